@@ -1,0 +1,137 @@
+//! The description of a gateway: its settings as types, its files, and the checks that find every mistake.
+//!
+//! Each setting is written once, as a field of a Rust type with its doc, default and range. From that type come
+//! the JSON Schema, the checks of files and of the API, and what the files look like when written back.
+//!
+//! ```text
+//! gateway.toml ─┐             ┌─ schema: keys, types, ranges, forms
+//! points/*.csv ─┴▶ read ──────┤                                      ──▶ Description, or all Problems
+//!                             └─ check: references, clashes, access
+//! Description ──▶ write ──▶ the same bytes every time
+//! ```
+
+mod check;
+mod modbus;
+mod names;
+mod points_file;
+mod problem;
+mod read;
+mod schema;
+mod settings;
+mod span;
+mod toml_file;
+mod write;
+
+pub use modbus::{ModbusAddress, ModbusDevice, ModbusTable, ModbusTcpLink, ParseModbusAddressError};
+pub use names::{Name, PointName};
+pub use problem::Problem;
+pub use read::read;
+pub use schema::{ObjectKind, schema};
+pub use settings::{
+    Access, BrokerUrl, DeviceSettings, GatewaySettings, LinkSettings, ParseBrokerUrlError, PointSettings,
+    SparkplugUplink,
+};
+pub use span::{ParseSpanError, Span};
+pub use write::write;
+
+use std::collections::BTreeMap;
+
+/// The files of a description: path relative to `gateway.toml`, and text.
+pub type Files = BTreeMap<String, String>;
+
+/// The name of the file that every description starts from.
+pub const MAIN_FILE: &str = "gateway.toml";
+
+/// One gateway, described: checked, and ready to run.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Description {
+    /// The gateway itself.
+    pub gateway: GatewaySettings,
+    /// Named sampling periods.
+    pub rates: BTreeMap<Name, Span>,
+    /// Transports to the field.
+    pub links: Vec<Link>,
+    /// Field devices behind the links.
+    pub devices: Vec<Device>,
+    /// Connections to brokers.
+    pub uplinks: Vec<SparkplugUplink>,
+}
+
+/// One link: what every link has, and what only its protocol has.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Link {
+    /// What every link has.
+    pub settings: LinkSettings,
+    /// What only its protocol has.
+    pub protocol: LinkProtocol,
+}
+
+/// The protocol of a link with its settings.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum LinkProtocol {
+    /// `modbus-tcp`
+    ModbusTcp(ModbusTcpLink),
+}
+
+impl LinkProtocol {
+    /// The word in the files.
+    #[must_use]
+    pub const fn word(&self) -> &'static str {
+        match self {
+            Self::ModbusTcp(_) => "modbus-tcp",
+        }
+    }
+
+    /// Where it leads, for people: host and port.
+    #[must_use]
+    pub fn target(&self) -> String {
+        match self {
+            Self::ModbusTcp(link) => format!("{}:{}", link.host, link.port),
+        }
+    }
+}
+
+/// One device with its points.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Device {
+    /// What every device has.
+    pub settings: DeviceSettings,
+    /// What only its protocol has.
+    pub protocol: DeviceProtocol,
+    /// Its points, in the order of the list.
+    pub points: Vec<Point>,
+}
+
+/// The protocol of a device with its settings.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum DeviceProtocol {
+    /// A Modbus unit, on any Modbus link.
+    Modbus(ModbusDevice),
+}
+
+/// One named signal of a device.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Point {
+    /// Its row in the list.
+    pub settings: PointSettings,
+    /// Its address, understood.
+    pub address: Address,
+}
+
+/// Where a point lives.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Address {
+    /// In a Modbus unit.
+    Modbus(ModbusAddress),
+}
+
+impl std::fmt::Display for Address {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Modbus(address) => address.fmt(f),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,109 @@
+use super::problem::{Fault, line_and_column};
+use super::schema::ObjectSchema;
+use serde_json::{Map, Number, Value};
+
+/// A point list as it stands in its CSV file.
+#[derive(Debug)]
+pub(super) struct PointsFile<'a> {
+    text: &'a str,
+    columns: Vec<String>,
+    pub(super) rows: Vec<Row>,
+}
+
+/// One row: its cells as JSON, and where it starts in the text.
+#[derive(Debug)]
+pub(super) struct Row {
+    pub(super) object: Value,
+    start: usize,
+}
+
+impl<'a> PointsFile<'a> {
+    /// Reads rows; mistakes of form come with their place. Empty cells count as left out.
+    pub(super) fn parse(text: &'a str, schema: &ObjectSchema) -> (Self, Vec<((u32, u32), Fault)>) {
+        let mut faults = Vec::new();
+        let mut reader = csv::ReaderBuilder::new().flexible(true).from_reader(text.as_bytes());
+        let columns = reader.headers().map(|header| header.iter().map(|name| name.trim().to_owned()).collect());
+        let mut file = Self { text, columns: columns.unwrap_or_default(), rows: Vec::new() };
+        file.check_header(schema, &mut faults);
+        for record in reader.records() {
+            match record {
+                Ok(record) => file.add_row(&record, schema, &mut faults),
+                Err(error) => {
+                    let start = error.position().map_or(0, |position| offset(position));
+                    let fault = Fault::new("", error.to_string(), "rows of comma-separated cells");
+                    faults.push((line_and_column(text, start), fault));
+                }
+            }
+        }
+        (file, faults)
+    }
+
+    fn check_header(&self, schema: &ObjectSchema, faults: &mut Vec<((u32, u32), Fault)>) {
+        let place = |at: usize| line_and_column(self.text, self.cell_start(0, at));
+        for (at, column) in self.columns.iter().enumerate() {
+            let known = schema.keys().any(|key| key == column);
+            if !known {
+                let near = super::schema::nearest(column, schema.keys()).map(|near| format!("{near}?"));
+                let all = || format!("one of {}", schema.keys().collect::<Vec<_>>().join(", "));
+                let fault = Fault::new("", format!("{column:?} is no known column"), near.unwrap_or_else(all));
+                faults.push((place(at), fault));
+            } else if self.columns.iter().take(at).any(|before| before == column) {
+                faults.push((place(at), Fault::new("", format!("column {column} stands here twice"), "one of each")));
+            }
+        }
+    }
+
+    fn add_row(&mut self, record: &csv::StringRecord, schema: &ObjectSchema, faults: &mut Vec<((u32, u32), Fault)>) {
+        let start = record.position().map_or(0, offset);
+        if record.len() > self.columns.len() {
+            let place = line_and_column(self.text, self.cell_start(start, self.columns.len()));
+            let message = format!("the row has {} cells, the header {}", record.len(), self.columns.len());
+            faults.push((place, Fault::new("", message, "as many; text with a comma stands in quotes")));
+            return;
+        }
+        let cells = self.columns.iter().zip(record.iter());
+        let filled = cells.map(|(column, cell)| (column, cell.trim())).filter(|(_, cell)| !cell.is_empty());
+        let object: Map<_, _> = filled
+            .filter(|(column, _)| schema.keys().any(|key| key == *column))
+            .map(|(column, cell)| (column.clone(), cell_value(cell, schema.is_number(column))))
+            .collect();
+        if !object.is_empty() {
+            self.rows.push(Row { object: Value::Object(object), start });
+        }
+    }
+
+    /// Where the cell of a column stands in a row, or the row when there is no such column.
+    pub(super) fn place(&self, row: &Row, column: &str) -> (u32, u32) {
+        let at = self.columns.iter().position(|name| name == column).unwrap_or(0);
+        line_and_column(self.text, self.cell_start(row.start, at))
+    }
+
+    /// The byte offset of the `at`th cell of the row at `start`, quotes respected.
+    fn cell_start(&self, start: usize, at: usize) -> usize {
+        let row = self.text.get(start..).unwrap_or_default();
+        // A blank line before the row belongs to the row in the reader's eyes.
+        let blank = row.len() - row.trim_start_matches(['\r', '\n']).len();
+        let (mut quoted, mut seen) = (false, 0);
+        for (offset, byte) in row.bytes().enumerate().skip(blank) {
+            if seen == at {
+                return start + offset;
+            }
+            match byte {
+                b'"' => quoted = !quoted,
+                b',' if !quoted => seen += 1,
+                b'\n' if !quoted => break,
+                _ => {}
+            }
+        }
+        start + blank
+    }
+}
+
+fn offset(position: &csv::Position) -> usize {
+    usize::try_from(position.byte()).unwrap_or(usize::MAX)
+}
+
+fn cell_value(cell: &str, is_number: bool) -> Value {
+    let number = if is_number { cell.parse().ok().and_then(Number::from_f64) } else { None };
+    number.map_or_else(|| Value::from(cell), Value::Number)
+}

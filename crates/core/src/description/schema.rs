@@ -1,0 +1,240 @@
+use super::problem::Fault;
+use super::settings::{BrokerUrl, DeviceSettings, GatewaySettings, LinkSettings, PointSettings, SparkplugUplink};
+use super::{ModbusDevice, ModbusTcpLink, Span, names};
+use crate::{DataType, Report};
+use jsonschema::error::{TypeKind, ValidationErrorKind};
+use jsonschema::{ValidationError, Validator};
+use serde_json::{Map, Value, json};
+use std::sync::LazyLock;
+
+/// The kinds of objects that a description is made of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ObjectKind {
+    /// `[gateway]`
+    Gateway,
+    /// `[[link]]` with `protocol = "modbus-tcp"`
+    ModbusTcpLink,
+    /// `[[device]]` on a Modbus link
+    ModbusDevice,
+    /// `[[uplink]]` with `kind = "sparkplug"`
+    SparkplugUplink,
+    /// A row of a point list.
+    Point,
+}
+
+/// The JSON Schema (draft 2020-12) of one kind of object, made from its Rust types.
+#[must_use]
+pub fn schema(kind: ObjectKind) -> &'static Value {
+    &of(kind).document
+}
+
+/// A schema and what the checks and the writer need of it.
+#[derive(Debug)]
+pub(super) struct ObjectSchema {
+    document: Value,
+    validator: Option<Validator>,
+}
+
+/// The texts with a form of their own: name of the format, what is right, and what to say when it is not.
+const FORMATS: [(&str, fn(&str) -> bool, &str); 6] = [
+    ("name", names::is_name, names::NAME_FORM),
+    ("point-name", names::is_point_name, names::POINT_NAME_FORM),
+    ("span", |text| text.parse::<Span>().is_ok(), Span::FORM),
+    ("data-type", |text| text.parse::<DataType>().is_ok(), DATA_TYPE_FORM),
+    ("report", |text| text.parse::<Report>().is_ok(), REPORT_FORM),
+    ("broker-url", |text| BrokerUrl::try_from(text.to_owned()).is_ok(), BrokerUrl::FORM),
+];
+
+const DATA_TYPE_FORM: &str = "bool, int16, uint16, int32, uint32, int64, uint64, float32, float64, or string(N) with \
+                              N from 1 to 250";
+const REPORT_FORM: &str = "change, every SPAN, change+every SPAN or never, with SPAN such as 10s";
+
+pub(super) fn of(kind: ObjectKind) -> &'static ObjectSchema {
+    static GATEWAY: LazyLock<ObjectSchema> =
+        LazyLock::new(|| ObjectSchema::new(&[schemars::schema_for!(GatewaySettings)], None));
+    static MODBUS_TCP_LINK: LazyLock<ObjectSchema> = LazyLock::new(|| {
+        let parts = [schemars::schema_for!(LinkSettings), schemars::schema_for!(ModbusTcpLink)];
+        ObjectSchema::new(&parts, Some(("protocol", "modbus-tcp")))
+    });
+    static MODBUS_DEVICE: LazyLock<ObjectSchema> = LazyLock::new(|| {
+        let parts = [schemars::schema_for!(DeviceSettings), schemars::schema_for!(ModbusDevice)];
+        ObjectSchema::new(&parts, None)
+    });
+    static SPARKPLUG_UPLINK: LazyLock<ObjectSchema> =
+        LazyLock::new(|| ObjectSchema::new(&[schemars::schema_for!(SparkplugUplink)], Some(("kind", "sparkplug"))));
+    static POINT: LazyLock<ObjectSchema> =
+        LazyLock::new(|| ObjectSchema::new(&[schemars::schema_for!(PointSettings)], None));
+    match kind {
+        ObjectKind::Gateway => &GATEWAY,
+        ObjectKind::ModbusTcpLink => &MODBUS_TCP_LINK,
+        ObjectKind::ModbusDevice => &MODBUS_DEVICE,
+        ObjectKind::SparkplugUplink => &SPARKPLUG_UPLINK,
+        ObjectKind::Point => &POINT,
+    }
+}
+
+impl ObjectSchema {
+    /// Joins the schemas of the parts that make up one object, and closes it against unknown keys.
+    fn new(parts: &[schemars::Schema], tag: Option<(&str, &str)>) -> Self {
+        let (mut properties, mut required, mut definitions) = (Map::new(), Vec::new(), Map::new());
+        for (at, part) in parts.iter().enumerate() {
+            let object = |key: &str| part.get(key).and_then(Value::as_object).cloned().unwrap_or_default();
+            properties.extend(object("properties"));
+            definitions.extend(object("$defs"));
+            required.extend(part.get("required").and_then(Value::as_array).into_iter().flatten().cloned());
+            if let (0, Some((key, word))) = (at, tag) {
+                properties.insert(key.to_owned(), json!({ "const": word }));
+                required.push(json!(key));
+            }
+        }
+        let document = json!({
+            "$schema": "https://json-schema.org/draft/2020-12/schema",
+            "type": "object",
+            "properties": properties,
+            "required": required,
+            "additionalProperties": false,
+            "$defs": definitions,
+        });
+        let mut options = jsonschema::options().should_validate_formats(true);
+        for (name, is_valid, _) in FORMATS {
+            options = options.with_format(name, is_valid);
+        }
+        let validator = options.build(&document).ok();
+        Self { document, validator }
+    }
+
+    /// Everything that the schema has against an object.
+    pub(super) fn faults(&self, object: &Value) -> Vec<Fault> {
+        let Some(validator) = &self.validator else {
+            return vec![Fault::new("", "the schema of this object does not compile", "")];
+        };
+        validator.iter_errors(object).flat_map(|error| self.explain(&error)).collect()
+    }
+
+    fn explain(&self, error: &ValidationError<'_>) -> Vec<Fault> {
+        let path = error.instance_path().to_string();
+        let key = path.trim_start_matches('/');
+        let fault = |expected: String| vec![Fault::new(key, format!("{key} is {}", shown(error.instance())), expected)];
+        match error.kind() {
+            ValidationErrorKind::AdditionalProperties { unexpected } => {
+                unexpected.iter().map(|key| self.unknown_key(key)).collect()
+            }
+            ValidationErrorKind::Required { property } => {
+                let key = property.as_str().unwrap_or_default();
+                vec![Fault::new("", format!("{key} is missing"), self.purpose(key))]
+            }
+            ValidationErrorKind::Format { format } => {
+                let known = FORMATS.iter().find(|(name, ..)| name == format);
+                fault(known.map_or_else(|| format.clone(), |(_, _, form)| (*form).to_owned()))
+            }
+            ValidationErrorKind::Type { kind } => fault(type_words(kind)),
+            ValidationErrorKind::Minimum { limit } => fault(format!("{limit} or more")),
+            ValidationErrorKind::Maximum { limit } => fault(format!("{limit} or less")),
+            ValidationErrorKind::MinLength { .. } => fault("some text".to_owned()),
+            ValidationErrorKind::Enum { options } => fault(format!("one of {}", listed(options))),
+            ValidationErrorKind::Constant { expected_value } => fault(expected_value.to_string()),
+            // schemars writes an enumeration whose variants have docs as a choice between constants.
+            ValidationErrorKind::OneOfNotValid { .. } => fault(format!("one of {}", self.choices(key))),
+            _ => fault(error.to_string()),
+        }
+    }
+
+    fn unknown_key(&self, key: &str) -> Fault {
+        let expected = match nearest(key, self.keys()) {
+            Some(near) => format!("{near}?"),
+            None => format!("one of {}", self.keys().collect::<Vec<_>>().join(", ")),
+        };
+        Fault::new(key, format!("{key} is no known key"), expected)
+    }
+
+    /// The keys in the order of the types: the order in which they are written.
+    pub(super) fn keys(&self) -> impl Iterator<Item = &str> {
+        self.properties().map(|(key, _)| key.as_str())
+    }
+
+    fn properties(&self) -> impl Iterator<Item = (&String, &Value)> {
+        self.document.get("properties").and_then(Value::as_object).into_iter().flatten()
+    }
+
+    fn property(&self, key: &str) -> &Value {
+        self.document.get("properties").and_then(|properties| properties.get(key)).unwrap_or(&Value::Null)
+    }
+
+    /// The default of a key, as the schema states it.
+    pub(super) fn default_of(&self, key: &str) -> Option<&Value> {
+        self.property(key).get("default")
+    }
+
+    /// Whether a key takes a number, so that the text of a cell has to be read as one.
+    pub(super) fn is_number(&self, key: &str) -> bool {
+        match self.property(key).get("type") {
+            Some(Value::String(name)) => name == "number" || name == "integer",
+            Some(Value::Array(names)) => names.iter().any(|name| name == "number" || name == "integer"),
+            _ => false,
+        }
+    }
+
+    fn purpose(&self, key: &str) -> String {
+        let property = self.property(key);
+        match (property.get("description").and_then(Value::as_str), property.get("const")) {
+            (Some(text), _) => {
+                let sentence = text.split(". ").next().unwrap_or(text).replace('\n', " ");
+                format!("{key}: {}", sentence.trim_end_matches('.'))
+            }
+            (None, Some(word)) => format!("{key} = {word}"),
+            (None, None) => key.to_owned(),
+        }
+    }
+
+    fn choices(&self, key: &str) -> String {
+        let reference = self.property(key).get("$ref").and_then(Value::as_str).unwrap_or_default();
+        let definition = reference
+            .strip_prefix("#/$defs/")
+            .and_then(|name| self.document.get("$defs")?.get(name))
+            .unwrap_or_else(|| self.property(key));
+        let constants = definition.get("oneOf").and_then(Value::as_array).into_iter().flatten();
+        listed(&constants.filter_map(|choice| choice.get("const").cloned()).collect())
+    }
+}
+
+fn type_words(kind: &TypeKind) -> String {
+    let word = |name: &str| match name {
+        "integer" => "a whole number",
+        "number" => "a number",
+        "string" => "text in quotes",
+        "boolean" => "true or false",
+        "array" => "a list",
+        _ => "a table",
+    };
+    match kind {
+        TypeKind::Single(name) => word(name.as_str()).to_owned(),
+        TypeKind::Multiple(names) => {
+            let names = names.iter().map(|name| name.as_str().to_owned());
+            let words: Vec<_> = names.filter(|name| name != "null").map(|name| word(&name)).collect();
+            words.join(" or ")
+        }
+    }
+}
+
+fn listed(options: &Value) -> String {
+    let options = options.as_array().into_iter().flatten();
+    options.map(|option| option.as_str().unwrap_or_default()).collect::<Vec<_>>().join(", ")
+}
+
+/// A value as a message shows it: text in quotes, and not more of it than fits a line.
+fn shown(value: &Value) -> String {
+    let text = value.to_string();
+    match text.char_indices().nth(60) {
+        Some((end, _)) => format!("{}…", text.get(..end).unwrap_or_default()),
+        None => text,
+    }
+}
+
+/// The candidate that a mistyped word most likely meant.
+pub(super) fn nearest<'a>(word: &str, candidates: impl Iterator<Item = &'a str>) -> Option<&'a str> {
+    candidates
+        .map(|candidate| (strsim::damerau_levenshtein(word, candidate), candidate))
+        .filter(|(distance, candidate)| *distance <= 1 + candidate.len() / 5)
+        .min_by_key(|(distance, _)| *distance)
+        .map(|(_, candidate)| candidate)
+}

@@ -1,0 +1,261 @@
+//! What every link, device, point and uplink has, whatever its protocol.
+
+use super::{Name, PointName, Span};
+use crate::{ByteOrder, DataType, Report};
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
+
+/// The gateway itself.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct GatewaySettings {
+    /// Its name, unique in the service.
+    pub name: Name,
+    /// What people call it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub title: String,
+}
+
+/// What every link has.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct LinkSettings {
+    /// Its name, unique in the gateway.
+    pub name: Name,
+    /// What people call it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub title: String,
+}
+
+/// What every device has.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct DeviceSettings {
+    /// Its name, unique in the gateway; on Sparkplug the device id.
+    pub name: Name,
+    /// What people call it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub title: String,
+    /// The link it is reached through.
+    pub link: Name,
+    /// The file with its point list, relative to gateway.toml.
+    #[schemars(length(min = 1))]
+    pub points: String,
+}
+
+/// Whether a point can be commanded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Access {
+    /// It is only read.
+    #[default]
+    Read,
+    /// It is read and written.
+    ReadWrite,
+}
+
+/// One row of a point list.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct PointSettings {
+    /// Its name, unique in the device.
+    pub name: PointName,
+    /// Where it lives, in the words of the device's protocol.
+    pub address: String,
+    /// How the device represents it.
+    #[serde(rename = "type", default)]
+    pub data_type: DataType,
+    /// In which order the bytes stand in the registers.
+    #[serde(default)]
+    pub order: ByteOrder,
+    /// Engineering value = raw × scale + offset.
+    #[serde(default = "one")]
+    pub scale: f64,
+    /// Engineering value = raw × scale + offset.
+    #[serde(default)]
+    pub offset: f64,
+    /// Unit of the engineering value.
+    #[serde(default)]
+    pub unit: String,
+    /// The sampling period: a name from `[rates]`.
+    pub rate: Name,
+    /// When its value goes up.
+    #[serde(default)]
+    pub report: Report,
+    /// By how much it must move to go up on change, in engineering units.
+    #[serde(default)]
+    #[schemars(range(min = 0.0))]
+    pub deadband: f64,
+    /// Whether it can be commanded.
+    #[serde(default)]
+    pub access: Access,
+    /// Engineering values below are doubtful.
+    #[serde(default)]
+    pub low: Option<f64>,
+    /// Engineering values above are doubtful.
+    #[serde(default)]
+    pub high: Option<f64>,
+    /// What people call it.
+    #[serde(default)]
+    pub title: String,
+}
+
+fn one() -> f64 {
+    1.0
+}
+
+/// One connection to a Sparkplug B broker.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct SparkplugUplink {
+    /// Its name, unique in the gateway.
+    pub name: Name,
+    /// The broker.
+    pub url: BrokerUrl,
+    /// Sparkplug group id.
+    pub group: Name,
+    /// Sparkplug edge node id. Group and node together are unique in the whole installation.
+    pub node: Name,
+    /// MQTT client id; made from group and node when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(length(min = 1))]
+    pub client_id: Option<String>,
+    /// How long the connection may be silent, in whole seconds. The broker publishes the node's death after one
+    /// and a half of it.
+    #[serde(default = "default_keep_alive")]
+    pub keep_alive: Span,
+}
+
+fn default_keep_alive() -> Span {
+    Span::from_millis(15_000)
+}
+
+/// `mqtt://host` or `mqtt://host:port`.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct BrokerUrl {
+    /// Host name or address.
+    pub host: String,
+    /// TCP port; 1883 when left out.
+    pub port: u16,
+}
+
+/// A text that is no [`BrokerUrl`].
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{0:?} is not the URL of a broker")]
+pub struct ParseBrokerUrlError(String);
+
+impl BrokerUrl {
+    /// What a file should say, for messages.
+    pub const FORM: &str = "mqtt://HOST or mqtt://HOST:PORT";
+    const DEFAULT_PORT: u16 = 1883;
+
+    fn parse(text: &str) -> Option<Self> {
+        let authority = text.strip_prefix("mqtt://")?;
+        let authority = authority.strip_suffix('/').unwrap_or(authority);
+        let (host, port) = match authority.rsplit_once(':') {
+            Some((host, port)) if !port.ends_with(']') => (host, port.parse().ok()?),
+            _ => (authority, Self::DEFAULT_PORT),
+        };
+        let odd = |c: char| c.is_whitespace() || matches!(c, '/' | '@' | '?' | '#');
+        let bracketed = host.starts_with('[') && host.ends_with(']');
+        let valid = !host.is_empty() && !host.contains(odd) && port > 0 && (bracketed || !host.contains(':'));
+        valid.then(|| Self { host: host.to_owned(), port })
+    }
+}
+
+impl TryFrom<String> for BrokerUrl {
+    type Error = ParseBrokerUrlError;
+
+    fn try_from(text: String) -> Result<Self, Self::Error> {
+        Self::parse(&text).ok_or(ParseBrokerUrlError(text))
+    }
+}
+
+impl From<BrokerUrl> for String {
+    fn from(url: BrokerUrl) -> Self {
+        url.to_string()
+    }
+}
+
+impl std::fmt::Display for BrokerUrl {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self.port {
+            Self::DEFAULT_PORT => write!(f, "mqtt://{}", self.host),
+            port => write!(f, "mqtt://{}:{port}", self.host),
+        }
+    }
+}
+
+/// Types that are written as text in the files: serde by their own `FromStr` and `Display`.
+macro_rules! text_type {
+    ($type:ty, $name:literal, $format:literal) => {
+        impl Serialize for $type {
+            fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+                serializer.collect_str(self)
+            }
+        }
+
+        impl<'de> Deserialize<'de> for $type {
+            fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+                let text = String::deserialize(deserializer)?;
+                text.parse().map_err(serde::de::Error::custom)
+            }
+        }
+
+        text_schema!($type, $name, $format);
+    };
+}
+
+macro_rules! text_schema {
+    ($type:ty, $name:literal, $format:literal) => {
+        impl JsonSchema for $type {
+            fn schema_name() -> Cow<'static, str> {
+                $name.into()
+            }
+
+            fn inline_schema() -> bool {
+                true
+            }
+
+            fn json_schema(_: &mut SchemaGenerator) -> Schema {
+                json_schema!({ "type": "string", "format": $format })
+            }
+        }
+    };
+}
+
+text_type!(DataType, "DataType", "data-type");
+text_type!(Report, "Report", "report");
+text_schema!(BrokerUrl, "BrokerUrl", "broker-url");
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn broker_urls_are_read_with_care() {
+        let read = |text: &str| BrokerUrl::parse(text).map(|url| url.to_string());
+        assert_eq!(read("mqtt://broker.example").as_deref(), Some("mqtt://broker.example"));
+        assert_eq!(read("mqtt://broker.example:1884/").as_deref(), Some("mqtt://broker.example:1884"));
+        assert_eq!(read("mqtt://[::1]:1884").as_deref(), Some("mqtt://[::1]:1884"));
+        assert_eq!(read("mqtt://[::1]").as_deref(), Some("mqtt://[::1]"));
+        for wrong in [
+            "",
+            "broker",
+            "http://broker",
+            "mqtt://",
+            "mqtt://:1883",
+            "mqtt://b:0",
+            "mqtt://b:x",
+            "mqtt://b:70000",
+            "mqtt://a b",
+            "mqtt://b/topic",
+            "mqtt://u@b",
+            "mqtt://::1",
+        ] {
+            assert_eq!(read(wrong), None, "{wrong}");
+        }
+    }
+}

@@ -1,0 +1,199 @@
+use super::*;
+use proptest::prelude::*;
+
+const GATEWAY: &str = r#"
+[gateway]
+name = "alderfen-1"
+title = "Alderfen biogas works"
+
+[rates]
+fast = "500ms"
+normal = "2s"
+
+[[link]]
+name = "process-bus"
+protocol = "modbus-tcp"
+host = "10.20.0.11"
+
+[[device]]
+name = "gas-analyser"
+link = "process-bus"
+unit = 3
+points = "points/gas-analyser.csv"
+
+[[uplink]]
+name = "cloud"
+kind = "sparkplug"
+url = "mqtt://broker.example"
+group = "alderfen"
+node = "works-1"
+"#;
+
+const POINTS: &str = "\
+name,address,type,order,scale,offset,unit,rate,report,deadband,access,low,high,title
+ch4,input:0,uint16,,0.01,,%,normal,change,0.1,read,0,100,Methane in raw gas
+flow,30011,float32,CDAB,,,m³/h,fast,change+every 10s,,,,,\"Raw gas, dry\"
+purge,coil:2,,,,,,fast,,,read-write,,,
+";
+
+fn files(gateway: &str, points: &str) -> Files {
+    [(MAIN_FILE, gateway), ("points/gas-analyser.csv", points)]
+        .map(|(path, text)| (path.to_owned(), text.to_owned()))
+        .into()
+}
+
+fn problems(gateway: &str, points: &str) -> Vec<String> {
+    read(&files(gateway, points)).unwrap_err().iter().map(ToString::to_string).collect()
+}
+
+#[test]
+fn the_example_reads_and_writes_back_to_the_same_description() {
+    let description = read(&files(GATEWAY, POINTS)).unwrap();
+    let points = &description.devices[0].points;
+    assert_eq!(points[1].address.to_string(), "input:10");
+    assert_eq!(points[1].settings.order, crate::ByteOrder::Cdab);
+    assert_eq!(points[2].settings.access, Access::ReadWrite);
+    let written = write(&description);
+    let again = read(&written).unwrap();
+    assert_eq!(write(&again), written);
+    assert!(written["points/gas-analyser.csv"].contains("flow,input:10,float32,CDAB,,,m³/h,fast,change+every 10s"));
+    assert!(written[MAIN_FILE].contains("host = \"10.20.0.11\"\n\n"), "defaults are left out");
+}
+
+#[test]
+fn every_mistake_is_told_at_once_with_its_place() {
+    let gateway = GATEWAY
+        .replace("normal = \"2s\"", "normal = \"0s\"")
+        .replace("host = \"10.20.0.11\"", "hosst = \"10.20.0.11\"\nport = \"502\"")
+        .replace("link = \"process-bus\"", "link = \"proces-bus\"")
+        .replace("group = \"alderfen\"", "group = \"alder/fen\"")
+        .replace("unit = 3", "unit = 300");
+    assert_eq!(
+        problems(&gateway, POINTS),
+        [
+            r#"gateway.toml:8:10: rates: normal is "0s"; expected a span of time from 1ms to 366d, such as "500ms", "2s" or "1h""#,
+            r#"gateway.toml:10:1: link "process-bus": host is missing; expected host: Host name or IP address of the device"#,
+            r#"gateway.toml:13:1: link "process-bus": hosst is no known key; expected host?"#,
+            r#"gateway.toml:14:8: link "process-bus": port is "502"; expected a whole number"#,
+            r#"gateway.toml:18:8: device "gas-analyser": there is no link "proces-bus"; expected "process-bus"?"#,
+            r#"gateway.toml:19:8: device "gas-analyser": unit is 300; expected 255 or less"#,
+            r#"gateway.toml:26:9: uplink "cloud": group is "alder/fen"; expected 1 to 64 characters without + # / and without outer spaces"#,
+        ]
+    );
+}
+
+#[test]
+fn point_lists_are_checked_cell_by_cell() {
+    let points = "\
+name,address,type,order,scale,rate,report,access,low,high,colour
+ch4,input:0,uint16,,0.01,normal,change,read,0,100,
+CH4,input:1,uint16,,zero,normal,,,,,
+a#b,input:2,uint17,,,normal,,,,,
+co2,input:0,int16,,,norml,,,,,
+h2s,holding:10,float32,ABDC,,normal,sometimes,,,,
+o2,holding:65535,float32,,,normal,,,5,1,
+level,holding:20,float32,,,normal,,,,,
+low-half,holding:21,uint16,,,normal,,,,,
+alarm,input:8,,,,normal,,,,,
+pump,discrete:1,uint16,,,normal,,read-write,,,
+";
+    let told = problems(GATEWAY, points);
+    let expected = [
+        r#":1:59: "colour" is no known column; expected one of name, address, type, order, scale, offset, unit, rate, report, deadband, access, low, high, title"#,
+        r#":3:1: point "CH4": name "CH4" is taken but for its case; expected a name of its own"#,
+        r#":3:21: point "CH4": scale is "zero"; expected a number"#,
+        r##":4:1: point "a#b": name is "a#b"; expected 1 to 64 characters without + and #, with / only between two parts, and without outer spaces"##,
+        r##":4:13: point "a#b": type is "uint17"; expected bool, int16, uint16, int32, uint32, int64, uint64, float32, float64, or string(N) with N from 1 to 250"##,
+        r#":5:5: point "co2": int16 input:0 shares registers with point "ch4", uint16 at input:0; expected one type and order for each register"#,
+        r#":5:21: point "co2": there is no rate "norml"; expected "normal"?"#,
+        r#":6:24: point "h2s": order is "ABDC"; expected one of ABCD, CDAB, BADC, DCBA"#,
+        r#":6:37: point "h2s": report is "sometimes"; expected change, every SPAN, change+every SPAN or never, with SPAN such as 10s"#,
+        r#":7:4: point "o2": float32 at holding:65535 runs past address 65535; expected a lower address"#,
+        r#":7:37: point "o2": low 5 is not below high 1; expected low < high"#,
+        r#":9:10: point "low-half": uint16 holding:21 shares registers with point "level", float32 at holding:20; expected one type and order for each register"#,
+        r#":10:15: point "alarm": type auto does not fit input:8; expected a type; Modbus registers do not say their own"#,
+        r#":11:17: point "pump": type uint16 does not fit discrete:1; expected bool, or nothing"#,
+        r#":11:34: point "pump": discrete:1 cannot be written; expected read, or an address in coil: or holding:"#,
+    ];
+    let expected: Vec<_> = expected.iter().map(|line| format!("points/gas-analyser.csv{line}")).collect();
+    assert_eq!(told, expected);
+}
+
+#[test]
+fn files_that_are_no_description_are_told_so() {
+    assert_eq!(
+        read(&Files::new()).unwrap_err()[0].to_string(),
+        "gateway.toml: the file is missing; expected a directory with a gateway.toml"
+    );
+    let told = problems("[gateway]\nname = \n[rates\nx = 1\n", "");
+    assert!(told.len() >= 2 && told[0].starts_with("gateway.toml:2:"), "{told:?}");
+    let told = problems("gateway = 1\n[[rates]]\n[link]\n[plc]\n", "");
+    assert_eq!(told.len(), 5, "{told:?}");
+    let told = problems(&GATEWAY.replace("gas-analyser.csv", "none.csv"), POINTS);
+    assert!(told[0].contains(r#"there is no file "points/none.csv""#), "{told:?}");
+    let told = problems(GATEWAY, "name,address,rate\nx,coil:1,normal,4,5\n");
+    assert_eq!(
+        told,
+        [
+            "points/gas-analyser.csv:2:17: the row has 5 cells, the header 3; expected as many; text with a comma stands in quotes"
+        ]
+    );
+}
+
+#[test]
+fn two_devices_cannot_be_one_unit_nor_two_uplinks_one_node() {
+    let device = GATEWAY.split("[[device]]").nth(1).unwrap().split("[[uplink]]").next().unwrap();
+    let uplink = GATEWAY.split("[[uplink]]").nth(1).unwrap();
+    let second = format!(
+        "{GATEWAY}\n[[device]]{}\n[[uplink]]{}",
+        device.replace("\"gas-analyser\"", "\"analyser-2\""),
+        uplink.replace("\"cloud\"", "\"cloud-2\"")
+    );
+    let told = problems(&second, POINTS);
+    assert_eq!(told.len(), 2, "{told:?}");
+    assert!(told[0].contains("unit 3 on link \"process-bus\" is device"), "{told:?}");
+    assert!(told[1].contains("alderfen/works-1 is the node of uplink"), "{told:?}");
+}
+
+#[test]
+fn fifty_thousand_clashing_points_are_told_in_reasonable_work() {
+    let mut points = String::from("name,address,type,rate\n");
+    for n in 0..50_000 {
+        points.push_str(&format!("p{n},holding:{n},uint16,normal\n"));
+    }
+    assert_eq!(read(&files(GATEWAY, &points)).unwrap().devices[0].points.len(), 50_000);
+}
+
+proptest! {
+    #[test]
+    fn any_text_is_read_or_refused_and_never_panics(gateway in "\\PC{0,200}", points in "[a-z,:0-9\"\n.]{0,200}") {
+        let _ = read(&files(&gateway, &points));
+        let _ = read(&files(GATEWAY, &points));
+    }
+
+    #[test]
+    fn written_point_lists_read_back_the_same(
+        scale in -1e9_f64..1e9,
+        offset: f64,
+        unit in "[ -~]{0,8}",
+        title in "[^\\pC]{0,20}",
+        number in 0_u16..65532,
+    ) {
+        let mut description = read(&files(GATEWAY, POINTS)).unwrap();
+        let point = &mut description.devices[0].points[0];
+        point.settings.scale = if scale == 0.0 { 1.0 } else { scale };
+        point.settings.offset = if offset.is_finite() { offset } else { 0.0 };
+        point.settings.unit = unit.trim().to_owned();
+        point.settings.title = title.trim().to_owned();
+        point.address = Address::Modbus(ModbusAddress { table: ModbusTable::Input, number, bits: None });
+        point.settings.address = point.address.to_string();
+        description.devices[0].points.remove(1);
+        let mut again = read(&write(&description)).unwrap();
+        again.devices[0].points[0].settings.address = point_address(&description);
+        prop_assert_eq!(again, description);
+    }
+}
+
+fn point_address(description: &Description) -> String {
+    description.devices[0].points[0].settings.address.clone()
+}

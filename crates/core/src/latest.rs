@@ -1,0 +1,224 @@
+use crate::{PointIndex, Quality, Reason, Timestamp, Value};
+use arc_swap::ArcSwapOption;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicI64, AtomicU64, Ordering, fence};
+
+/// The newest reading of every point of a gateway: one slot a point.
+///
+/// Each slot is a sequence lock. One writer at a time stores into a slot; readers never block it, and read
+/// again when it moved under them. Numeric values live in the slot itself, text behind a shared pointer.
+#[derive(Debug)]
+pub struct LatestTable {
+    slots: Box<[Slot]>,
+}
+
+#[derive(Debug)]
+struct Slot {
+    /// Odd while the writer is at work; half of it is the number of stores so far.
+    sequence: AtomicU64,
+    value: AtomicU64,
+    raw: AtomicU64,
+    /// Value tag, raw tag (a byte each), then the quality in 24 bits.
+    tags: AtomicU64,
+    source_time: AtomicI64,
+    gateway_time: AtomicI64,
+    text: ArcSwapOption<Arc<str>>,
+}
+
+/// What a slot holds: a consistent copy, never half old and half new.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Reading {
+    /// The engineering value; the last one known while the quality is bad.
+    pub value: Option<Value>,
+    /// The value as the device sent it, before shaping.
+    pub raw: Option<Value>,
+    /// How far to trust it.
+    pub quality: Quality,
+    /// The field's own time where the protocol has one, else the gateway's.
+    pub source_time: Timestamp,
+    /// When the gateway last heard, or last failed to hear, of this point.
+    pub gateway_time: Timestamp,
+    /// Grows by one with every store; zero when the point was never read.
+    pub version: u64,
+}
+
+impl LatestTable {
+    /// A table of `points` slots, each `bad: never read`.
+    #[must_use]
+    pub fn new(points: usize) -> Self {
+        Self { slots: (0..points).map(|_| Slot::empty()).collect() }
+    }
+
+    /// How many points it holds.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.slots.len()
+    }
+
+    /// Whether it holds none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.slots.is_empty()
+    }
+
+    /// How often the slot was stored into; cheaper than [`LatestTable::read`] to see whether it moved.
+    #[must_use]
+    pub fn version(&self, point: PointIndex) -> u64 {
+        self.slots.get(point.position()).map_or(0, |slot| slot.sequence.load(Ordering::Acquire) / 2)
+    }
+
+    /// A consistent copy of one slot; `None` beyond the end.
+    #[must_use]
+    pub fn read(&self, point: PointIndex) -> Option<Reading> {
+        self.slots.get(point.position()).map(Slot::read)
+    }
+
+    /// Stores a reading. A `value` of `None` keeps the last one known, as a bad quality does.
+    ///
+    /// The caller sees to it that no two writers store into the same slot at once: a point belongs to one
+    /// device, a device to one link, and a link to one task.
+    pub fn store(
+        &self,
+        point: PointIndex,
+        value: Option<(&Value, &Value)>,
+        quality: Quality,
+        source_time: Timestamp,
+        gateway_time: Timestamp,
+    ) {
+        if let Some(slot) = self.slots.get(point.position()) {
+            slot.store(value, quality, source_time, gateway_time);
+        }
+    }
+}
+
+impl Slot {
+    fn empty() -> Self {
+        Self {
+            sequence: AtomicU64::new(0),
+            value: AtomicU64::new(0),
+            raw: AtomicU64::new(0),
+            tags: AtomicU64::new(u64::from(Quality::Bad(Reason::NeverRead).to_bits())),
+            source_time: AtomicI64::new(0),
+            gateway_time: AtomicI64::new(0),
+            text: ArcSwapOption::empty(),
+        }
+    }
+
+    fn store(&self, value: Option<(&Value, &Value)>, quality: Quality, source: Timestamp, gateway: Timestamp) {
+        let sequence = self.sequence.load(Ordering::Relaxed);
+        self.sequence.store(sequence.wrapping_add(1), Ordering::Relaxed);
+        fence(Ordering::Release);
+        let tags = match value {
+            None => self.tags.load(Ordering::Relaxed) & !0xFF_FFFF,
+            Some((value, raw)) => {
+                let ((value_tag, value_bits), (raw_tag, raw_bits)) = (pack(value), pack(raw));
+                self.value.store(value_bits, Ordering::Relaxed);
+                self.raw.store(raw_bits, Ordering::Relaxed);
+                if let Value::Text(text) = value {
+                    self.text.store(Some(Arc::new(Arc::clone(text))));
+                }
+                u64::from(value_tag) << 32 | u64::from(raw_tag) << 24
+            }
+        };
+        self.tags.store(tags | u64::from(quality.to_bits()), Ordering::Relaxed);
+        self.source_time.store(source.as_millis(), Ordering::Relaxed);
+        self.gateway_time.store(gateway.as_millis(), Ordering::Relaxed);
+        self.sequence.store(sequence.wrapping_add(2), Ordering::Release);
+    }
+
+    fn read(&self) -> Reading {
+        loop {
+            let before = self.sequence.load(Ordering::Acquire);
+            if before % 2 == 0 {
+                let tags = self.tags.load(Ordering::Relaxed);
+                let [_, _, _, value_tag, raw_tag, high, middle, low] = tags.to_be_bytes();
+                let reading = Reading {
+                    value: self.unpack(value_tag, self.value.load(Ordering::Relaxed)),
+                    raw: self.unpack(raw_tag, self.raw.load(Ordering::Relaxed)),
+                    quality: Quality::from_bits(u32::from_be_bytes([0, high, middle, low])),
+                    source_time: Timestamp::from_millis(self.source_time.load(Ordering::Relaxed)),
+                    gateway_time: Timestamp::from_millis(self.gateway_time.load(Ordering::Relaxed)),
+                    version: before / 2,
+                };
+                fence(Ordering::Acquire);
+                if self.sequence.load(Ordering::Relaxed) == before {
+                    return reading;
+                }
+            }
+            std::hint::spin_loop();
+        }
+    }
+
+    fn unpack(&self, tag: u8, bits: u64) -> Option<Value> {
+        Some(match tag {
+            1 => Value::Bool(bits != 0),
+            2 => Value::Int(bits.cast_signed()),
+            3 => Value::Uint(bits),
+            4 => Value::Float32(f32::from_bits(u32::try_from(bits).unwrap_or_default())),
+            5 => Value::Float64(f64::from_bits(bits)),
+            6 => Value::Text(self.text.load().as_deref().map_or_else(|| "".into(), Arc::clone)),
+            _ => return None,
+        })
+    }
+}
+
+fn pack(value: &Value) -> (u8, u64) {
+    match value {
+        Value::Bool(bit) => (1, u64::from(*bit)),
+        Value::Int(int) => (2, int.cast_unsigned()),
+        Value::Uint(uint) => (3, *uint),
+        Value::Float32(float) => (4, u64::from(float.to_bits())),
+        Value::Float64(float) => (5, float.to_bits()),
+        Value::Text(_) => (6, 0),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const POINT: PointIndex = PointIndex(0);
+
+    #[test]
+    fn a_fresh_slot_was_never_read_and_a_bad_reading_keeps_the_last_value() {
+        let table = LatestTable::new(1);
+        assert_eq!(table.read(POINT).unwrap().quality, Quality::Bad(Reason::NeverRead));
+        let time = Timestamp::from_millis(5);
+        for value in [
+            Value::Bool(true),
+            Value::Int(-3),
+            Value::Uint(u64::MAX),
+            Value::Float32(1.5),
+            Value::Float64(-0.25),
+            Value::Text("running".into()),
+        ] {
+            table.store(POINT, Some((&value, &value)), Quality::Good, time, time);
+            table.store(POINT, None, Quality::Bad(Reason::DeviceException(2)), time, time);
+            let reading = table.read(POINT).unwrap();
+            assert_eq!((reading.value.as_ref(), reading.raw.as_ref()), (Some(&value), Some(&value)));
+            assert_eq!(reading.quality, Quality::Bad(Reason::DeviceException(2)));
+        }
+        assert_eq!(table.read(POINT).unwrap().version, 12);
+        assert_eq!(table.read(PointIndex(1)), None);
+    }
+
+    #[test]
+    fn readers_never_see_half_of_two_readings() {
+        let table = LatestTable::new(1);
+        std::thread::scope(|scope| {
+            let writer = scope.spawn(|| {
+                for n in 0..200_000_u32 {
+                    let (value, time) = (Value::Uint(n.into()), Timestamp::from_millis(n.into()));
+                    table.store(POINT, Some((&value, &value)), Quality::Good, time, time);
+                }
+            });
+            while !writer.is_finished() {
+                let reading = table.read(POINT).unwrap();
+                let Some(Value::Uint(value)) = reading.value else { continue };
+                assert_eq!(value, reading.source_time.as_unsigned_millis());
+                assert_eq!(value, reading.gateway_time.as_unsigned_millis());
+                assert_eq!(value + 1, reading.version);
+            }
+        });
+    }
+}

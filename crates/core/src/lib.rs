@@ -1,0 +1,41 @@
+//! The ground floor of Interlex: what a point is, what its value means, and when it is worth telling.
+//!
+//! Everything here is computation. Nothing opens a socket, reads a clock or waits: time comes in as a
+//! [`Timestamp`], bytes and text come in as slices, and what comes out is plain data.
+//!
+//! ```text
+//!   raw value + quality ──▶ Shaping ──▶ Pipeline ──┬──▶ LatestTable (one slot a point)
+//!                                                  └──▶ samples worth reporting
+//!   gateway.toml + CSV  ──▶ description::read ──▶ Description  (or every Problem at once)
+//! ```
+//!
+//! What it leaves out: protocols (one crate each), storage, and the running gateway.
+//!
+//! ```
+//! use interlex_core::{ByteOrder, DataType, Shaping, Value, decode_registers};
+//!
+//! let raw = decode_registers(&[0x0000, 0x1538], DataType::Uint32, ByteOrder::Abcd).unwrap();
+//! let value = Shaping::linear(0.01, 0.0).apply(&raw);
+//! assert_eq!(value, Value::Float64(54.32));
+//! ```
+
+pub mod description;
+mod latest;
+mod pipeline;
+mod quality;
+mod registers;
+mod report;
+mod sample;
+mod shaping;
+mod timestamp;
+mod value;
+
+pub use latest::{LatestTable, Reading};
+pub use pipeline::{Pipeline, PointPlan, RawSample};
+pub use quality::{Quality, Reason};
+pub use registers::{ByteOrder, RegisterError, decode_registers};
+pub use report::{ParseReportError, Report, ReportState};
+pub use sample::{PointIndex, Sample};
+pub use shaping::Shaping;
+pub use timestamp::Timestamp;
+pub use value::{DataType, ParseDataTypeError, Value};

@@ -1,0 +1,132 @@
+use crate::{LatestTable, PointIndex, Quality, Reason, Report, ReportState, Sample, Shaping, Timestamp, Value};
+use std::sync::Arc;
+
+/// What a link driver learned of one point.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RawSample {
+    /// Which point.
+    pub point: PointIndex,
+    /// The value before shaping, or why there is none.
+    pub outcome: Result<Value, Reason>,
+    /// The field's own time, where the protocol has one.
+    pub source_time: Option<Timestamp>,
+}
+
+/// How the samples of one point are treated.
+#[derive(Debug, Clone)]
+pub struct PointPlan {
+    /// From raw to engineering value.
+    pub shaping: Shaping,
+    /// Below this engineering value the quality is uncertain.
+    pub low: Option<f64>,
+    /// Above this engineering value the quality is uncertain.
+    pub high: Option<f64>,
+    /// When a value goes up.
+    pub report: Report,
+    /// By how much it must move to go up on change, in engineering units.
+    pub deadband: f64,
+}
+
+/// Shapes, checks, stores and filters batches of one link's samples.
+///
+/// Each link owns one, made over the points of that link only, all writing into the gateway's one table. Once
+/// it has seen every point it allocates nothing for numeric samples.
+#[derive(Debug)]
+pub struct Pipeline {
+    latest: Arc<LatestTable>,
+    /// The first point of this link; its points follow one another without a gap.
+    first: PointIndex,
+    points: Vec<(PointPlan, ReportState)>,
+}
+
+impl Pipeline {
+    /// A pipeline for the points `first ..` in the order of `plans`.
+    #[must_use]
+    pub fn new(latest: Arc<LatestTable>, first: PointIndex, plans: Vec<PointPlan>) -> Self {
+        let points = plans.into_iter().map(|plan| (plan, ReportState::new())).collect();
+        Self { latest, first, points }
+    }
+
+    /// Takes a batch in, and appends what is worth reporting to `reported`.
+    ///
+    /// Samples of points that are not this pipeline's are passed over.
+    pub fn process(&mut self, batch: &[RawSample], now: Timestamp, reported: &mut Vec<Sample>) {
+        for sample in batch {
+            let position = sample.point.position().checked_sub(self.first.position());
+            let Some((plan, state)) = position.and_then(|at| self.points.get_mut(at)) else { continue };
+            let source_time = sample.source_time.unwrap_or(now);
+            let (value, quality) = match &sample.outcome {
+                Ok(raw) => {
+                    let value = plan.shaping.apply(raw);
+                    if value.is_not_finite() {
+                        (None, Quality::Bad(Reason::NotANumber))
+                    } else {
+                        let quality = plan.judge(&value);
+                        (Some((value, raw)), quality)
+                    }
+                }
+                Err(reason) => (None, Quality::Bad(*reason)),
+            };
+            let both = value.as_ref().map(|(value, raw)| (value, *raw));
+            self.latest.store(sample.point, both, quality, source_time, now);
+            let value = value.map(|(value, _)| value);
+            if state.is_due(plan.report, plan.deadband, value.as_ref(), quality, now) {
+                let point = sample.point;
+                reported.push(Sample { point, value, quality, source_time, gateway_time: now });
+            }
+        }
+    }
+}
+
+impl PointPlan {
+    fn judge(&self, value: &Value) -> Quality {
+        if self.low.is_none() && self.high.is_none() {
+            return Quality::Good;
+        }
+        let outside = value.as_f64().is_some_and(|number| {
+            self.low.is_some_and(|low| number < low) || self.high.is_some_and(|high| number > high)
+        });
+        if outside { Quality::Uncertain(Reason::OutOfRange) } else { Quality::Good }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn pipeline(latest: &Arc<LatestTable>) -> Pipeline {
+        let plan = PointPlan {
+            shaping: Shaping::linear(0.1, 0.0),
+            low: Some(0.0),
+            high: Some(100.0),
+            report: Report::Change,
+            deadband: 0.5,
+        };
+        Pipeline::new(Arc::clone(latest), PointIndex(4), vec![plan])
+    }
+
+    #[test]
+    fn a_batch_is_shaped_judged_stored_and_filtered() {
+        let latest = Arc::new(LatestTable::new(5));
+        let mut pipeline = pipeline(&latest);
+        let steps = [
+            (Ok(Value::Int(500)), Some("50 good")),
+            (Ok(Value::Int(503)), None),
+            (Ok(Value::Int(1200)), Some("120 uncertain: out of range")),
+            (Err(Reason::Timeout), Some("- bad: timeout")),
+            (Err(Reason::Timeout), None),
+            (Ok(Value::Float32(f32::NAN)), Some("- bad: not a number")),
+        ];
+        for (number, (outcome, expected)) in steps.into_iter().enumerate() {
+            let mut reported = Vec::new();
+            let sample = RawSample { point: PointIndex(4), outcome, source_time: None };
+            pipeline.process(&[sample], Timestamp::from_millis(number as i64), &mut reported);
+            let told = reported.first().map(|sample| {
+                let value = sample.value.as_ref().map_or("-".to_owned(), ToString::to_string);
+                format!("{value} {}", sample.quality)
+            });
+            assert_eq!(told.as_deref(), expected, "step {number}");
+            assert_eq!(latest.read(PointIndex(4)).unwrap().gateway_time.as_millis(), number as i64);
+        }
+    }
+}

@@ -1,0 +1,196 @@
+use serde::{Serialize, Serializer};
+use std::fmt;
+use std::str::FromStr;
+use std::sync::Arc;
+
+/// One value, as read from a device or after shaping.
+///
+/// Single precision is kept as such, so that `49.98` from a 32-bit register pair is shown as `49.98`.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Value {
+    /// A bit, coil or discrete input.
+    Bool(bool),
+    /// A signed integer of any width.
+    Int(i64),
+    /// An unsigned integer of any width.
+    Uint(u64),
+    /// IEEE 754 single precision.
+    Float32(f32),
+    /// IEEE 754 double precision; every scaled value is one.
+    Float64(f64),
+    /// Text; shared, so that a copy of a sample copies no characters.
+    Text(Arc<str>),
+}
+
+impl Value {
+    /// The value as a double, or `None` for text. Bits count as 0 and 1.
+    ///
+    /// Integers beyond 2^53 are rounded to the nearest double.
+    #[must_use]
+    #[expect(clippy::cast_precision_loss, reason = "documented: rounded to the nearest double")]
+    pub fn as_f64(&self) -> Option<f64> {
+        match self {
+            Self::Bool(bit) => Some(f64::from(u8::from(*bit))),
+            Self::Int(int) => Some(*int as f64),
+            Self::Uint(uint) => Some(*uint as f64),
+            Self::Float32(float) => Some(f64::from(*float)),
+            Self::Float64(float) => Some(*float),
+            Self::Text(_) => None,
+        }
+    }
+
+    /// Whether this is a NaN or an infinity, which no meter means to say.
+    #[must_use]
+    pub fn is_not_finite(&self) -> bool {
+        match self {
+            Self::Float32(float) => !float.is_finite(),
+            Self::Float64(float) => !float.is_finite(),
+            _ => false,
+        }
+    }
+}
+
+impl fmt::Display for Value {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Bool(bit) => write!(f, "{bit}"),
+            Self::Int(int) => write!(f, "{int}"),
+            Self::Uint(uint) => write!(f, "{uint}"),
+            Self::Float32(float) => write!(f, "{float}"),
+            Self::Float64(float) => write!(f, "{float}"),
+            Self::Text(text) => f.write_str(text),
+        }
+    }
+}
+
+/// JSON's own types; NaN and infinities, which JSON cannot write, become `null`.
+impl Serialize for Value {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self {
+            Self::Bool(bit) => serializer.serialize_bool(*bit),
+            Self::Int(int) => serializer.serialize_i64(*int),
+            Self::Uint(uint) => serializer.serialize_u64(*uint),
+            Self::Float32(float) => serializer.serialize_f32(*float),
+            Self::Float64(float) => serializer.serialize_f64(*float),
+            Self::Text(text) => serializer.serialize_str(text),
+        }
+    }
+}
+
+/// How a device represents a value.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
+pub enum DataType {
+    /// The protocol names the type itself.
+    #[default]
+    Auto,
+    /// One bit.
+    Bool,
+    /// Signed, 16 bits.
+    Int16,
+    /// Unsigned, 16 bits.
+    Uint16,
+    /// Signed, 32 bits.
+    Int32,
+    /// Unsigned, 32 bits.
+    Uint32,
+    /// Signed, 64 bits.
+    Int64,
+    /// Unsigned, 64 bits.
+    Uint64,
+    /// IEEE 754 single precision.
+    Float32,
+    /// IEEE 754 double precision.
+    Float64,
+    /// Text of at most this many bytes, 1 to 250 (the most that one Modbus read returns).
+    String(u16),
+}
+
+impl DataType {
+    /// How many 16-bit registers one value takes; `None` where the protocol decides.
+    #[must_use]
+    pub const fn registers(self) -> Option<u16> {
+        match self {
+            Self::Auto => None,
+            Self::Bool | Self::Int16 | Self::Uint16 => Some(1),
+            Self::Int32 | Self::Uint32 | Self::Float32 => Some(2),
+            Self::Int64 | Self::Uint64 | Self::Float64 => Some(4),
+            Self::String(bytes) => Some(bytes.div_ceil(2)),
+        }
+    }
+
+    /// Whether scale, offset, deadband and limits make sense for it.
+    #[must_use]
+    pub const fn is_numeric(self) -> bool {
+        !matches!(self, Self::Bool | Self::String(_))
+    }
+}
+
+/// A text that names no [`DataType`].
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{0:?} is not a data type")]
+pub struct ParseDataTypeError(String);
+
+impl FromStr for DataType {
+    type Err = ParseDataTypeError;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        let sized = |text: &str| {
+            let bytes: u16 = text.strip_prefix("string(")?.strip_suffix(')')?.parse().ok()?;
+            (1..=250).contains(&bytes).then_some(Self::String(bytes))
+        };
+        Ok(match text {
+            "auto" => Self::Auto,
+            "bool" => Self::Bool,
+            "int16" => Self::Int16,
+            "uint16" => Self::Uint16,
+            "int32" => Self::Int32,
+            "uint32" => Self::Uint32,
+            "int64" => Self::Int64,
+            "uint64" => Self::Uint64,
+            "float32" => Self::Float32,
+            "float64" => Self::Float64,
+            other => return sized(other).ok_or_else(|| ParseDataTypeError(other.to_owned())),
+        })
+    }
+}
+
+impl fmt::Display for DataType {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Auto => "auto",
+            Self::Bool => "bool",
+            Self::Int16 => "int16",
+            Self::Uint16 => "uint16",
+            Self::Int32 => "int32",
+            Self::Uint32 => "uint32",
+            Self::Int64 => "int64",
+            Self::Uint64 => "uint64",
+            Self::Float32 => "float32",
+            Self::Float64 => "float64",
+            Self::String(bytes) => return write!(f, "string({bytes})"),
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_data_type_reads_back_from_its_own_text() {
+        let all = "auto bool int16 uint16 int32 uint32 int64 uint64 float32 float64 string(1) string(250)";
+        for text in all.split(' ') {
+            assert_eq!(text.parse::<DataType>().unwrap().to_string(), text);
+        }
+        for wrong in ["", "Int16", "string", "string(0)", "string(251)", "string(-1)", "uint 16"] {
+            assert!(wrong.parse::<DataType>().is_err(), "{wrong}");
+        }
+    }
+
+    #[test]
+    fn single_precision_is_written_as_short_as_the_meter_shows_it() {
+        assert_eq!(Value::Float32(49.98).to_string(), "49.98");
+        assert_eq!(serde_json::to_string(&Value::Float32(49.98)).unwrap(), "49.98");
+        assert_eq!(serde_json::to_string(&Value::Float64(f64::NAN)).unwrap(), "null");
+    }
+}

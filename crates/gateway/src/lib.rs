@@ -1,0 +1,1 @@
+//! The running gateway: link drivers, sample pipeline, uplinks, tap.

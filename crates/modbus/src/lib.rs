@@ -1,0 +1,1 @@
+//! Modbus client and server: codec, state machines without I/O, and thin tokio drivers.

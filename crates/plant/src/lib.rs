@@ -1,0 +1,1 @@
+//! The simulated field of the Alderfen biogas works, with faults that can be switched on.

@@ -1,0 +1,1 @@
+//! What lasts, in MariaDB: revisions, people, sessions, uplink state, journal, audit.
