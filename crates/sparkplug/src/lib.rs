@@ -1,1 +1,49 @@
-//! Sparkplug B 3.0.0: payload encoding and the edge-node session as a state machine without I/O.
+//! Sparkplug B for edge nodes: payloads, topics, rules, and the session as a state machine without I/O.
+//!
+//! ```text
+//!  device_up / device_down / data        poll_transmit()
+//!  ─────────────────────────────▶ EdgeNode ─────────────▶ messages for the MQTT client
+//!  ◀───────────────────────────── (machine) ◀──────────── connected, subscribed, commands, lost
+//!          poll_event()
+//! ```
+//!
+//! Follows the *Sparkplug Specification 3.0.0*. What it leaves out: the MQTT connection itself, the primary host
+//! application, commands other than Rebirth, and stored data; host applications are not its concern.
+//!
+//! ```
+//! use interlex_sparkplug::Topic;
+//!
+//! let topic: Topic = "spBv1.0/alderfen/DDATA/works-1/gas-analyser".parse()?;
+//! assert_eq!(topic.device.as_deref(), Some("gas-analyser"));
+//! # Ok::<(), interlex_sparkplug::ParseTopicError>(())
+//! ```
+
+mod data_type;
+mod edge_node;
+mod metric;
+pub mod proto;
+mod rules;
+mod topic;
+
+pub use data_type::DataType;
+pub use edge_node::{
+    Datum, DeviceSpec, EdgeNode, EdgeNodeEvent, MetricSpec, NotSent, Outgoing, Snapshot, Snapshots, Will,
+};
+pub use metric::{MetricQuality, MetricValue, ValueError, decode_value, encode_value};
+pub use proto::Payload;
+pub use rules::{RuleError, check_payload};
+pub use topic::{MessageType, NAMESPACE, ParseTopicError, Topic, is_valid_id};
+
+/// Reads a payload.
+///
+/// # Errors
+/// [`prost::DecodeError`] when the bytes are no protobuf of the Sparkplug B schema.
+pub fn decode_payload(bytes: &[u8]) -> Result<Payload, prost::DecodeError> {
+    prost::Message::decode(bytes)
+}
+
+/// Writes a payload, fields in ascending order.
+#[must_use]
+pub fn encode_payload(payload: &Payload) -> Vec<u8> {
+    prost::Message::encode_to_vec(payload)
+}

@@ -1,0 +1,459 @@
+use crate::metric::MetricQuality;
+use crate::proto::{Metric, Payload, PropertySet, PropertyValue, metric, property_value};
+use crate::{DataType, MessageType, MetricValue, Topic, check_payload, decode_payload, encode_payload, encode_value};
+use std::collections::VecDeque;
+
+const REBIRTH: &str = "Node Control/Rebirth";
+const BD_SEQ: &str = "bdSeq";
+
+/// A device of the node, as its birth announces it.
+#[derive(Debug, Clone)]
+pub struct DeviceSpec {
+    /// Device id.
+    pub id: String,
+    /// Its metrics.
+    pub metrics: Vec<MetricSpec>,
+}
+
+/// A metric of a device, as its birth announces it.
+#[derive(Debug, Clone)]
+pub struct MetricSpec {
+    /// Name, unique in the device.
+    pub name: String,
+    /// Alias, unique in the node: data messages carry it in place of the name.
+    pub alias: u64,
+    /// Its datatype, the same in every birth.
+    pub data_type: DataType,
+    /// Properties with a text or a number, such as the engineering unit.
+    pub properties: Vec<(&'static str, MetricValue<'static>)>,
+}
+
+/// The state of a metric when a birth is made.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Snapshot<'a> {
+    /// The current value; `None` becomes null.
+    pub value: Option<MetricValue<'a>>,
+    /// Its quality.
+    pub quality: MetricQuality,
+    /// Why the quality is not good.
+    pub reason: Option<String>,
+    /// When the value arose, in milliseconds since 1970 UTC.
+    pub timestamp: u64,
+}
+
+/// Where births take current values from.
+pub trait Snapshots {
+    /// The state of a metric, by its alias.
+    fn snapshot(&self, alias: u64) -> Snapshot<'_>;
+}
+
+/// One changed metric.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Datum<'a> {
+    /// Which metric of the device, by position in its [`DeviceSpec`].
+    pub metric: usize,
+    /// What it became.
+    pub now: Snapshot<'a>,
+    /// Whether it is not the current value, but one kept during an outage.
+    pub is_historical: bool,
+}
+
+/// A message for the MQTT client: QoS 0, not retained.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Outgoing {
+    /// What it is.
+    pub message: MessageType,
+    /// Where to.
+    pub topic: String,
+    /// The encoded payload.
+    pub payload: Vec<u8>,
+}
+
+/// The last will of one connection: QoS 1, not retained.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Will {
+    /// Where to.
+    pub topic: String,
+    /// The encoded payload.
+    pub payload: Vec<u8>,
+    /// The bdSeq in it; keep it over a restart.
+    pub bd_seq: u8,
+}
+
+/// What the node asks its caller to do or to know.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum EdgeNodeEvent {
+    /// Births are due: call [`EdgeNode::birth`]. Until then no data goes out.
+    BirthDue,
+    /// A command was not carried out, and why.
+    CommandRefused(String),
+}
+
+/// Why data did not go out. The caller keeps it or drops it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum NotSent {
+    /// The node's births are not out.
+    #[error("the node is not born")]
+    NodeNotBorn,
+    /// The device's birth is not out.
+    #[error("the device is not born")]
+    DeviceNotBorn,
+}
+
+/// The session of one edge node, without I/O.
+///
+/// ```text
+///            connect()          handle_subscribed()          birth()
+///  Offline ────────────▶ Connecting ─────────────▶ BirthDue ─────────▶ Born
+///     ▲                                               ▲                 │ NCMD Rebirth
+///     │                                               └─────────────────┤
+///     └──────────── handle_connection_lost(), disconnect() ─────────────┘
+/// ```
+///
+/// Source: Sparkplug 3.0.0, sections 5.4 to 5.11 (operational behaviour of edge nodes).
+#[derive(Debug)]
+pub struct EdgeNode {
+    group: String,
+    node: String,
+    devices: Vec<Device>,
+    state: State,
+    /// The bdSeq of the last CONNECT; `None` before the first ever.
+    bd_seq: Option<u8>,
+    seq: u8,
+    transmits: VecDeque<Outgoing>,
+    events: VecDeque<EdgeNodeEvent>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum State {
+    Offline,
+    Connecting,
+    BirthDue,
+    Born,
+}
+
+#[derive(Debug)]
+struct Device {
+    spec: DeviceSpec,
+    is_up: bool,
+    is_born: bool,
+    /// The quality that went out last, per metric: data carries it only when it changed or is not good.
+    told_quality: Vec<MetricQuality>,
+}
+
+impl EdgeNode {
+    /// A node that is offline. `last_bd_seq` is that of the last CONNECT ever made, kept over a restart.
+    #[must_use]
+    pub fn new(group: &str, node: &str, devices: Vec<DeviceSpec>, last_bd_seq: Option<u8>) -> Self {
+        let device = |spec: DeviceSpec| {
+            let told_quality = vec![MetricQuality::Good; spec.metrics.len()];
+            Device { spec, is_up: false, is_born: false, told_quality }
+        };
+        Self {
+            group: group.to_owned(),
+            node: node.to_owned(),
+            devices: devices.into_iter().map(device).collect(),
+            state: State::Offline,
+            bd_seq: last_bd_seq,
+            seq: 0,
+            transmits: VecDeque::new(),
+            events: VecDeque::new(),
+        }
+    }
+
+    /// Starts a new session and gives the will for its CONNECT packet. Call it before every attempt: a failed one
+    /// counts too.
+    ///
+    /// Source: Sparkplug 3.0.0, tck-id-topics-nbirth-bdseq-increment, tck-id-payloads-ndeath-will-message.
+    pub fn connect(&mut self, now: u64) -> Will {
+        self.forget_session();
+        self.state = State::Connecting;
+        let bd_seq = self.bd_seq.map_or(0, |last| last.wrapping_add(1));
+        self.bd_seq = Some(bd_seq);
+        let death = self.death(now);
+        Will { topic: death.topic, payload: death.payload, bd_seq }
+    }
+
+    /// What to subscribe to at QoS 1 after CONNACK, before anything is published.
+    #[must_use]
+    pub fn subscriptions(&self) -> Vec<String> {
+        vec![self.topic(MessageType::NCmd, None)]
+    }
+
+    /// The broker confirmed the subscriptions: births are due.
+    pub fn handle_subscribed(&mut self) {
+        if self.state == State::Connecting {
+            self.birth_due();
+        }
+    }
+
+    /// The connection is gone. Nothing that was queued goes out.
+    pub fn handle_connection_lost(&mut self) {
+        self.forget_session();
+    }
+
+    /// Takes in a message of a subscribed topic.
+    pub fn handle_message(&mut self, topic: &str, payload: &[u8]) {
+        let refused = |why: String| EdgeNodeEvent::CommandRefused(format!("{topic}: {why}"));
+        let addressed = topic
+            .parse::<Topic>()
+            .is_ok_and(|to| to.message == MessageType::NCmd && to.group == self.group && to.node == self.node);
+        if !addressed {
+            self.events.push_back(refused("not a command to this node".to_owned()));
+            return;
+        }
+        let payload = match decode_payload(payload) {
+            Ok(payload) => payload,
+            Err(error) => {
+                self.events.push_back(refused(error.to_string()));
+                return;
+            }
+        };
+        if let Err(error) = check_payload(&payload) {
+            self.events.push_back(refused(error.to_string()));
+            return;
+        }
+        for command in &payload.metrics {
+            match (command.name.as_deref(), &command.value) {
+                (Some(REBIRTH), Some(metric::Value::BooleanValue(true))) => {
+                    // tck-id-operational-behavior-data-commands-rebirth-action-1: no data until the births are out.
+                    if self.state == State::Born {
+                        self.birth_due();
+                    }
+                }
+                (Some(REBIRTH), _) => self.events.push_back(refused("Rebirth takes the Boolean true".to_owned())),
+                (name, _) => {
+                    let name = name.map_or_else(|| format!("alias {:?}", command.alias), str::to_owned);
+                    self.events.push_back(refused(format!("{name} is no command of this node")));
+                }
+            }
+        }
+    }
+
+    /// Publishes NBIRTH and the DBIRTH of every device that is up. Does nothing unless births are due.
+    pub fn birth(&mut self, now: u64, snapshots: &dyn Snapshots) {
+        if self.state != State::BirthDue {
+            return;
+        }
+        self.state = State::Born;
+        // tck-id-topics-nbirth-seq-num: NBIRTH has seq 0, a rebirth too.
+        self.seq = 0;
+        let bd_seq = Metric {
+            name: Some(BD_SEQ.to_owned()),
+            timestamp: Some(now),
+            datatype: Some(DataType::Int64.code()),
+            value: Some(metric::Value::LongValue(self.bd_seq.unwrap_or(0).into())),
+            ..Metric::default()
+        };
+        // tck-id-operational-behavior-data-commands-rebirth-name-aliases: it has no alias.
+        let rebirth = Metric {
+            name: Some(REBIRTH.to_owned()),
+            timestamp: Some(now),
+            datatype: Some(DataType::Boolean.code()),
+            value: Some(metric::Value::BooleanValue(false)),
+            ..Metric::default()
+        };
+        self.transmit(now, MessageType::NBirth, None, vec![bd_seq, rebirth]);
+        for device in 0..self.devices.len() {
+            if self.devices.get(device).is_some_and(|device| device.is_up) {
+                self.device_birth(now, device, snapshots);
+            }
+        }
+    }
+
+    /// A device answers: its birth goes out at once, or with the node's.
+    pub fn device_up(&mut self, now: u64, device: usize, snapshots: &dyn Snapshots) {
+        let Some(state) = self.devices.get_mut(device) else { return };
+        state.is_up = true;
+        if self.state == State::Born && !state.is_born {
+            self.device_birth(now, device, snapshots);
+        }
+    }
+
+    /// A device is lost: its death goes out if it was born in this session.
+    ///
+    /// Source: Sparkplug 3.0.0, tck-id-operational-behavior-device-ddeath.
+    pub fn device_down(&mut self, now: u64, device: usize) {
+        let Some(state) = self.devices.get_mut(device) else { return };
+        state.is_up = false;
+        if std::mem::take(&mut state.is_born) && self.state == State::Born {
+            self.transmit(now, MessageType::DDeath, Some(device), Vec::new());
+        }
+    }
+
+    /// Publishes changed metrics of one device.
+    ///
+    /// # Errors
+    /// [`NotSent`] when the births that must come first are not out; nothing was queued then.
+    pub fn data<'a>(
+        &mut self,
+        now: u64,
+        device: usize,
+        data: impl IntoIterator<Item = Datum<'a>>,
+    ) -> Result<(), NotSent> {
+        if self.state != State::Born {
+            return Err(NotSent::NodeNotBorn);
+        }
+        let Some(state) = self.devices.get_mut(device).filter(|device| device.is_born) else {
+            return Err(NotSent::DeviceNotBorn);
+        };
+        let metrics = data.into_iter().filter_map(|datum| state.data_metric(datum)).collect();
+        self.transmit(now, MessageType::DData, Some(device), metrics);
+        Ok(())
+    }
+
+    /// Ends the session on purpose: publishes NDEATH. Send a DISCONNECT after it.
+    ///
+    /// Source: Sparkplug 3.0.0, tck-id-operational-behavior-edge-node-intentional-disconnect-ndeath.
+    pub fn disconnect(&mut self, now: u64) {
+        if self.state == State::Born || self.state == State::BirthDue {
+            let death = self.death(now);
+            self.transmits.push_back(death);
+        }
+        self.state = State::Offline;
+        self.devices.iter_mut().for_each(|device| device.is_born = false);
+    }
+
+    /// The next message to publish. Poll it after every other call, until `None`.
+    #[must_use]
+    pub fn poll_transmit(&mut self) -> Option<Outgoing> {
+        self.transmits.pop_front()
+    }
+
+    /// What the node asks for. Poll it after every other call, until `None`.
+    #[must_use]
+    pub fn poll_event(&mut self) -> Option<EdgeNodeEvent> {
+        self.events.pop_front()
+    }
+
+    /// Whether births are out and data may go.
+    #[must_use]
+    pub fn is_born(&self) -> bool {
+        self.state == State::Born
+    }
+
+    /// Whether a device's birth is out in this session.
+    #[must_use]
+    pub fn is_device_born(&self, device: usize) -> bool {
+        self.devices.get(device).is_some_and(|device| device.is_born)
+    }
+
+    fn forget_session(&mut self) {
+        self.state = State::Offline;
+        self.transmits.clear();
+        self.events.clear();
+        self.devices.iter_mut().for_each(|device| device.is_born = false);
+    }
+
+    fn birth_due(&mut self) {
+        self.state = State::BirthDue;
+        self.devices.iter_mut().for_each(|device| device.is_born = false);
+        self.events.push_back(EdgeNodeEvent::BirthDue);
+    }
+
+    fn device_birth(&mut self, now: u64, device: usize, snapshots: &dyn Snapshots) {
+        let Some(state) = self.devices.get_mut(device) else { return };
+        state.is_born = true;
+        let metrics = state.birth_metrics(snapshots);
+        self.transmit(now, MessageType::DBirth, Some(device), metrics);
+    }
+
+    /// NDEATH has bdSeq and nothing else, and no seq (tck-id-topics-ndeath-payload, tck-id-payloads-ndeath-seq).
+    fn death(&self, now: u64) -> Outgoing {
+        let bd_seq = Metric {
+            name: Some(BD_SEQ.to_owned()),
+            timestamp: Some(now),
+            datatype: Some(DataType::Int64.code()),
+            value: Some(metric::Value::LongValue(self.bd_seq.unwrap_or(0).into())),
+            ..Metric::default()
+        };
+        let payload = Payload { timestamp: Some(now), metrics: vec![bd_seq], ..Payload::default() };
+        let topic = self.topic(MessageType::NDeath, None);
+        Outgoing { message: MessageType::NDeath, topic, payload: encode_payload(&payload) }
+    }
+
+    /// Queues a message with the next seq: one counter for the node and all its devices, 255 is followed by 0.
+    fn transmit(&mut self, now: u64, message: MessageType, device: Option<usize>, metrics: Vec<Metric>) {
+        let payload = Payload { timestamp: Some(now), metrics, seq: Some(self.seq.into()), ..Payload::default() };
+        self.seq = self.seq.wrapping_add(1);
+        let topic = self.topic(message, device);
+        self.transmits.push_back(Outgoing { message, topic, payload: encode_payload(&payload) });
+    }
+
+    fn topic(&self, message: MessageType, device: Option<usize>) -> String {
+        let device = device.and_then(|device| self.devices.get(device)).map(|device| device.spec.id.clone());
+        Topic { group: self.group.clone(), message, node: self.node.clone(), device }.to_string()
+    }
+}
+
+impl Device {
+    fn birth_metrics(&mut self, snapshots: &dyn Snapshots) -> Vec<Metric> {
+        let metrics = self.spec.metrics.iter().zip(&mut self.told_quality).map(|(spec, told)| {
+            let now = snapshots.snapshot(spec.alias);
+            *told = now.quality;
+            let mut properties = quality_properties(&now);
+            for (key, value) in &spec.properties {
+                push_property(&mut properties, key, value);
+            }
+            let mut metric = metric(spec, now);
+            metric.name = Some(spec.name.clone());
+            metric.datatype = Some(spec.data_type.code());
+            metric.properties = Some(properties);
+            metric
+        });
+        metrics.collect()
+    }
+
+    /// Data carries the alias alone, no datatype, and its quality only when that is news.
+    fn data_metric(&mut self, datum: Datum<'_>) -> Option<Metric> {
+        let spec = self.spec.metrics.get(datum.metric)?;
+        let told = self.told_quality.get_mut(datum.metric)?;
+        let is_news = datum.now.quality != *told || datum.now.quality != MetricQuality::Good;
+        let properties = is_news.then(|| quality_properties(&datum.now));
+        if !datum.is_historical {
+            *told = datum.now.quality;
+        }
+        let mut metric = metric(spec, datum.now);
+        metric.properties = properties;
+        metric.is_historical = datum.is_historical.then_some(true);
+        Some(metric)
+    }
+}
+
+/// A metric with its value in the field of its datatype; what does not fit it becomes null.
+fn metric(spec: &MetricSpec, now: Snapshot<'_>) -> Metric {
+    let value = now.value.and_then(|value| encode_value(spec.data_type, value).ok());
+    Metric {
+        alias: Some(spec.alias),
+        timestamp: Some(now.timestamp),
+        is_null: value.is_none().then_some(true),
+        value,
+        ..Metric::default()
+    }
+}
+
+fn quality_properties(now: &Snapshot<'_>) -> PropertySet {
+    let mut properties = PropertySet::default();
+    push_property(&mut properties, "Quality", &MetricValue::Int(now.quality.code().into()));
+    if let Some(reason) = &now.reason {
+        push_property(&mut properties, "qualityReason", &MetricValue::Text(reason.as_str().into()));
+    }
+    properties
+}
+
+/// Properties are booleans, Int32, doubles or strings here; anything else is passed over.
+fn push_property(properties: &mut PropertySet, key: &str, value: &MetricValue<'_>) {
+    use property_value::Value;
+    let (data_type, value) = match value {
+        MetricValue::Bool(bit) => (DataType::Boolean, Value::BooleanValue(*bit)),
+        MetricValue::Int(int) => match i32::try_from(*int) {
+            Ok(int) => (DataType::Int32, Value::IntValue(int.cast_unsigned())),
+            Err(_) => return,
+        },
+        MetricValue::Double(float) => (DataType::Double, Value::DoubleValue(*float)),
+        MetricValue::Text(text) => (DataType::String, Value::StringValue(text.clone().into_owned())),
+        MetricValue::Uint(_) | MetricValue::Float(_) => return,
+    };
+    properties.keys.push(key.to_owned());
+    properties.values.push(PropertyValue { r#type: Some(data_type.code()), is_null: None, value: Some(value) });
+}

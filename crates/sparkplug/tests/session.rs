@@ -1,0 +1,267 @@
+//! The edge node's session against the rules of the specification, watched as a host application would.
+#![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
+
+use interlex_sparkplug::{
+    DataType, Datum, DeviceSpec, EdgeNode, EdgeNodeEvent, MessageType, MetricQuality, MetricSpec, MetricValue, NotSent,
+    Payload, Snapshot, Snapshots, Topic, check_payload, decode_payload, encode_payload, proto,
+};
+use proptest::prelude::*;
+use std::collections::HashSet;
+
+struct Steady;
+
+impl Snapshots for Steady {
+    fn snapshot(&self, alias: u64) -> Snapshot<'_> {
+        good(MetricValue::Uint(alias))
+    }
+}
+
+fn good(value: MetricValue<'_>) -> Snapshot<'_> {
+    Snapshot { value: Some(value), quality: MetricQuality::Good, reason: None, timestamp: 5 }
+}
+
+fn node(last_bd_seq: Option<u8>) -> EdgeNode {
+    let metric = |name: &str, alias| MetricSpec {
+        name: name.to_owned(),
+        alias,
+        data_type: DataType::UInt16,
+        properties: vec![("unit", MetricValue::Text("%".into()))],
+    };
+    let device =
+        |id: &str, first| DeviceSpec { id: id.to_owned(), metrics: vec![metric("a", first), metric("b", first + 1)] };
+    EdgeNode::new("alderfen", "works-1", vec![device("digester-1", 0), device("gas-analyser", 2)], last_bd_seq)
+}
+
+fn sent(node: &mut EdgeNode) -> Vec<(Topic, Payload)> {
+    std::iter::from_fn(|| node.poll_transmit())
+        .map(|out| (out.topic.parse().unwrap(), decode_payload(&out.payload).unwrap()))
+        .collect()
+}
+
+fn words(sent: &[(Topic, Payload)]) -> Vec<String> {
+    sent.iter().map(|(topic, payload)| format!("{} {:?}", topic.message.word(), payload.seq.map(|s| s as u8))).collect()
+}
+
+fn born(node: &mut EdgeNode) -> Vec<(Topic, Payload)> {
+    node.connect(1);
+    node.handle_subscribed();
+    assert_eq!(node.poll_event(), Some(EdgeNodeEvent::BirthDue));
+    node.birth(2, &Steady);
+    sent(node)
+}
+
+fn rebirth_command(value: proto::metric::Value) -> Vec<u8> {
+    let metric =
+        proto::Metric { name: Some("Node Control/Rebirth".to_owned()), value: Some(value), ..Default::default() };
+    encode_payload(&Payload { timestamp: Some(1), metrics: vec![metric], ..Default::default() })
+}
+
+const NCMD: &str = "spBv1.0/alderfen/NCMD/works-1";
+
+#[test]
+fn bd_seq_counts_every_connect_starts_at_zero_and_wraps() {
+    let mut node = node(None);
+    let first = node.connect(1);
+    assert_eq!((first.bd_seq, first.topic.as_str()), (0, "spBv1.0/alderfen/NDEATH/works-1"));
+    let will = decode_payload(&first.payload).unwrap();
+    assert_eq!((will.seq, will.metrics.len()), (None, 1));
+    assert_eq!((will.metrics[0].name.as_deref(), will.metrics[0].datatype), (Some("bdSeq"), Some(4)));
+    node.handle_connection_lost();
+    assert_eq!(node.connect(1).bd_seq, 1, "a failed attempt counts");
+    assert_eq!(self::node(Some(255)).connect(1).bd_seq, 0);
+}
+
+#[test]
+fn births_come_first_in_order_and_say_everything() {
+    let mut node = node(Some(6));
+    node.device_up(1, 0, &Steady);
+    assert!(sent(&mut node).is_empty(), "nothing before the node is born");
+    let births = born(&mut node);
+    assert_eq!(words(&births), ["NBIRTH Some(0)", "DBIRTH Some(1)"]);
+    let nbirth: Vec<_> = births[0].1.metrics.iter().map(|m| (m.name.as_deref().unwrap(), m.alias)).collect();
+    assert_eq!(nbirth, [("bdSeq", None), ("Node Control/Rebirth", None)]);
+    assert_eq!(births[0].1.metrics[0].value, Some(proto::metric::Value::LongValue(7)));
+    let metric = &births[1].1.metrics[1];
+    assert_eq!((metric.name.as_deref(), metric.alias, metric.datatype), (Some("b"), Some(1), Some(6)));
+    assert_eq!(metric.properties.as_ref().unwrap().keys, ["Quality", "unit"]);
+    node.device_up(3, 1, &Steady);
+    assert_eq!(words(&sent(&mut node)), ["DBIRTH Some(2)"]);
+}
+
+#[test]
+fn data_waits_for_the_births_and_carries_alias_and_news_only() {
+    let mut node = node(None);
+    let datum = |quality| Datum {
+        metric: 1,
+        now: Snapshot { value: Some(MetricValue::Uint(9)), quality, reason: None, timestamp: 4 },
+        is_historical: false,
+    };
+    assert_eq!(node.data(1, 0, [datum(MetricQuality::Good)]), Err(NotSent::NodeNotBorn));
+    born(&mut node);
+    assert_eq!(node.data(1, 0, [datum(MetricQuality::Good)]), Err(NotSent::DeviceNotBorn));
+    node.device_up(3, 0, &Steady);
+    for quality in [MetricQuality::Good, MetricQuality::Bad, MetricQuality::Good, MetricQuality::Good] {
+        node.data(8, 0, [datum(quality)]).unwrap();
+    }
+    let data = sent(&mut node);
+    let told: Vec<_> = data[1..].iter().map(|(_, payload)| payload.metrics[0].properties.is_some()).collect();
+    assert_eq!(told, [false, true, true, false]);
+    let metric = &data[1].1.metrics[0];
+    assert_eq!((metric.name.as_deref(), metric.alias, metric.datatype), (None, Some(1), None));
+    assert_eq!((data[1].1.timestamp, metric.timestamp), (Some(8), Some(4)), "sending time and the sample's own");
+}
+
+#[test]
+fn a_lost_device_dies_and_sends_nothing_until_it_is_born_again() {
+    let mut node = node(None);
+    node.device_up(1, 0, &Steady);
+    born(&mut node);
+    node.device_down(2, 1);
+    assert!(sent(&mut node).is_empty(), "no death without a birth");
+    node.device_down(2, 0);
+    assert_eq!(node.data(3, 0, []), Err(NotSent::DeviceNotBorn));
+    node.device_up(4, 0, &Steady);
+    let messages = sent(&mut node);
+    assert_eq!(words(&messages), ["DDEATH Some(2)", "DBIRTH Some(3)"]);
+    assert!(messages[0].1.metrics.is_empty());
+}
+
+#[test]
+fn rebirth_stops_data_then_gives_all_births_with_the_same_bd_seq() {
+    let mut node = node(Some(3));
+    node.device_up(1, 0, &Steady);
+    born(&mut node);
+    node.handle_message(NCMD, &rebirth_command(proto::metric::Value::BooleanValue(true)));
+    assert_eq!(node.poll_event(), Some(EdgeNodeEvent::BirthDue));
+    assert_eq!(node.data(5, 0, []), Err(NotSent::NodeNotBorn));
+    node.birth(6, &Steady);
+    let births = sent(&mut node);
+    assert_eq!(words(&births), ["NBIRTH Some(0)", "DBIRTH Some(1)"]);
+    assert_eq!(births[0].1.metrics[0].value, Some(proto::metric::Value::LongValue(4)));
+}
+
+#[test]
+fn odd_commands_are_refused_without_harm() {
+    let mut node = node(None);
+    born(&mut node);
+    let unknown =
+        proto::Metric { alias: Some(77), value: Some(proto::metric::Value::IntValue(1)), ..Default::default() };
+    let unknown = encode_payload(&Payload { metrics: vec![unknown], ..Default::default() });
+    for (topic, payload) in [
+        (NCMD, rebirth_command(proto::metric::Value::BooleanValue(false))),
+        (NCMD, rebirth_command(proto::metric::Value::StringValue("true".to_owned()))),
+        (NCMD, unknown),
+        (NCMD, b"{\"Rebirth\": true}".to_vec()),
+        ("spBv1.0/alderfen/NCMD/other", rebirth_command(proto::metric::Value::BooleanValue(true))),
+        ("nonsense", Vec::new()),
+    ] {
+        node.handle_message(topic, &payload);
+        assert!(matches!(node.poll_event(), Some(EdgeNodeEvent::CommandRefused(_))), "{topic}");
+        assert!(node.is_born());
+    }
+    node.handle_message(NCMD, &rebirth_command(proto::metric::Value::BooleanValue(true)));
+    assert_eq!(node.poll_event(), Some(EdgeNodeEvent::BirthDue), "a good one works after all those");
+}
+
+#[test]
+fn a_wanted_disconnect_publishes_the_death_and_nothing_after_it() {
+    let mut node = node(None);
+    node.device_up(1, 0, &Steady);
+    born(&mut node);
+    node.disconnect(9);
+    node.device_down(9, 0);
+    assert_eq!(node.data(9, 0, []), Err(NotSent::NodeNotBorn));
+    let messages = sent(&mut node);
+    assert_eq!(words(&messages), ["NDEATH None"]);
+}
+
+/// What may happen to a node, in any order.
+#[derive(Debug, Clone)]
+enum Step {
+    Connect,
+    Subscribed,
+    Lost,
+    Birth,
+    Up(usize),
+    Down(usize),
+    Data(usize),
+    Rebirth,
+    Disconnect,
+}
+
+fn steps() -> impl Strategy<Value = Vec<Step>> {
+    let step = prop_oneof![
+        2 => Just(Step::Connect),
+        4 => Just(Step::Subscribed),
+        1 => Just(Step::Lost),
+        6 => Just(Step::Birth),
+        4 => (0_usize..3).prop_map(Step::Up),
+        2 => (0_usize..3).prop_map(Step::Down),
+        9 => (0_usize..3).prop_map(Step::Data),
+        2 => Just(Step::Rebirth),
+        1 => Just(Step::Disconnect),
+    ];
+    prop::collection::vec(step, 1..400)
+}
+
+proptest! {
+    #[test]
+    fn whatever_happens_the_order_of_messages_keeps_the_rules(steps in steps()) {
+        let mut node = node(None);
+        let (mut next_seq, mut node_is_born, mut born) = (None, false, HashSet::new());
+        for step in steps {
+            match step {
+                Step::Connect => {
+                    node.connect(1);
+                    (next_seq, node_is_born) = (None, false);
+                }
+                Step::Subscribed => node.handle_subscribed(),
+                Step::Lost => {
+                    node.handle_connection_lost();
+                    (next_seq, node_is_born) = (None, false);
+                }
+                Step::Birth => node.birth(1, &Steady),
+                Step::Up(device) => node.device_up(1, device, &Steady),
+                Step::Down(device) => node.device_down(1, device),
+                Step::Data(device) => {
+                    let datum = Datum { metric: 0, now: good(MetricValue::Uint(1)), is_historical: false };
+                    let _ = node.data(1, device, [datum]);
+                }
+                Step::Rebirth => node.handle_message(NCMD, &rebirth_command(proto::metric::Value::BooleanValue(true))),
+                Step::Disconnect => node.disconnect(1),
+            }
+            for (topic, payload) in sent(&mut node) {
+                prop_assert_eq!(check_payload(&payload), Ok(()));
+                if topic.message == MessageType::NBirth {
+                    prop_assert_eq!(payload.seq, Some(0));
+                    (next_seq, node_is_born) = (Some(0), true);
+                    born.clear();
+                }
+                if topic.message == MessageType::NDeath {
+                    prop_assert_eq!(payload.seq, None);
+                    node_is_born = false;
+                    continue;
+                }
+                prop_assert!(node_is_born, "{} before NBIRTH", topic);
+                prop_assert_eq!(payload.seq, next_seq);
+                next_seq = next_seq.map(|seq| (seq + 1) % 256);
+                match topic.message {
+                    MessageType::DBirth => prop_assert!(born.insert(topic.device), "born twice"),
+                    MessageType::DDeath => prop_assert!(born.remove(&topic.device), "a death without a birth"),
+                    MessageType::DData => prop_assert!(born.contains(&topic.device), "data without a birth"),
+                    _ => {}
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn any_bytes_as_a_command_do_no_harm(payload in prop::collection::vec(any::<u8>(), 0..200)) {
+        let mut node = node(None);
+        born(&mut node);
+        node.handle_message(NCMD, &payload);
+        if let Ok(decoded) = decode_payload(&payload) {
+            let _ = check_payload(&decoded);
+        }
+    }
+}
