@@ -57,7 +57,10 @@ fn assert_metric(context: &str, metric: &Metric, wanted: &Value) {
     assert_eq!(code, wanted.get("datatype_code").and_then(Value::as_u64), "{context}");
     assert_eq!(metric.is_null, wanted.get("is_null").and_then(Value::as_bool), "{context}");
     assert_eq!(metric.is_historical, wanted.get("is_historical").and_then(Value::as_bool), "{context}");
-    assert_eq!(metric.value.as_ref().map(field), wanted.get("field").and_then(Value::as_str), "{context}");
+    // Payloads made by another library list the values without their fields.
+    if let Some(wanted) = wanted.get("field").and_then(Value::as_str) {
+        assert_eq!(metric.value.as_ref().map(field), Some(wanted), "{context}");
+    }
     let data_type = metric.datatype.and_then(DataType::from_code);
     if let Some(data_type) = data_type {
         assert_eq!(Some(data_type.name()), wanted.get("datatype").and_then(Value::as_str), "{context}");
@@ -74,7 +77,7 @@ fn assert_metric(context: &str, metric: &Metric, wanted: &Value) {
             MetricValue::Text(text) => json!(text),
         };
         assert!(same(&got, &wanted["value"]), "{context}: {got} for {}", wanted["value"]);
-        if wanted.get("decode_only").is_none() && !context.ends_with("decode only") {
+        if !context.ends_with("decode only") && wanted["value"] != "NaN" {
             assert_eq!(encode_value(data_type, value).as_ref(), Ok(wire), "{context}");
         }
     }

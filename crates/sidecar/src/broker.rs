@@ -1,0 +1,68 @@
+use crate::{Process, SidecarError, find, io_error, port};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use tokio::net::TcpStream;
+use tokio::time::{Instant, sleep};
+
+/// A private Mosquitto on 127.0.0.1, open to everyone on this machine and to nobody else.
+#[derive(Debug)]
+pub struct Broker {
+    directory: PathBuf,
+    port: u16,
+    process: Process,
+}
+
+const UP_WITHIN: Duration = Duration::from_secs(20);
+
+impl Broker {
+    /// Starts it with its configuration and log in `directory`.
+    ///
+    /// # Errors
+    /// [`SidecarError`], which says what to do.
+    pub async fn start(directory: &Path, port: u16) -> Result<Self, SidecarError> {
+        let program = find("mosquitto", "mosquitto")?;
+        if !port::is_port_free(port) {
+            return Err(SidecarError::PortTaken { port, what: "broker" });
+        }
+        std::fs::create_dir_all(directory).map_err(io_error(format!("making {}", directory.display())))?;
+        let configuration = directory.join("mosquitto.conf");
+        // Unlimited queues for subscribers: the tests count messages. TCP_NODELAY keeps acknowledgements prompt.
+        let text = format!(
+            "listener {port} 127.0.0.1\nallow_anonymous true\npersistence false\nset_tcp_nodelay true\n\
+             max_queued_messages 0\nmax_inflight_messages 0\nlog_dest stderr\n"
+        );
+        std::fs::write(&configuration, text).map_err(io_error(format!("writing {}", configuration.display())))?;
+        let log = directory.join("mosquitto.log");
+        let arguments = ["-c".to_owned(), configuration.display().to_string()];
+        let process = Process::start(&program, &arguments, &log).await?;
+        let broker = Self { directory: directory.to_owned(), port, process };
+        let deadline = Instant::now() + UP_WITHIN;
+        while TcpStream::connect(("127.0.0.1", port)).await.is_err() {
+            if !broker.process.is_running() || Instant::now() > deadline {
+                return Err(SidecarError::NotUp { program: "mosquitto", log });
+            }
+            sleep(Duration::from_millis(20)).await;
+        }
+        Ok(broker)
+    }
+
+    /// The port it listens on.
+    #[must_use]
+    pub const fn port(&self) -> u16 {
+        self.port
+    }
+
+    /// Stops it.
+    pub async fn stop(&mut self) {
+        self.process.stop(Duration::from_secs(5)).await;
+    }
+
+    /// Starts it again after [`Broker::stop`], on the same port.
+    ///
+    /// # Errors
+    /// As [`Broker::start`].
+    pub async fn restart(&mut self) -> Result<(), SidecarError> {
+        *self = Self::start(&self.directory.clone(), self.port).await?;
+        Ok(())
+    }
+}

@@ -1,0 +1,167 @@
+use crate::{Process, SidecarError, find, io_error, port};
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use tokio::io::AsyncReadExt;
+use tokio::net::TcpStream;
+use tokio::time::{Instant, sleep, timeout};
+
+/// A private MariaDB on 127.0.0.1 with a password of its own, made at the first start and kept in its directory.
+#[derive(Debug)]
+pub struct Database {
+    directory: PathBuf,
+    port: u16,
+    password: String,
+    process: Process,
+}
+
+/// Recovery after a power cut may replay a log of 8 MB on a slow disk.
+const UP_WITHIN: Duration = Duration::from_secs(60);
+
+impl Database {
+    /// Starts it with its data in `directory`, which is made when it is not there.
+    ///
+    /// # Errors
+    /// [`SidecarError`], which says what to do.
+    pub async fn start(directory: &Path, port: u16) -> Result<Self, SidecarError> {
+        let program = find("mariadbd", "mariadb-server")?;
+        if !port::is_port_free(port) {
+            return Err(SidecarError::PortTaken { port, what: "database" });
+        }
+        fs::create_dir_all(directory).map_err(io_error(format!("making {}", directory.display())))?;
+        let directory = fs::canonicalize(directory).map_err(io_error(format!("finding {}", directory.display())))?;
+        let password = password(&directory.join("password"))?;
+        let data = directory.join("data");
+        if !data.is_dir() {
+            install(&directory, &data).await?;
+        }
+        let log = directory.join("mariadb.log");
+        let arguments = arguments(&directory, &data, port, &password)?;
+        let process = Process::start(&program, &arguments, &log).await?;
+        let database = Self { directory, port, password, process };
+        let deadline = Instant::now() + UP_WITHIN;
+        while !database.answers().await {
+            if !database.process.is_running() || Instant::now() > deadline {
+                return Err(SidecarError::NotUp { program: "mariadbd", log });
+            }
+            sleep(Duration::from_millis(20)).await;
+        }
+        Ok(database)
+    }
+
+    /// The URL of one of its databases, password included.
+    #[must_use]
+    pub fn url(&self, database: &str) -> String {
+        format!("mysql://interlex:{}@127.0.0.1:{}/{database}", self.password, self.port)
+    }
+
+    /// Stops it in order.
+    pub async fn stop(&mut self) {
+        self.process.stop(Duration::from_secs(20)).await;
+    }
+
+    /// Kills it, as a power cut does.
+    pub async fn kill(&mut self) {
+        self.process.kill().await;
+    }
+
+    /// Starts it again after [`Database::stop`] or [`Database::kill`], on the same port.
+    ///
+    /// # Errors
+    /// As [`Database::start`].
+    pub async fn restart(&mut self) -> Result<(), SidecarError> {
+        *self = Self::start(&self.directory.clone(), self.port).await?;
+        Ok(())
+    }
+
+    /// Whether it greets: the first thing that a MariaDB server does on a connection.
+    async fn answers(&self) -> bool {
+        let Ok(mut stream) = TcpStream::connect(("127.0.0.1", self.port)).await else { return false };
+        let mut greeting = [0; 5];
+        let read = timeout(Duration::from_secs(1), stream.read_exact(&mut greeting)).await;
+        matches!(read, Ok(Ok(_))) && greeting.last() == Some(&10)
+    }
+}
+
+async fn install(directory: &Path, data: &Path) -> Result<(), SidecarError> {
+    let program = find("mariadb-install-db", "mariadb-server")?;
+    let log = directory.join("install.log");
+    // Half an installation must not be taken for a whole one: it gets its name when it is done.
+    let unfinished = directory.join("data.unfinished");
+    if unfinished.exists() {
+        fs::remove_dir_all(&unfinished).map_err(io_error("removing an unfinished installation"))?;
+    }
+    let arguments = [
+        "--no-defaults".to_owned(),
+        format!("--datadir={}", unfinished.display()),
+        "--auth-root-authentication-method=normal".to_owned(),
+        "--skip-test-db".to_owned(),
+        format!("--user={}", user()),
+    ];
+    Process::start(&program, &arguments, &log).await?.ended().await;
+    if !unfinished.join("mysql").is_dir() {
+        return Err(SidecarError::NotUp { program: "mariadb-install-db", log });
+    }
+    fs::rename(&unfinished, data).map_err(io_error("naming the new installation"))
+}
+
+fn arguments(directory: &Path, data: &Path, port: u16, password: &str) -> Result<Vec<String>, SidecarError> {
+    let accounts = directory.join("accounts.sql");
+    // Root is locked behind the same password; --skip-name-resolve makes the address the literal one.
+    let sql = format!(
+        "CREATE DATABASE IF NOT EXISTS interlex;\n\
+         CREATE OR REPLACE USER 'interlex'@'127.0.0.1' IDENTIFIED BY '{password}';\n\
+         GRANT ALL PRIVILEGES ON *.* TO 'interlex'@'127.0.0.1';\n\
+         ALTER USER 'root'@'localhost' IDENTIFIED BY '{password}';\n"
+    );
+    write_private(&accounts, &sql)?;
+    // A socket path has to be under 107 bytes, which the data directory may not be.
+    let socket = std::env::temp_dir().join(format!("interlex-{}-{port}.sock", std::process::id()));
+    Ok([
+        "--no-defaults",
+        &format!("--user={}", user()),
+        &format!("--datadir={}", data.display()),
+        &format!("--socket={}", socket.display()),
+        &format!("--pid-file={}", directory.join("mariadb.pid").display()),
+        &format!("--init-file={}", accounts.display()),
+        "--bind-address=127.0.0.1",
+        &format!("--port={port}"),
+        "--skip-name-resolve",
+        "--skip-log-bin",
+        "--performance-schema=OFF",
+        "--innodb-flush-log-at-trx-commit=1",
+        "--innodb-buffer-pool-size=32M",
+        "--innodb-log-file-size=8M",
+        "--max-allowed-packet=64M",
+        "--character-set-server=utf8mb4",
+        "--collation-server=utf8mb4_bin",
+    ]
+    .map(str::to_owned)
+    .to_vec())
+}
+
+fn user() -> String {
+    nix::unistd::User::from_uid(nix::unistd::Uid::effective())
+        .ok()
+        .flatten()
+        .map_or_else(|| "root".to_owned(), |user| user.name)
+}
+
+/// Reads the password, or makes one.
+fn password(path: &Path) -> Result<String, SidecarError> {
+    if let Ok(password) = fs::read_to_string(path) {
+        return Ok(password.trim().to_owned());
+    }
+    let mut bytes = [0; 16];
+    getrandom::fill(&mut bytes).map_err(|error| io_error("making a password")(std::io::Error::other(error)))?;
+    let password = hex::encode(bytes);
+    write_private(path, &password)?;
+    Ok(password)
+}
+
+fn write_private(path: &Path, text: &str) -> Result<(), SidecarError> {
+    let doing = || format!("writing {}", path.display());
+    fs::write(path, text).map_err(io_error(doing()))?;
+    fs::set_permissions(path, fs::Permissions::from_mode(0o600)).map_err(io_error(doing()))
+}

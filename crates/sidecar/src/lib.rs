@@ -1,0 +1,67 @@
+//! Private MariaDB and Mosquitto instances on loopback, for the demo and the tests.
+//!
+//! Each runs from a directory of its own, listens on 127.0.0.1 only, and ends with the process that started it, even
+//! when that one is killed. Production names any MariaDB and any broker by URL and needs none of this.
+
+mod broker;
+mod database;
+mod port;
+mod process;
+
+pub use broker::Broker;
+pub use database::Database;
+pub use port::{free_port, is_port_free};
+pub use process::Process;
+
+use std::io;
+use std::path::PathBuf;
+
+/// Why a private server did not come up.
+#[derive(Debug, thiserror::Error)]
+pub enum SidecarError {
+    /// The program is not installed.
+    #[error("{program} is not installed; on Debian: apt-get install {package}")]
+    Missing {
+        /// The program that was looked for.
+        program: &'static str,
+        /// The Debian package that has it.
+        package: &'static str,
+    },
+    /// Another program listens on the port.
+    #[error("port {port} for the {what} is taken on 127.0.0.1")]
+    PortTaken {
+        /// The port.
+        port: u16,
+        /// What it was for.
+        what: &'static str,
+    },
+    /// The program ended or did not answer in time; its log says why.
+    #[error("{program} did not come up; see {log}", log = log.display())]
+    NotUp {
+        /// The program.
+        program: &'static str,
+        /// Where it wrote to.
+        log: PathBuf,
+    },
+    /// A file or a process could not be handled.
+    #[error("{doing}")]
+    Io {
+        /// What was being done.
+        doing: String,
+        /// What the system said.
+        source: io::Error,
+    },
+}
+
+fn io_error(doing: impl Into<String>) -> impl FnOnce(io::Error) -> SidecarError {
+    let doing = doing.into();
+    move |source| SidecarError::Io { doing, source }
+}
+
+/// Finds a program in PATH or where Debian keeps servers.
+fn find(program: &'static str, package: &'static str) -> Result<PathBuf, SidecarError> {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    let directories = std::env::split_paths(&path).chain(["/usr/sbin".into(), "/usr/local/sbin".into()]);
+    let mut candidates = directories.map(|directory| directory.join(program));
+    candidates.find(|candidate| candidate.is_file()).ok_or(SidecarError::Missing { program, package })
+}

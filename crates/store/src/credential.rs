@@ -1,0 +1,122 @@
+use crate::{Role, Store, StoreError};
+use sha2::{Digest, Sha256};
+use sqlx::Row;
+use std::fmt;
+
+/// What a credential is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CredentialKind {
+    /// A browser's cookie.
+    Session,
+    /// A client's token.
+    Token,
+}
+
+impl CredentialKind {
+    const fn word(self) -> &'static str {
+        match self {
+            Self::Session => "session",
+            Self::Token => "token",
+        }
+    }
+}
+
+/// A secret of 256 random bits, shown once to whom it is for. The database knows its hash only.
+#[derive(Clone)]
+pub struct Secret(String);
+
+impl Secret {
+    /// A new one from the system's random numbers.
+    ///
+    /// # Errors
+    /// When the system has none.
+    pub fn generate() -> Result<Self, getrandom::Error> {
+        let mut bytes = [0; 32];
+        getrandom::fill(&mut bytes)?;
+        Ok(Self(hex::encode(bytes)))
+    }
+
+    /// The text to hand over.
+    #[must_use]
+    pub fn reveal(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Debug for Secret {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Secret(…)")
+    }
+}
+
+/// Who a credential belongs to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SignedIn {
+    /// The name of the person.
+    pub name: String,
+    /// What the person may do.
+    pub role: Role,
+}
+
+/// A plain hash is enough for a secret with 256 random bits: there is nothing to guess.
+fn hash(secret: &str) -> Vec<u8> {
+    Sha256::digest(secret.as_bytes()).to_vec()
+}
+
+impl Store {
+    /// Keeps a credential until `expires_at`, and forgets the expired ones.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn add_credential(
+        &self,
+        person: u32,
+        kind: CredentialKind,
+        label: &str,
+        secret: &Secret,
+        created_at: i64,
+        expires_at: i64,
+    ) -> Result<(), StoreError> {
+        sqlx::query("DELETE FROM credential WHERE expires_at < ?").bind(created_at).execute(&self.pool).await?;
+        let insert = "INSERT INTO credential (secret_hash, person, kind, label, created_at, expires_at) VALUES (?, ?, ?, ?, ?, ?)";
+        sqlx::query(insert)
+            .bind(hash(secret.reveal()))
+            .bind(person)
+            .bind(kind.word())
+            .bind(label)
+            .bind(created_at)
+            .bind(expires_at)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// Finds whom a secret belongs to, unless it has expired.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn signed_in(
+        &self,
+        kind: CredentialKind,
+        secret: &str,
+        now: i64,
+    ) -> Result<Option<SignedIn>, StoreError> {
+        let query = "SELECT p.name, p.role FROM credential c JOIN person p ON p.id = c.person \
+                     WHERE c.secret_hash = ? AND c.kind = ? AND c.expires_at > ?";
+        let row = sqlx::query(query).bind(hash(secret)).bind(kind.word()).bind(now).fetch_optional(&self.pool).await?;
+        row.map(|row| {
+            let role: String = row.try_get("role")?;
+            Ok(SignedIn { name: row.try_get("name")?, role: Role::from_word(&role) })
+        })
+        .transpose()
+    }
+
+    /// Forgets a credential.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn remove_credential(&self, secret: &str) -> Result<(), StoreError> {
+        sqlx::query("DELETE FROM credential WHERE secret_hash = ?").bind(hash(secret)).execute(&self.pool).await?;
+        Ok(())
+    }
+}
