@@ -129,7 +129,7 @@ impl Slot {
     fn read(&self) -> Reading {
         loop {
             let before = self.sequence.load(Ordering::Acquire);
-            if before % 2 == 0 {
+            if before.is_multiple_of(2) {
                 let tags = self.tags.load(Ordering::Relaxed);
                 let [_, _, _, value_tag, raw_tag, high, middle, low] = tags.to_be_bytes();
                 let reading = Reading {

@@ -1,1 +1,21 @@
-//! The simulated field of the Alderfen biogas works, with faults that can be switched on.
+//! The simulated field of the Alderfen biogas works.
+//!
+//! Two digesters and a gas analyser answer Modbus TCP as units 1 to 3 of one server. Their values follow a small
+//! physical model, so that trends look right; a seed makes every run the same. A control interface over HTTP tells
+//! the truth that the registers are made from, freezes the model, and switches faults.
+//!
+//! ```text
+//! Works (model) ──step──▶ SIGNALS (one row a register) ──▶ Modbus TCP units ◀── gateway
+//!                                  └──▶ control: GET /truth, /map · PUT /running, /faults/UNIT/FAULT
+//! ```
+
+mod control;
+mod run;
+mod signals;
+mod units;
+mod works;
+
+pub use run::{Plant, PlantConfig, PlantError};
+pub use signals::{Encoding, Order, SIGNALS, Signal, UNITS};
+pub use units::Fault;
+pub use works::Works;

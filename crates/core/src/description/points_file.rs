@@ -29,7 +29,7 @@ impl<'a> PointsFile<'a> {
             match record {
                 Ok(record) => file.add_row(&record, schema, &mut faults),
                 Err(error) => {
-                    let start = error.position().map_or(0, |position| offset(position));
+                    let start = error.position().map_or(0, offset);
                     let fault = Fault::new("", error.to_string(), "rows of comma-separated cells");
                     faults.push((line_and_column(text, start), fault));
                 }
