@@ -1,0 +1,171 @@
+use crate::meter::RateMeter;
+use interlex_core::Timestamp;
+use parking_lot::Mutex;
+use serde::Serialize;
+
+/// What a link is doing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum LinkState {
+    /// Trying to connect for the first time.
+    Connecting,
+    /// Connected.
+    Up,
+    /// Not connected; trying again at growing intervals.
+    Down,
+}
+
+/// What a device is doing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum DeviceState {
+    /// Not asked yet since the link came up.
+    Waiting,
+    /// Answers.
+    Up,
+    /// Does not answer, though its link is up.
+    Silent,
+    /// Cannot be asked, since its link is down.
+    Unreachable,
+}
+
+/// What an uplink is doing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum UplinkState {
+    /// Trying to connect for the first time.
+    Connecting,
+    /// Connected, births are out.
+    Online,
+    /// Not connected; trying again at growing intervals, samples are kept.
+    Offline,
+}
+
+/// A link, as `status` shows it.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct LinkStatus {
+    /// Its name.
+    pub name: String,
+    /// The word of its protocol.
+    pub protocol: &'static str,
+    /// Where it leads.
+    pub target: String,
+    /// What it is doing.
+    pub state: LinkState,
+    /// Since when, in milliseconds since 1970 UTC.
+    pub since: i64,
+    /// What went wrong last.
+    pub last_error: Option<String>,
+    /// When that was, in milliseconds since 1970 UTC.
+    pub last_error_at: Option<i64>,
+    /// Requests sent.
+    pub requests: u64,
+    /// Answers with data.
+    pub answers: u64,
+    /// Requests without an answer in time.
+    pub timeouts: u64,
+    /// Answers that refused.
+    pub exceptions: u64,
+    /// Requests a second, over the last ten seconds.
+    pub requests_per_second: f64,
+    /// By how much the latest poll missed its time, in milliseconds.
+    pub lateness_ms: u64,
+    /// Its devices.
+    pub devices: Vec<DeviceStatus>,
+}
+
+/// A device, as `status` shows it.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct DeviceStatus {
+    /// Its name.
+    pub name: String,
+    /// What people call it.
+    pub title: String,
+    /// What it is doing.
+    pub state: DeviceState,
+    /// Since when, in milliseconds since 1970 UTC.
+    pub since: i64,
+    /// How many points it has.
+    pub points: usize,
+    /// How many requests read them.
+    pub requests: usize,
+    /// What went wrong last.
+    pub last_error: Option<String>,
+    /// When that was, in milliseconds since 1970 UTC.
+    pub last_error_at: Option<i64>,
+}
+
+/// An uplink, as `status` shows it.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct UplinkStatus {
+    /// Its name.
+    pub name: String,
+    /// The broker.
+    pub url: String,
+    /// Sparkplug group id and edge node id.
+    pub node: String,
+    /// What it is doing.
+    pub state: UplinkState,
+    /// Since when, in milliseconds since 1970 UTC.
+    pub since: i64,
+    /// What went wrong last.
+    pub last_error: Option<String>,
+    /// When that was, in milliseconds since 1970 UTC.
+    pub last_error_at: Option<i64>,
+    /// Messages published.
+    pub messages: u64,
+    /// Samples that the broker has proved to have read.
+    pub samples_delivered: u64,
+    /// Samples a second, over the last ten seconds.
+    pub samples_per_second: f64,
+    /// Samples kept, waiting to be sent or proved.
+    pub samples_waiting: usize,
+    /// Samples lost because the buffer was full.
+    pub samples_lost: u64,
+    /// The bdSeq of the session.
+    pub bd_seq: Option<u8>,
+}
+
+/// A gateway, as `status` shows it.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct GatewayStatus {
+    /// Its name.
+    pub name: String,
+    /// What people call it.
+    pub title: String,
+    /// The number of the running revision.
+    pub revision: u32,
+    /// Since when it runs, in milliseconds since 1970 UTC.
+    pub since: i64,
+    /// How many points it has.
+    pub points: usize,
+    /// How many of them are good right now.
+    pub points_good: usize,
+    /// Its links with their devices.
+    pub links: Vec<LinkStatus>,
+    /// Its uplinks.
+    pub uplinks: Vec<UplinkStatus>,
+}
+
+/// A status with what is needed to compute its rate, behind a lock that is held for moments only.
+#[derive(Debug)]
+pub(crate) struct Shared<T> {
+    inner: Mutex<(T, RateMeter)>,
+}
+
+impl<T: Clone> Shared<T> {
+    pub(crate) fn new(status: T) -> Self {
+        Self { inner: Mutex::new((status, RateMeter::default())) }
+    }
+
+    pub(crate) fn update(&self, change: impl FnOnce(&mut T, &mut RateMeter)) {
+        let mut inner = self.inner.lock();
+        let (status, meter) = &mut *inner;
+        change(status, meter);
+    }
+
+    pub(crate) fn read(&self, now: Timestamp) -> (T, f64) {
+        let inner = self.inner.lock();
+        (inner.0.clone(), inner.1.per_second(now))
+    }
+}

@@ -1,0 +1,226 @@
+use crate::clock::wall_clock;
+use crate::points::PointTable;
+use crate::uplink::{Connection, MqttEvent, data_type_of, options};
+use interlex_core::description::SparkplugUplink;
+use interlex_sparkplug::proto::{Metric, Payload, metric, property_value};
+use interlex_sparkplug::{DataType, MetricValue, NAMESPACE, Topic, check_payload, decode_payload, decode_value};
+use serde::Serialize;
+use std::collections::HashMap;
+use std::time::Duration;
+
+/// A live, decoded view of what arrives at a broker: a connection of its own that only listens.
+pub struct Tap {
+    connection: Connection,
+    topics: String,
+    names: HashMap<(String, u64), Known>,
+    own: (String, String),
+}
+
+impl std::fmt::Debug for Tap {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Tap").field("topics", &self.topics).finish_non_exhaustive()
+    }
+}
+
+/// What a birth said about an alias.
+#[derive(Debug, Clone)]
+struct Known {
+    name: String,
+    data_type: Option<DataType>,
+    unit: Option<String>,
+}
+
+/// Why a tap ended.
+#[derive(Debug, thiserror::Error)]
+pub enum TapError {
+    /// The broker is away.
+    #[error("the broker does not answer: {0}")]
+    Broker(String),
+}
+
+/// One message as it arrived.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct TapMessage {
+    /// When it arrived, in milliseconds since 1970 UTC.
+    pub at: i64,
+    /// Its topic.
+    pub topic: String,
+    /// NBIRTH, DDATA, …; empty when the topic is none of Sparkplug B.
+    #[serde(rename = "type")]
+    pub message: String,
+    /// Its seq, where it has one.
+    pub seq: Option<u64>,
+    /// When it was sent, in milliseconds since 1970 UTC.
+    pub timestamp: Option<u64>,
+    /// Size of the payload in bytes.
+    pub bytes: usize,
+    /// What is wrong with it.
+    pub error: Option<String>,
+    /// Its metrics.
+    pub metrics: Vec<TapMetric>,
+}
+
+/// One metric as it arrived.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct TapMetric {
+    /// Its name; for an alias without a birth seen, the alias.
+    pub name: String,
+    /// Its datatype, where known.
+    pub data_type: Option<&'static str>,
+    /// Its value as JSON; `null` when it has none.
+    #[schema(value_type = serde_json::Value)]
+    pub value: serde_json::Value,
+    /// Its unit, where a birth told one.
+    pub unit: Option<String>,
+    /// When the value arose, in milliseconds since 1970 UTC.
+    pub timestamp: Option<u64>,
+    /// Whether it was kept during an outage.
+    pub historical: bool,
+    /// The property Quality, where it came along: 0, 192 or 500.
+    pub quality: Option<u32>,
+}
+
+impl Tap {
+    /// Starts to listen to everything in the group of an uplink. `id` sets this listener apart from others.
+    #[must_use]
+    pub fn start(uplink: &SparkplugUplink, points: &PointTable, id: &str) -> Self {
+        let client_id = format!("tap-{}-{id}", uplink.node);
+        let connection = Connection::start(options(&client_id, &uplink.url, Duration::from_secs(15)));
+        // The births of this node went by before the tap was opened: its aliases are known from the description.
+        let own = points.all().iter().map(|info| {
+            let unit = (!info.unit.is_empty()).then(|| info.unit.clone());
+            let known = Known { name: info.name.clone(), data_type: Some(data_type_of(info)), unit };
+            ((format!("{}/{}", uplink.group, uplink.node), u64::from(info.index.0)), known)
+        });
+        let topics = format!("{NAMESPACE}/{}/#", uplink.group);
+        Self { connection, topics, names: own.collect(), own: (uplink.group.to_string(), uplink.node.to_string()) }
+    }
+
+    /// Waits for the next message.
+    ///
+    /// # Errors
+    /// [`TapError::Broker`] when the connection cannot be made or is lost; the tap is of no more use then.
+    pub async fn next(&mut self) -> Result<TapMessage, TapError> {
+        loop {
+            match self.connection.events.recv().await {
+                Some(MqttEvent::Connected) => {
+                    self.connection.subscribe(&self.topics).map_err(|error| TapError::Broker(error.to_string()))?;
+                }
+                Some(MqttEvent::Message { topic, payload }) => return Ok(self.decode(topic, &payload)),
+                Some(MqttEvent::Subscribed | MqttEvent::Answered) => {}
+                Some(MqttEvent::Lost(error)) => return Err(TapError::Broker(error)),
+                None => return Err(TapError::Broker("the connection ended".to_owned())),
+            }
+        }
+    }
+
+    fn decode(&mut self, topic: String, bytes: &[u8]) -> TapMessage {
+        let (decoded, parsed) = (decode_payload(bytes), topic.parse::<Topic>());
+        let mut told = TapMessage {
+            at: wall_clock().as_millis(),
+            topic,
+            message: String::new(),
+            seq: None,
+            timestamp: None,
+            bytes: bytes.len(),
+            error: None,
+            metrics: Vec::new(),
+        };
+        let (payload, topic) = match (decoded, parsed) {
+            (Ok(payload), Ok(topic)) => (payload, topic),
+            (Err(error), _) => {
+                told.error = Some(error.to_string());
+                return told;
+            }
+            (_, Err(error)) => {
+                told.error = Some(error.to_string());
+                return told;
+            }
+        };
+        told.message = topic.message.word().to_owned();
+        (told.seq, told.timestamp) = (payload.seq, payload.timestamp);
+        told.error = check_payload(&payload).err().map(|error| error.to_string());
+        self.learn(&topic, &payload);
+        let node = format!("{}/{}", topic.group, topic.node);
+        told.metrics = payload.metrics.iter().map(|metric| self.metric(&node, metric)).collect();
+        told
+    }
+
+    /// Remembers the aliases of a birth.
+    fn learn(&mut self, topic: &Topic, payload: &Payload) {
+        let is_own = topic.group == self.own.0 && topic.node == self.own.1;
+        // Other nodes may announce as many aliases as they like; what is remembered of them has an end.
+        if !topic.message.is_birth() || (!is_own && self.names.len() > MOST_NAMES) {
+            return;
+        }
+        let node = format!("{}/{}", topic.group, topic.node);
+        for metric in &payload.metrics {
+            if let (Some(alias), Some(name)) = (metric.alias, &metric.name) {
+                let data_type = metric.datatype.and_then(DataType::from_code);
+                let known = Known { name: name.clone(), data_type, unit: text_property(metric, "unit") };
+                self.names.insert((node.clone(), alias), known);
+            }
+        }
+    }
+
+    fn metric(&self, node: &str, metric: &Metric) -> TapMetric {
+        let known = metric.alias.and_then(|alias| self.names.get(&(node.to_owned(), alias)));
+        let told = metric.datatype.and_then(DataType::from_code);
+        let data_type = told.or_else(|| known.and_then(|known| known.data_type));
+        let alias = || format!("alias {}", metric.alias.unwrap_or_default());
+        TapMetric {
+            name: metric.name.clone().or_else(|| known.map(|known| known.name.clone())).unwrap_or_else(alias),
+            data_type: data_type.map(DataType::name),
+            value: metric.value.as_ref().map_or(serde_json::Value::Null, |value| json(data_type, value)),
+            unit: text_property(metric, "unit").or_else(|| known.and_then(|known| known.unit.clone())),
+            timestamp: metric.timestamp,
+            historical: metric.is_historical.unwrap_or(false),
+            quality: quality(metric),
+        }
+    }
+}
+
+const MOST_NAMES: usize = 500_000;
+
+fn property<'a>(metric: &'a Metric, key: &str) -> Option<&'a property_value::Value> {
+    let properties = metric.properties.as_ref()?;
+    let position = properties.keys.iter().position(|name| name == key)?;
+    properties.values.get(position)?.value.as_ref()
+}
+
+fn text_property(metric: &Metric, key: &str) -> Option<String> {
+    match property(metric, key)? {
+        property_value::Value::StringValue(text) => Some(text.clone()),
+        _ => None,
+    }
+}
+
+fn quality(metric: &Metric) -> Option<u32> {
+    match property(metric, "Quality")? {
+        property_value::Value::IntValue(code) => Some(*code),
+        _ => None,
+    }
+}
+
+fn json(data_type: Option<DataType>, value: &metric::Value) -> serde_json::Value {
+    let scalar = data_type.and_then(|data_type| decode_value(data_type, value).ok());
+    match (scalar, value) {
+        (Some(MetricValue::Bool(bit)), _) => bit.into(),
+        (None, metric::Value::BooleanValue(bit)) => (*bit).into(),
+        (Some(MetricValue::Int(int)), _) => int.into(),
+        (Some(MetricValue::Uint(uint)), _) => uint.into(),
+        (Some(MetricValue::Float(float)), _) => float.into(),
+        (Some(MetricValue::Double(float)), _) => float.into(),
+        (Some(MetricValue::Text(text)), _) => text.into_owned().into(),
+        (None, metric::Value::IntValue(bits)) => (*bits).into(),
+        (None, metric::Value::LongValue(bits)) => (*bits).into(),
+        (None, metric::Value::FloatValue(float)) => (*float).into(),
+        (None, metric::Value::DoubleValue(float)) => (*float).into(),
+        (None, metric::Value::StringValue(text)) => text.clone().into(),
+        (None, metric::Value::BytesValue(bytes)) => format!("{} bytes", bytes.len()).into(),
+        (None, metric::Value::DatasetValue(dataset)) => format!("dataset of {} rows", dataset.rows.len()).into(),
+        (None, metric::Value::TemplateValue(template)) => {
+            format!("template of {} members", template.metrics.len()).into()
+        }
+    }
+}

@@ -1,0 +1,89 @@
+//! Between samples and Sparkplug metrics.
+
+use crate::points::{PointInfo, PointTable};
+use interlex_core::description::Description;
+use interlex_core::{DataType, LatestTable, PointIndex, Quality, Reason, Timestamp, Value};
+use interlex_sparkplug::{
+    DataType as MetricType, DeviceSpec, MetricQuality, MetricSpec, MetricValue, Snapshot, Snapshots,
+};
+use std::borrow::Cow;
+use std::sync::Arc;
+
+/// What a device's birth announces; the alias of a point is its index.
+pub(crate) fn device_specs(description: &Description, points: &PointTable) -> Vec<DeviceSpec> {
+    let devices = description.devices.iter().enumerate().map(|(index, device)| DeviceSpec {
+        id: device.settings.name.to_string(),
+        metrics: points.all().iter().filter(|info| info.device_index == index).map(metric_spec).collect(),
+    });
+    devices.collect()
+}
+
+fn metric_spec(info: &PointInfo) -> MetricSpec {
+    let text = |text: &str| MetricValue::Text(Cow::Owned(text.to_owned()));
+    let mut properties = Vec::new();
+    if !info.unit.is_empty() {
+        properties.push(("unit", text(&info.unit)));
+    }
+    if !info.title.is_empty() {
+        properties.push(("description", text(&info.title)));
+    }
+    properties.extend(info.low.map(|low| ("low", MetricValue::Double(low))));
+    properties.extend(info.high.map(|high| ("high", MetricValue::Double(high))));
+    let (name, alias) = (info.name.clone(), u64::from(info.index.0));
+    MetricSpec { name, alias, data_type: data_type_of(info), properties }
+}
+
+/// The datatype of a point's metric: that of the device, or Double once it is scaled.
+pub(crate) fn data_type_of(info: &PointInfo) -> MetricType {
+    match info.data_type {
+        DataType::Bool => MetricType::Boolean,
+        DataType::String(_) => MetricType::String,
+        _ if info.is_shaped => MetricType::Double,
+        DataType::Int16 => MetricType::Int16,
+        DataType::Uint16 => MetricType::UInt16,
+        DataType::Int32 => MetricType::Int32,
+        DataType::Uint32 => MetricType::UInt32,
+        DataType::Int64 => MetricType::Int64,
+        DataType::Uint64 => MetricType::UInt64,
+        DataType::Float32 => MetricType::Float,
+        DataType::Auto | DataType::Float64 => MetricType::Double,
+    }
+}
+
+/// A value as Sparkplug says it. A bad one has no value; its reason goes along in words.
+pub(crate) fn snapshot_of(value: Option<&Value>, quality: Quality, source_time: Timestamp) -> Snapshot<'static> {
+    let value = value.filter(|_| !quality.is_bad()).map(|value| match value {
+        Value::Bool(bit) => MetricValue::Bool(*bit),
+        Value::Int(int) => MetricValue::Int(*int),
+        Value::Uint(uint) => MetricValue::Uint(*uint),
+        Value::Float32(float) => MetricValue::Float(*float),
+        Value::Float64(float) => MetricValue::Double(*float),
+        Value::Text(text) => MetricValue::Text(Cow::Owned(text.to_string())),
+    });
+    // Sparkplug knows good, bad and stale only. What is uncertain is told as bad, with its value and the reason.
+    let metric_quality = match quality {
+        Quality::Good => MetricQuality::Good,
+        Quality::Uncertain(Reason::Stale) | Quality::Bad(Reason::Stale) => MetricQuality::Stale,
+        Quality::Uncertain(_) | Quality::Bad(_) => MetricQuality::Bad,
+    };
+    let reason = (!quality.is_good()).then(|| quality.to_string());
+    Snapshot { value, quality: metric_quality, reason, timestamp: source_time.as_unsigned_millis() }
+}
+
+/// Births take their values from the latest-value table.
+pub(crate) struct Current {
+    pub(crate) latest: Arc<LatestTable>,
+    pub(crate) now: Timestamp,
+}
+
+impl Snapshots for Current {
+    fn snapshot(&self, alias: u64) -> Snapshot<'_> {
+        let reading = u32::try_from(alias).ok().and_then(|index| self.latest.read(PointIndex(index)));
+        match reading {
+            Some(reading) if reading.version > 0 => {
+                snapshot_of(reading.value.as_ref(), reading.quality, reading.source_time)
+            }
+            _ => snapshot_of(None, Quality::Bad(Reason::NeverRead), self.now),
+        }
+    }
+}

@@ -1,0 +1,465 @@
+use super::buffer::{Buffer, LIMIT};
+use super::metric::{Current, device_specs};
+use super::{Connection, MqttEvent, UplinkInput, mqtt, snapshot_of};
+use crate::clock::wall_clock;
+use crate::link::Backoff;
+use crate::points::PointTable;
+use crate::status::{Shared, UplinkState, UplinkStatus};
+use interlex_core::description::{Description, SparkplugUplink};
+use interlex_core::{LatestTable, PointIndex, Quality, Reason, Sample, Timestamp, Value};
+use interlex_sparkplug::{Datum, EdgeNode, EdgeNodeEvent, Outgoing};
+use interlex_store::{JournalSample, Store};
+use rumqttc::{LastWill, QoS};
+use std::collections::VecDeque;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::sync::mpsc;
+use tokio::time::{Instant, MissedTickBehavior, interval, sleep_until, timeout};
+use tokio_util::sync::CancellationToken;
+
+/// The most metrics in one data message: a few tens of kilobytes, so that live values never wait long behind one.
+const METRICS_PER_MESSAGE: usize = 500;
+/// How often kept samples are sent and the broker is asked what it has read.
+const TICK: Duration = Duration::from_millis(100);
+/// Kept samples per tick: 20,000 a second, which empties a million in under a minute beside the live ones.
+const HISTORY_PER_TICK: usize = 2000;
+const FIRST_RECONNECT: Duration = Duration::from_millis(500);
+const RECONNECT_LIMIT: Duration = Duration::from_secs(30);
+/// How long stopping waits for the broker, and then for the database.
+const GOODBYE: Duration = Duration::from_secs(3);
+
+/// One Sparkplug uplink: the session machine on an MQTT connection, with its buffer.
+pub(crate) struct SparkplugTask {
+    gateway: String,
+    settings: SparkplugUplink,
+    points: Arc<PointTable>,
+    latest: Arc<LatestTable>,
+    status: Arc<Shared<UplinkStatus>>,
+    store: Option<Store>,
+    node: EdgeNode,
+    buffer: Buffer,
+    outbox: VecDeque<Outgoing>,
+    /// Which devices answer, by their place in the description.
+    is_up: Vec<bool>,
+    asked_at: Option<Instant>,
+}
+
+/// Why a session ended.
+enum Ended {
+    Lost(String),
+    Stopped(Connection),
+}
+
+impl SparkplugTask {
+    /// Prepares the uplink: reads what it must remember.
+    pub(crate) async fn new(
+        description: &Description,
+        settings: SparkplugUplink,
+        points: Arc<PointTable>,
+        latest: Arc<LatestTable>,
+        status: Arc<Shared<UplinkStatus>>,
+        store: Option<Store>,
+    ) -> Self {
+        let gateway = description.gateway.name.to_string();
+        let (mut last_bd_seq, mut journal) = (None, Vec::new());
+        if let Some(store) = &store {
+            let name = settings.name.as_str();
+            match store.bd_seq(&gateway, name).await {
+                Ok(bd_seq) => last_bd_seq = bd_seq,
+                Err(error) => tracing::warn!(uplink = name, %error, "bdSeq starts at 0"),
+            }
+            match store.take_journal(&gateway, name).await {
+                Ok(samples) => journal = samples,
+                Err(error) => tracing::error!(uplink = name, %error, "the journal stays in the database"),
+            }
+        }
+        let specs = device_specs(description, &points);
+        let node = EdgeNode::new(settings.group.as_str(), settings.node.as_str(), specs, last_bd_seq);
+        let is_up = vec![false; description.devices.len()];
+        let (buffer, outbox) = (Buffer::new(LIMIT), VecDeque::new());
+        let mut task =
+            Self { gateway, settings, points, latest, status, store, node, buffer, outbox, is_up, asked_at: None };
+        task.restore(journal);
+        task
+    }
+
+    /// Runs until `stop` is cancelled; then publishes the death and keeps what was not proven.
+    pub(crate) async fn run(mut self, mut input: mpsc::Receiver<UplinkInput>, stop: CancellationToken) {
+        let mut backoff = Backoff::new(FIRST_RECONNECT, RECONNECT_LIMIT, fastrand::Rng::new());
+        while !stop.is_cancelled() {
+            match self.session(&mut input, &stop, &mut backoff).await {
+                Ended::Lost(error) => {
+                    self.lost(&error);
+                    let again = Instant::now() + backoff.wait();
+                    self.wait(&mut input, again, &stop).await;
+                }
+                Ended::Stopped(connection) => {
+                    self.say_goodbye(&mut input, connection).await;
+                    break;
+                }
+            }
+        }
+        while let Ok(input) = input.try_recv() {
+            self.take_in(input);
+        }
+        self.keep_journal().await;
+    }
+
+    /// Takes in what links tell while there is no connection.
+    async fn wait(&mut self, input: &mut mpsc::Receiver<UplinkInput>, until: Instant, stop: &CancellationToken) {
+        loop {
+            tokio::select! {
+                Some(told) = input.recv() => self.take_in(told),
+                () = sleep_until(until) => return,
+                () = stop.cancelled() => return,
+            }
+        }
+    }
+
+    async fn session(
+        &mut self,
+        input: &mut mpsc::Receiver<UplinkInput>,
+        stop: &CancellationToken,
+        backoff: &mut Backoff,
+    ) -> Ended {
+        let mut connection = self.connect();
+        let mut ticks = interval(TICK);
+        ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+        loop {
+            tokio::select! {
+                event = connection.events.recv() => match event {
+                    Some(MqttEvent::Lost(error)) => return Ended::Lost(error),
+                    None => return Ended::Lost("the connection ended".to_owned()),
+                    Some(event) => {
+                        if let Err(error) = self.handle(event, &connection, backoff) {
+                            return Ended::Lost(error);
+                        }
+                    }
+                },
+                Some(told) = input.recv() => self.take_in(told),
+                _ = ticks.tick() => {
+                    if self.is_overdue() {
+                        return Ended::Lost(format!("no answer from the broker within {}", self.settings.keep_alive));
+                    }
+                    self.send_history(&connection);
+                    self.ask(&connection);
+                }
+                () = stop.cancelled() => return Ended::Stopped(connection),
+            }
+            self.send(&connection);
+        }
+    }
+
+    fn connect(&mut self) -> Connection {
+        let will = self.node.connect(wall_clock().as_unsigned_millis());
+        self.outbox.clear();
+        self.keep_bd_seq(will.bd_seq);
+        let settings = &self.settings;
+        let own = format!("{}-{}", settings.group, settings.node);
+        let client_id = settings.client_id.as_deref().unwrap_or(&own);
+        let mut options = mqtt::options(client_id, &settings.url, settings.keep_alive.into());
+        options.set_last_will(LastWill::new(will.topic, will.payload, QoS::AtLeastOnce, false));
+        Connection::start(options)
+    }
+
+    fn handle(&mut self, event: MqttEvent, connection: &Connection, backoff: &mut Backoff) -> Result<(), String> {
+        match event {
+            MqttEvent::Connected => {
+                for topic in self.node.subscriptions() {
+                    connection.subscribe(&topic).map_err(|error| error.to_string())?;
+                }
+            }
+            MqttEvent::Subscribed => {
+                backoff.reset();
+                self.node.handle_subscribed();
+            }
+            MqttEvent::Answered => {
+                self.asked_at = None;
+                let (proven, now) = (self.buffer.proven(), wall_clock());
+                self.status.update(|status, meter| {
+                    let proven = u32::try_from(proven).unwrap_or(u32::MAX);
+                    status.samples_delivered += u64::from(proven);
+                    meter.add(now, proven);
+                });
+            }
+            MqttEvent::Message { topic, payload } => self.node.handle_message(&topic, &payload),
+            MqttEvent::Lost(error) => return Err(error),
+        }
+        while let Some(event) = self.node.poll_event() {
+            match event {
+                EdgeNodeEvent::BirthDue => self.birth(),
+                EdgeNodeEvent::CommandRefused(why) => {
+                    tracing::warn!(uplink = self.settings.name.as_str(), why, "command refused");
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn birth(&mut self) {
+        let now = wall_clock();
+        self.node.birth(now.as_unsigned_millis(), &self.current(now));
+        tracing::info!(uplink = self.settings.name.as_str(), "births published");
+        self.status.update(|status, _| {
+            if status.state != UplinkState::Online {
+                (status.state, status.since) = (UplinkState::Online, now.as_millis());
+            }
+        });
+    }
+
+    fn current(&self, now: Timestamp) -> Current {
+        Current { latest: Arc::clone(&self.latest), now }
+    }
+
+    fn take_in(&mut self, input: UplinkInput) {
+        let now = wall_clock();
+        match input {
+            UplinkInput::Samples(samples) => {
+                for sample in samples.iter() {
+                    let Some(device) = self.points.get(sample.point).map(|info| info.device_index) else { continue };
+                    if !self.node.is_born() {
+                        self.buffer.push_history(device, sample.clone());
+                    } else if self.node.is_device_born(device) {
+                        self.buffer.push_live(device, sample.clone());
+                    }
+                    // Else the DDEATH before has told it, or the DBIRTH that follows will.
+                }
+            }
+            UplinkInput::DeviceUp(device) => {
+                if let Some(is_up) = self.is_up.get_mut(device) {
+                    *is_up = true;
+                }
+                let current = self.current(now);
+                self.node.device_up(now.as_unsigned_millis(), device, &current);
+            }
+            UplinkInput::DeviceDown(device) => {
+                if let Some(is_up) = self.is_up.get_mut(device) {
+                    *is_up = false;
+                }
+                self.node.device_down(now.as_unsigned_millis(), device);
+            }
+        }
+        self.show_buffer();
+    }
+
+    /// Hands over what the node has to say, then live samples, as long as the connection takes them.
+    fn send(&mut self, connection: &Connection) {
+        loop {
+            self.outbox.extend(std::iter::from_fn(|| self.node.poll_transmit()));
+            if !self.flush(connection) || !self.node.is_born() {
+                return;
+            }
+            let Some((device, samples)) = self.buffer.take_live(METRICS_PER_MESSAGE) else { return };
+            self.data(device, &samples, false);
+        }
+    }
+
+    fn send_history(&mut self, connection: &Connection) {
+        let mut left = HISTORY_PER_TICK;
+        while left > 0 && self.node.is_born() && self.flush(connection) {
+            let node = &self.node;
+            let taken = self.buffer.take_history(METRICS_PER_MESSAGE, |device| node.is_device_born(device));
+            let Some((device, samples)) = taken else { return };
+            left = left.saturating_sub(samples.len());
+            self.data(device, &samples, true);
+            self.outbox.extend(std::iter::from_fn(|| self.node.poll_transmit()));
+        }
+    }
+
+    /// Makes data messages, each metric at most once in a message so that hosts keep the order of its values.
+    fn data(&mut self, device: usize, samples: &[Sample], is_historical: bool) {
+        let now = wall_clock().as_unsigned_millis();
+        let first = self.points.first_of(device);
+        let datum = |sample: &Sample| Datum {
+            metric: PointIndex(sample.point.0.saturating_sub(first)).position(),
+            now: snapshot_of(sample.value.as_ref(), sample.quality, sample.source_time),
+            is_historical,
+        };
+        if let Err(error) = self.node.data(now, device, samples.iter().map(datum)) {
+            // The device died between taking and sending: its death has told it; history waits for its birth.
+            tracing::debug!(uplink = self.settings.name.as_str(), %error, "data withheld");
+        }
+    }
+
+    /// Hands the outbox over; `false` when the connection takes no more for now.
+    fn flush(&mut self, connection: &Connection) -> bool {
+        let mut messages = 0;
+        while let Some(next) = self.outbox.front() {
+            if connection.publish(&next.topic, next.payload.clone()).is_err() {
+                break;
+            }
+            self.outbox.pop_front();
+            messages += 1;
+        }
+        if messages > 0 {
+            self.status.update(|status, _| status.messages += messages);
+            self.show_buffer();
+        }
+        self.outbox.is_empty()
+    }
+
+    fn ask(&mut self, connection: &Connection) {
+        if self.outbox.is_empty() && self.buffer.ask() {
+            if connection.ask() {
+                self.asked_at = Some(Instant::now());
+            } else {
+                // The queue is full: what was marked is asked about again with the next question.
+                self.buffer.proven_nothing();
+            }
+        }
+    }
+
+    fn is_overdue(&self) -> bool {
+        let limit = Duration::from(self.settings.keep_alive);
+        self.asked_at.is_some_and(|asked| asked.elapsed() > limit)
+    }
+
+    fn lost(&mut self, error: &str) {
+        self.node.handle_connection_lost();
+        self.buffer.connection_lost();
+        self.outbox.clear();
+        self.asked_at = None;
+        let now = wall_clock().as_millis();
+        let mut was_offline = false;
+        self.status.update(|status, _| {
+            was_offline = status.state == UplinkState::Offline;
+            if !was_offline {
+                (status.state, status.since) = (UplinkState::Offline, now);
+            }
+            (status.last_error, status.last_error_at) = (Some(error.to_owned()), Some(now));
+        });
+        if !was_offline {
+            tracing::warn!(uplink = self.settings.name.as_str(), error, "uplink offline");
+        }
+        self.show_buffer();
+    }
+
+    fn show_buffer(&self) {
+        let (waiting, lost) = (self.buffer.waiting(), self.buffer.lost());
+        self.status.update(|status, _| (status.samples_waiting, status.samples_lost) = (waiting, lost));
+    }
+
+    fn keep_bd_seq(&self, bd_seq: u8) {
+        self.status.update(|status, _| status.bd_seq = Some(bd_seq));
+        let Some(store) = self.store.clone() else { return };
+        let (gateway, uplink) = (self.gateway.clone(), self.settings.name.to_string());
+        // Not waited for: while the database is away, connecting must not be.
+        tokio::spawn(async move {
+            if let Err(error) = store.set_bd_seq(&gateway, &uplink, bd_seq).await {
+                tracing::warn!(uplink, %error, "bdSeq was not kept");
+            }
+        });
+    }
+
+    /// Sends what is left, publishes the death, and waits for the proof that the broker has read it.
+    async fn say_goodbye(&mut self, input: &mut mpsc::Receiver<UplinkInput>, mut connection: Connection) {
+        while let Ok(told) = input.try_recv() {
+            self.take_in(told);
+        }
+        let deadline = Instant::now() + GOODBYE;
+        self.send(&connection);
+        self.node.disconnect(wall_clock().as_unsigned_millis());
+        self.outbox.extend(std::iter::from_fn(|| self.node.poll_transmit()));
+        // A question that is under way proves less than the next one will.
+        self.buffer.proven_nothing();
+        let mut is_asked = false;
+        loop {
+            if self.flush(&connection) && !is_asked {
+                self.buffer.ask();
+                is_asked = connection.ask();
+            }
+            let event = timeout(deadline.saturating_duration_since(Instant::now()), connection.events.recv()).await;
+            match event {
+                Ok(Some(MqttEvent::Answered)) if self.asked_at.take().is_none() => {
+                    self.buffer.proven();
+                    break;
+                }
+                Ok(Some(MqttEvent::Lost(_)) | None) | Err(_) => break,
+                Ok(Some(_)) => {}
+            }
+        }
+        connection.disconnect(GOODBYE).await;
+        tracing::info!(uplink = self.settings.name.as_str(), "death published, disconnected");
+    }
+
+    /// Puts what the broker has not proved to have read into the database.
+    async fn keep_journal(&mut self) {
+        let left = self.buffer.drain();
+        let Some(store) = self.store.as_ref().filter(|_| !left.is_empty()) else { return };
+        let named = left.iter().filter_map(|(_, sample)| {
+            let info = self.points.get(sample.point)?;
+            Some(JournalSample {
+                device: info.device.to_string(),
+                point: info.name.clone(),
+                value: serde_json::to_value(&sample.value).unwrap_or_default(),
+                quality: sample.quality.to_string(),
+                at: sample.source_time.as_millis(),
+            })
+        });
+        let samples: Vec<_> = named.collect();
+        let keeping = store.add_to_journal(&self.gateway, self.settings.name.as_str(), &samples);
+        match timeout(GOODBYE, keeping).await {
+            Ok(Ok(())) => tracing::info!(uplink = self.settings.name.as_str(), samples = samples.len(), "journal kept"),
+            Ok(Err(error)) => {
+                tracing::error!(uplink = self.settings.name.as_str(), %error, samples = samples.len(), "journal lost");
+            }
+            Err(_) => tracing::error!(uplink = self.settings.name.as_str(), samples = samples.len(), "journal lost"),
+        }
+    }
+
+    /// Takes the journal of an earlier run in; samples of points that are gone are counted out in the log.
+    fn restore(&mut self, journal: Vec<JournalSample>) {
+        let total = journal.len();
+        let mut restored = 0;
+        for kept in journal {
+            let Some(info) = self.points.find(&kept.device, &kept.point) else { continue };
+            let at = Timestamp::from_millis(kept.at);
+            let value = value_of(&kept.value, info.data_type, info.is_shaped);
+            let quality = if kept.quality == "good" { Quality::Good } else { Quality::Bad(Reason::Stale) };
+            let sample = Sample { point: info.index, value, quality, source_time: at, gateway_time: at };
+            self.buffer.push_history(info.device_index, sample);
+            restored += 1;
+        }
+        if total > 0 {
+            tracing::info!(uplink = self.settings.name.as_str(), restored, unknown = total - restored, "journal read");
+            self.show_buffer();
+        }
+    }
+}
+
+/// A value of the journal in the type that its point has now.
+fn value_of(value: &serde_json::Value, data_type: interlex_core::DataType, is_shaped: bool) -> Option<Value> {
+    use interlex_core::DataType;
+    match value {
+        serde_json::Value::Bool(bit) => Some(Value::Bool(*bit)),
+        serde_json::Value::String(text) => Some(Value::Text(text.as_str().into())),
+        serde_json::Value::Number(number) => match data_type {
+            _ if is_shaped => number.as_f64().map(Value::Float64),
+            DataType::Int16 | DataType::Int32 | DataType::Int64 => number.as_i64().map(Value::Int),
+            DataType::Uint16 | DataType::Uint32 | DataType::Uint64 => number.as_u64().map(Value::Uint),
+            #[expect(clippy::cast_possible_truncation, reason = "it was written from single precision")]
+            DataType::Float32 => number.as_f64().map(|float| Value::Float32(float as f32)),
+            _ => number.as_f64().map(Value::Float64),
+        },
+        _ => None,
+    }
+}
+
+/// The status of an uplink before it ran.
+pub(crate) fn initial_status(settings: &SparkplugUplink) -> UplinkStatus {
+    UplinkStatus {
+        name: settings.name.to_string(),
+        url: settings.url.to_string(),
+        node: format!("{}/{}", settings.group, settings.node),
+        state: UplinkState::Connecting,
+        since: wall_clock().as_millis(),
+        last_error: None,
+        last_error_at: None,
+        messages: 0,
+        samples_delivered: 0,
+        samples_per_second: 0.0,
+        samples_waiting: 0,
+        samples_lost: 0,
+        bd_seq: None,
+    }
+}
