@@ -7,7 +7,7 @@
 //!                                             (one per uplink, with its buffer)
 //! ```
 //!
-//! Between protocols and core stands one module per protocol: [`mod@modbus`] here. What it leaves out: HTTP, people,
+//! Between protocols and core stands one module per protocol: `modbus.rs`. What it leaves out: HTTP, people,
 //! and where descriptions are stored.
 
 mod clock;
@@ -25,6 +25,7 @@ mod uplink;
 pub use clock::wall_clock;
 pub use gateway::{Gateway, GatewayOptions};
 pub use meter::RateMeter;
+pub use modbus::reason_words;
 pub use plan::{Block, PlanLimits, plan, split};
 pub use points::{PointInfo, PointTable};
 pub use recent::{RecentValue, RecentValues};

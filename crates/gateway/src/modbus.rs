@@ -3,7 +3,7 @@
 use crate::plan::{Block, PlanLimits, plan};
 use interlex_core::description::{Address, Device, DeviceProtocol, ModbusAddress, ModbusDevice, ModbusTable};
 use interlex_core::{ByteOrder, DataType, PointIndex, RawSample, Reason, Value, decode_registers};
-use interlex_modbus::{InvalidRead, ReadData, ReadRequest, RequestError, ResponseError, Table};
+use interlex_modbus::{ExceptionCode, InvalidRead, ReadData, ReadRequest, RequestError, ResponseError, Table};
 use std::collections::BTreeMap;
 use std::time::Duration;
 
@@ -116,6 +116,15 @@ impl Reader {
             return Some(Value::Bool(register & 1 == 1));
         }
         Some(Value::Uint(u64::from(register & (u16::MAX >> (15 - (high - low))))))
+    }
+}
+
+/// A reason in the words of its protocol: `device exception 02, illegal data address`.
+#[must_use]
+pub fn reason_words(reason: Reason) -> String {
+    match reason {
+        Reason::DeviceException(code) => format!("device {}", ExceptionCode(code)),
+        _ => reason.to_string(),
     }
 }
 

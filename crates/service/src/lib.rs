@@ -1,1 +1,33 @@
 //! The HTTP service: API, live stream, sign-in, metrics and the console's files.
+//!
+//! ```text
+//! browser, client ──HTTP──▶ router ──▶ who asks? (cookie or token, role) ──▶ handler ──┬▶ gateways (running)
+//!                                                                                      └▶ store (MariaDB)
+//! ```
+//!
+//! The API lives under `/api/v1`; its OpenAPI document is made from the code. Errors are problem details
+//! (RFC 9457). While the database is away, what runs goes on, and those who are signed in can watch it.
+
+mod activation;
+mod app;
+mod attempts;
+mod auth;
+mod console;
+mod description;
+mod error;
+mod health;
+mod live;
+mod metrics;
+mod password;
+mod points;
+mod router;
+mod serve;
+mod session;
+mod setup;
+mod status;
+mod tap;
+
+pub use app::App;
+pub use error::{ApiError, ProblemDetails};
+pub use router::{openapi, router};
+pub use serve::{Service, ServiceConfig, ServiceError};

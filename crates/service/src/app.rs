@@ -1,0 +1,103 @@
+use crate::attempts::Attempts;
+use interlex_core::Timestamp;
+use interlex_gateway::{Gateway, wall_clock};
+use interlex_store::{AuditEntry, Secret, SignedIn, Store};
+use parking_lot::{Mutex, RwLock};
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
+use tokio_util::sync::CancellationToken;
+
+/// What all requests share.
+#[derive(Debug)]
+pub struct App {
+    pub(crate) store: Store,
+    pub(crate) gateways: RwLock<BTreeMap<String, Arc<Gateway>>>,
+    /// One activation at a time.
+    pub(crate) activating: tokio::sync::Mutex<()>,
+    pub(crate) database: RwLock<DatabaseState>,
+    /// The one-time code of the first set-up, until somebody has used it.
+    pub(crate) setup_code: Mutex<Option<String>>,
+    pub(crate) attempts: Attempts,
+    /// Who was seen signed in lately: they can go on watching while the database is away.
+    pub(crate) seen: Mutex<HashMap<String, SignedIn>>,
+    pub(crate) stop: CancellationToken,
+}
+
+/// Whether the database answers.
+#[derive(Debug, Clone, serde::Serialize, utoipa::ToSchema)]
+pub(crate) struct DatabaseState {
+    /// Whether it answers.
+    pub(crate) up: bool,
+    /// Since when, in milliseconds since 1970 UTC.
+    pub(crate) since: i64,
+    /// What it said last when it did not.
+    pub(crate) last_error: Option<String>,
+}
+
+/// So many sessions are remembered for the case that the database goes away.
+const MOST_SEEN: usize = 1000;
+
+impl App {
+    pub(crate) fn new(store: Store, stop: CancellationToken) -> Self {
+        Self {
+            store,
+            gateways: RwLock::default(),
+            activating: tokio::sync::Mutex::default(),
+            database: RwLock::new(DatabaseState { up: false, since: wall_clock().as_millis(), last_error: None }),
+            setup_code: Mutex::default(),
+            attempts: Attempts::default(),
+            seen: Mutex::default(),
+            stop,
+        }
+    }
+
+    /// All running gateways, by name.
+    pub(crate) fn running(&self) -> Vec<Arc<Gateway>> {
+        self.gateways.read().values().cloned().collect()
+    }
+
+    pub(crate) fn gateway(&self, name: &str) -> Option<Arc<Gateway>> {
+        self.gateways.read().get(name).cloned()
+    }
+
+    /// Makes the one-time code of the first set-up.
+    pub(crate) fn make_setup_code(&self) -> Result<String, getrandom::Error> {
+        let secret = Secret::generate()?;
+        // Forty bits: with five attempts in five minutes, guessing takes longer than the plant stands.
+        let digits = secret.reveal().get(..10).unwrap_or_default().to_uppercase();
+        let (left, right) = digits.split_at(5);
+        let code = format!("{left}-{right}");
+        *self.setup_code.lock() = Some(code.clone());
+        Ok(code)
+    }
+
+    /// Remembers whether the database answers; tells whether that changed.
+    pub(crate) fn note_database(&self, outcome: Result<(), String>, now: Timestamp) -> bool {
+        let mut state = self.database.write();
+        let changed = state.up != outcome.is_ok();
+        if changed {
+            (state.up, state.since) = (outcome.is_ok(), now.as_millis());
+        }
+        if let Err(error) = outcome {
+            state.last_error = Some(error);
+        }
+        changed
+    }
+
+    pub(crate) fn remember(&self, secret: &str, who: &SignedIn) {
+        let mut seen = self.seen.lock();
+        if seen.len() >= MOST_SEEN {
+            seen.clear();
+        }
+        seen.insert(secret.to_owned(), who.clone());
+    }
+
+    /// Appends to the audit trail. A database that is away must not undo what was done: it is logged instead.
+    pub(crate) async fn audit(&self, person: &str, source: &str, action: &str, detail: &str) {
+        let entry = AuditEntry { at: wall_clock().as_millis(), person, source, action, detail };
+        tracing::info!(person, source, action, detail, "audit");
+        if let Err(error) = self.store.add_audit(&entry).await {
+            tracing::error!(%error, person, action, "not written to the audit trail");
+        }
+    }
+}

@@ -1,0 +1,107 @@
+use axum::Json;
+use axum::http::{HeaderValue, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use interlex_core::description::Problem;
+use interlex_store::StoreError;
+use serde::Serialize;
+
+/// One error body for every failure, after RFC 9457 (problem details for HTTP APIs).
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct ProblemDetails {
+    /// A stable code of what happened, as a relative URI.
+    #[serde(rename = "type")]
+    pub kind: &'static str,
+    /// The same in words.
+    pub title: &'static str,
+    /// The HTTP status.
+    pub status: u16,
+    /// What exactly happened, and what would be right.
+    pub detail: String,
+    /// Every mistake, when a description was refused.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schema(value_type = Vec<serde_json::Value>)]
+    pub problems: Vec<Problem>,
+}
+
+/// Why a request was not carried out.
+#[derive(Debug, thiserror::Error)]
+pub enum ApiError {
+    /// Nobody is signed in.
+    #[error("sign in first, or send a token")]
+    NotSignedIn,
+    /// The person may not do this.
+    #[error("this needs the role {0} or more")]
+    Forbidden(&'static str),
+    /// The request comes from another site.
+    #[error("requests that change something must come from the console itself")]
+    OtherOrigin,
+    /// Name and password, or the code, do not fit.
+    #[error("{0}")]
+    WrongCredentials(&'static str),
+    /// Too many failed attempts.
+    #[error("too many failed attempts; try again in {0} seconds")]
+    TooManyAttempts(u64),
+    /// There is no such thing.
+    #[error("there is no {0}")]
+    NotFound(String),
+    /// The request makes no sense.
+    #[error("{0}")]
+    BadRequest(String),
+    /// The description has mistakes.
+    #[error("the description has {n} mistakes", n = .0.len())]
+    Description(Vec<Problem>),
+    /// It cannot be done in the present state.
+    #[error("{0}")]
+    Conflict(String),
+    /// The database is away.
+    #[error("{0}")]
+    Store(#[from] StoreError),
+    /// The broker is away.
+    #[error("{0}")]
+    Broker(String),
+    /// Something failed here.
+    #[error("{0}")]
+    Internal(String),
+}
+
+impl ApiError {
+    const fn class(&self) -> (StatusCode, &'static str, &'static str) {
+        match self {
+            Self::NotSignedIn => (StatusCode::UNAUTHORIZED, "not-signed-in", "Not signed in"),
+            Self::Forbidden(_) => (StatusCode::FORBIDDEN, "forbidden", "Not allowed"),
+            Self::OtherOrigin => (StatusCode::FORBIDDEN, "other-origin", "Request from another site"),
+            Self::WrongCredentials(_) => (StatusCode::UNAUTHORIZED, "wrong-credentials", "Wrong credentials"),
+            Self::TooManyAttempts(_) => (StatusCode::TOO_MANY_REQUESTS, "too-many-attempts", "Too many attempts"),
+            Self::NotFound(_) => (StatusCode::NOT_FOUND, "not-found", "Not found"),
+            Self::BadRequest(_) => (StatusCode::BAD_REQUEST, "bad-request", "Bad request"),
+            Self::Description(_) => {
+                (StatusCode::UNPROCESSABLE_ENTITY, "description-has-mistakes", "The description has mistakes")
+            }
+            Self::Conflict(_) | Self::Store(StoreError::Exists(_)) => (StatusCode::CONFLICT, "conflict", "Conflict"),
+            Self::Store(_) => (StatusCode::SERVICE_UNAVAILABLE, "database-away", "The database is away"),
+            Self::Broker(_) => (StatusCode::BAD_GATEWAY, "broker-away", "The broker is away"),
+            Self::Internal(_) => (StatusCode::INTERNAL_SERVER_ERROR, "internal", "Something failed here"),
+        }
+    }
+}
+
+impl IntoResponse for ApiError {
+    fn into_response(self) -> Response {
+        let (status, kind, title) = self.class();
+        if status.is_server_error() {
+            tracing::error!(error = %self, "request failed");
+        }
+        let detail = self.to_string();
+        let retry_after = match &self {
+            Self::TooManyAttempts(seconds) => Some(HeaderValue::from(*seconds)),
+            _ => None,
+        };
+        let problems = if let Self::Description(problems) = self { problems } else { Vec::new() };
+        let body = ProblemDetails { kind, title, status: status.as_u16(), detail, problems };
+        let mut response = (status, Json(body)).into_response();
+        let headers = response.headers_mut();
+        headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
+        headers.extend(retry_after.map(|seconds| (header::RETRY_AFTER, seconds)));
+        response
+    }
+}

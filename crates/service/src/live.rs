@@ -1,0 +1,126 @@
+use crate::auth::Viewer;
+use crate::points::{PointFilter, ReadingView, id, reading_view};
+use crate::{ApiError, App, ProblemDetails, status};
+use axum::extract::{Query, State};
+use axum::response::sse::{Event, KeepAlive, Sse};
+use futures_util::stream::{self, Stream};
+use interlex_gateway::{Gateway, wall_clock};
+use serde::Serialize;
+use std::collections::VecDeque;
+use std::sync::{Arc, Weak};
+use std::time::Duration;
+use tokio::time::{Interval, MissedTickBehavior, interval};
+
+/// How often a viewer is told what changed: faster than the eye follows a table.
+const FRAME: Duration = Duration::from_millis(250);
+/// Every how many frames the status goes along.
+const STATUS_FRAMES: u64 = 4;
+
+/// Points that changed since the last frame.
+#[derive(Debug, Serialize)]
+struct Frame {
+    /// The time of the service, in milliseconds since 1970 UTC.
+    at: i64,
+    values: Vec<FrameValue>,
+}
+
+#[derive(Debug, Serialize)]
+struct FrameValue {
+    id: String,
+    #[serde(flatten)]
+    reading: ReadingView,
+}
+
+/// What one viewer has seen. It looks at the table when it is its turn: a slow viewer gets the newest values,
+/// fewer of them, and holds nobody up.
+struct Watching {
+    app: Arc<App>,
+    filter: PointFilter,
+    ticks: Interval,
+    frames: u64,
+    seen: Vec<Seen>,
+    queue: VecDeque<Event>,
+}
+
+struct Seen {
+    gateway: Weak<Gateway>,
+    versions: Vec<u64>,
+}
+
+/// A live stream (server-sent events): `values` with the points that changed, and `status` every second.
+#[utoipa::path(get, path = "/api/v1/live", tag = "watch", params(PointFilter),
+    responses((status = 200, content_type = "text/event-stream"), (status = 401, body = ProblemDetails)))]
+pub(crate) async fn live(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Query(filter): Query<PointFilter>,
+) -> Sse<impl Stream<Item = Result<Event, ApiError>>> {
+    let mut ticks = interval(FRAME);
+    ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    let watching = Watching { app, filter, ticks, frames: 0, seen: Vec::new(), queue: VecDeque::new() };
+    Sse::new(stream::unfold(watching, Watching::next)).keep_alive(KeepAlive::default())
+}
+
+impl Watching {
+    async fn next(mut self) -> Option<(Result<Event, ApiError>, Self)> {
+        loop {
+            if let Some(event) = self.queue.pop_front() {
+                return Some((Ok(event), self));
+            }
+            tokio::select! {
+                _ = self.ticks.tick() => {}
+                () = self.app.stop.cancelled() => return None,
+            }
+            self.look();
+        }
+    }
+
+    fn look(&mut self) {
+        if self.frames.is_multiple_of(STATUS_FRAMES) {
+            self.push("status", &status::now(&self.app));
+        }
+        self.frames += 1;
+        let values = self.changed();
+        if !values.is_empty() {
+            self.push("values", &Frame { at: wall_clock().as_millis(), values });
+        }
+    }
+
+    fn push(&mut self, name: &str, body: &impl Serialize) {
+        match Event::default().event(name).json_data(body) {
+            Ok(event) => self.queue.push_back(event),
+            Err(error) => tracing::error!(%error, name, "an event could not be written"),
+        }
+    }
+
+    fn changed(&mut self) -> Vec<FrameValue> {
+        let running = self.app.running();
+        // A gateway that was activated anew has new tables; what was seen of the old one counts for nothing.
+        self.seen.retain(|seen| running.iter().any(|gateway| seen.is_of(gateway)));
+        let mut values = Vec::new();
+        for gateway in &running {
+            if !self.seen.iter().any(|seen| seen.is_of(gateway)) {
+                let versions = vec![0; gateway.points().all().len()];
+                self.seen.push(Seen { gateway: Arc::downgrade(gateway), versions });
+            }
+            let Some(seen) = self.seen.iter_mut().find(|seen| seen.is_of(gateway)) else { continue };
+            let name = gateway.description().gateway.name.as_str();
+            for (info, version) in gateway.points().all().iter().zip(&mut seen.versions) {
+                if gateway.latest().version(info.index) == *version || !self.filter.admits(gateway, info) {
+                    continue;
+                }
+                if let Some(reading) = gateway.latest().read(info.index) {
+                    *version = reading.version;
+                    values.push(FrameValue { id: id(name, info), reading: reading_view(reading) });
+                }
+            }
+        }
+        values
+    }
+}
+
+impl Seen {
+    fn is_of(&self, gateway: &Arc<Gateway>) -> bool {
+        self.gateway.as_ptr() == Arc::as_ptr(gateway)
+    }
+}

@@ -1,0 +1,34 @@
+use crate::ApiError;
+use argon2::{Argon2, PasswordHasher, PasswordVerifier};
+
+/// The least length of a password: NIST SP 800-63B asks for 8 and for no other rule.
+const SHORTEST: usize = 8;
+/// Longer ones only cost time to hash.
+const LONGEST: usize = 256;
+
+/// Hashes a password with Argon2id and a random salt, off the async threads.
+pub(crate) async fn hash(password: String) -> Result<String, ApiError> {
+    if !(SHORTEST..=LONGEST).contains(&password.chars().count()) {
+        return Err(ApiError::BadRequest(format!("a password has {SHORTEST} to {LONGEST} characters")));
+    }
+    let hashing = move || Argon2::default().hash_password(password.as_bytes()).map(|hash| hash.to_string());
+    run(hashing).await?.map_err(|error| ApiError::Internal(error.to_string()))
+}
+
+/// Whether a password fits a hash. Without a hash, as much time is spent for nothing, so that unknown names
+/// answer no faster than known ones.
+pub(crate) async fn verify(password: String, hash: Option<String>) -> Result<bool, ApiError> {
+    run(move || match hash {
+        Some(hash) => Argon2::default().verify_password(password.as_bytes(), hash.as_str()).is_ok(),
+        None => {
+            // Only the time matters.
+            let _ = Argon2::default().hash_password(password.as_bytes());
+            false
+        }
+    })
+    .await
+}
+
+async fn run<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, ApiError> {
+    tokio::task::spawn_blocking(work).await.map_err(|error| ApiError::Internal(error.to_string()))
+}

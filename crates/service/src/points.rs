@@ -1,0 +1,170 @@
+use crate::auth::Viewer;
+use crate::{ApiError, App, ProblemDetails};
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use interlex_core::{Quality, Reading, Value};
+use interlex_gateway::{Gateway, PointInfo, RecentValue, reason_words};
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+
+/// A point with its newest reading.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub(crate) struct PointView {
+    /// `GATEWAY/DEVICE/POINT`
+    pub(crate) id: String,
+    /// Its gateway.
+    gateway: String,
+    /// Its device.
+    device: String,
+    /// Its name.
+    pub(crate) name: String,
+    /// What people call it.
+    title: String,
+    /// Where it lives.
+    address: String,
+    /// How the device represents it.
+    #[serde(rename = "type")]
+    data_type: String,
+    /// Unit of the value.
+    unit: String,
+    /// Name of its sampling period.
+    rate: String,
+    /// When it goes up.
+    report: String,
+    /// Below this the quality is uncertain.
+    low: Option<f64>,
+    /// Above this the quality is uncertain.
+    high: Option<f64>,
+    /// Whether it can be commanded.
+    writable: bool,
+    /// Its newest reading.
+    #[serde(flatten)]
+    pub(crate) reading: ReadingView,
+}
+
+/// The newest reading of a point.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub(crate) struct ReadingView {
+    /// The engineering value; the last one known while the quality is bad.
+    #[schema(value_type = serde_json::Value)]
+    value: Option<Value>,
+    /// The value before shaping.
+    #[schema(value_type = serde_json::Value)]
+    raw: Option<Value>,
+    /// good, uncertain or bad.
+    pub(crate) quality: &'static str,
+    /// Why it is not good, in words.
+    reason: Option<String>,
+    /// When the value arose, in milliseconds since 1970 UTC.
+    source_at: i64,
+    /// When the gateway last heard, or last failed to hear, of it, in milliseconds since 1970 UTC.
+    gateway_at: i64,
+}
+
+/// Which points to list.
+#[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
+pub(crate) struct PointFilter {
+    /// Only of this gateway.
+    gateway: Option<String>,
+    /// Only of this device.
+    device: Option<String>,
+    /// Only with this text in name, title, device or address, whatever the case.
+    q: Option<String>,
+    /// Only of this quality: good, uncertain or bad.
+    quality: Option<String>,
+}
+
+/// The last minutes of a point.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct PointDetail {
+    /// The point.
+    #[serde(flatten)]
+    point: PointView,
+    /// What was read lately, the oldest first; kept in memory only.
+    recent: Vec<RecentValue>,
+}
+
+impl PointFilter {
+    pub(crate) fn admits(&self, gateway: &Gateway, info: &PointInfo) -> bool {
+        let is = |wanted: &Option<String>, is: &str| wanted.as_deref().is_none_or(|wanted| wanted == is);
+        let has_text = self.q.as_deref().is_none_or(|text| {
+            let text = text.to_lowercase();
+            let places = [&*info.device, &info.name, &info.title, &info.address];
+            places.iter().any(|place| place.to_lowercase().contains(&text))
+        });
+        is(&self.gateway, gateway.description().gateway.name.as_str()) && is(&self.device, &info.device) && has_text
+    }
+}
+
+/// Points with their newest readings, in the order of the description.
+#[utoipa::path(get, path = "/api/v1/points", tag = "watch", params(PointFilter),
+    responses((status = 200, body = Vec<PointView>), (status = 401, body = ProblemDetails)))]
+pub(crate) async fn list(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Query(filter): Query<PointFilter>,
+) -> Result<Json<Vec<PointView>>, ApiError> {
+    if let Some(quality) = filter.quality.as_deref().filter(|word| !["good", "uncertain", "bad"].contains(word)) {
+        return Err(ApiError::BadRequest(format!("quality is {quality:?}; expected good, uncertain or bad")));
+    }
+    let mut views = Vec::new();
+    for gateway in app.running() {
+        let admitted = gateway.points().all().iter().filter(|info| filter.admits(&gateway, info));
+        let of_quality = |view: &PointView| filter.quality.as_deref().is_none_or(|word| word == view.reading.quality);
+        views.extend(admitted.filter_map(|info| view(&gateway, info)).filter(of_quality));
+    }
+    Ok(Json(views))
+}
+
+/// One point with its last minutes.
+#[utoipa::path(get, path = "/api/v1/points/{gateway}/{device}/{point}", tag = "watch",
+    params(("gateway" = String, Path), ("device" = String, Path), ("point" = String, Path)),
+    responses((status = 200, body = PointDetail), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
+pub(crate) async fn detail(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Path((gateway, device, point)): Path<(String, String, String)>,
+) -> Result<Json<PointDetail>, ApiError> {
+    let unknown = || ApiError::NotFound(format!("point {gateway}/{device}/{point}"));
+    let running = app.gateway(&gateway).ok_or_else(unknown)?;
+    let info = running.points().find(&device, &point).ok_or_else(unknown)?;
+    let view = view(&running, info).ok_or_else(unknown)?;
+    Ok(Json(PointDetail { point: view, recent: running.recent().of(info.index) }))
+}
+
+fn view(gateway: &Gateway, info: &PointInfo) -> Option<PointView> {
+    let reading = gateway.latest().read(info.index)?;
+    let name = gateway.description().gateway.name.as_str();
+    Some(PointView {
+        id: id(name, info),
+        gateway: name.to_owned(),
+        device: info.device.to_string(),
+        name: info.name.clone(),
+        title: info.title.clone(),
+        address: info.address.clone(),
+        data_type: info.data_type.to_string(),
+        unit: info.unit.clone(),
+        rate: info.rate.clone(),
+        report: info.report.clone(),
+        low: info.low,
+        high: info.high,
+        writable: info.is_writable,
+        reading: reading_view(reading),
+    })
+}
+
+pub(crate) fn id(gateway: &str, info: &PointInfo) -> String {
+    format!("{gateway}/{}/{}", info.device, info.name)
+}
+
+pub(crate) fn reading_view(reading: Reading) -> ReadingView {
+    let quality: Quality = reading.quality;
+    ReadingView {
+        value: reading.value,
+        raw: reading.raw,
+        quality: quality.class(),
+        reason: quality.reason().map(reason_words),
+        source_at: reading.source_time.as_millis(),
+        gateway_at: reading.gateway_time.as_millis(),
+    }
+}

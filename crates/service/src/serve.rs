@@ -1,0 +1,147 @@
+use crate::{ApiError, App, activation, router};
+use interlex_gateway::wall_clock;
+use interlex_store::Store;
+use std::io;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::net::TcpListener;
+use tokio::time::{sleep, timeout};
+use tokio_util::sync::CancellationToken;
+use tokio_util::task::TaskTracker;
+
+/// What a service needs to run.
+#[derive(Debug, Clone)]
+pub struct ServiceConfig {
+    /// Address and port to listen on.
+    pub listen: SocketAddr,
+    /// The database.
+    pub store: Store,
+}
+
+/// Why a service did not start.
+#[derive(Debug, thiserror::Error)]
+pub enum ServiceError {
+    /// The address cannot be listened on.
+    #[error("cannot listen on {address}: {source}")]
+    Listen {
+        /// The address.
+        address: SocketAddr,
+        /// What the system said.
+        source: io::Error,
+    },
+}
+
+/// A running service.
+#[derive(Debug)]
+pub struct Service {
+    app: Arc<App>,
+    address: SocketAddr,
+    tasks: TaskTracker,
+    stop: CancellationToken,
+}
+
+/// How often the database is asked whether it is there.
+const PING: Duration = Duration::from_secs(1);
+/// How long open requests may take to end when the service stops.
+const DRAIN: Duration = Duration::from_secs(2);
+
+impl Service {
+    /// Listens, then brings up the database and the gateways in the background: while the database is away, the
+    /// service answers and says so.
+    ///
+    /// # Errors
+    /// [`ServiceError::Listen`]
+    pub async fn start(config: ServiceConfig) -> Result<Self, ServiceError> {
+        let failed = |source| ServiceError::Listen { address: config.listen, source };
+        let listener = TcpListener::bind(config.listen).await.map_err(failed)?;
+        let address = listener.local_addr().map_err(failed)?;
+        let stop = CancellationToken::new();
+        let app = Arc::new(App::new(config.store, stop.clone()));
+        let tasks = TaskTracker::new();
+        let service = router(Arc::clone(&app)).into_make_service_with_connect_info::<SocketAddr>();
+        let graceful = stop.clone();
+        tasks.spawn(async move {
+            let serving = axum::serve(listener, service).with_graceful_shutdown(graceful.cancelled_owned());
+            if let Err(error) = serving.await {
+                tracing::error!(%error, "the HTTP server ended");
+            }
+        });
+        let (upbringing, token) = (Arc::clone(&app), stop.clone());
+        tasks.spawn(async move {
+            tokio::select! {
+                () = bring_up(&upbringing, address) => {}
+                () = token.cancelled() => {}
+            }
+        });
+        Ok(Self { app, address, tasks, stop })
+    }
+
+    /// Where it listens.
+    #[must_use]
+    pub const fn address(&self) -> SocketAddr {
+        self.address
+    }
+
+    /// The one-time code of the first set-up, while it is needed.
+    #[must_use]
+    pub fn setup_code(&self) -> Option<String> {
+        self.app.setup_code.lock().clone()
+    }
+
+    /// Waits until the database has answered and the gateways have been started.
+    pub async fn ready(&self) {
+        while !self.app.database.read().up && !self.stop.is_cancelled() {
+            sleep(Duration::from_millis(20)).await;
+        }
+    }
+
+    /// Stops in order: requests are drained, gateways stop, connections to the database close.
+    pub async fn stop(self) {
+        self.stop.cancel();
+        self.tasks.close();
+        if timeout(DRAIN, self.tasks.wait()).await.is_err() {
+            tracing::warn!("some requests were cut off");
+        }
+        for gateway in self.app.running() {
+            gateway.stop().await;
+        }
+        self.app.store.close().await;
+        tracing::info!("stopped");
+    }
+}
+
+/// Waits for the database, prepares it, starts the gateways, then watches the database.
+async fn bring_up(app: &App, address: SocketAddr) {
+    while let Err(error) = prepare(app, address).await {
+        let message = error.to_string();
+        if app.note_database(Err(message.clone()), wall_clock()) || app.database.read().last_error.is_none() {
+            tracing::error!(error = message, "waiting for the database");
+        } else {
+            tracing::debug!(error = message, "waiting for the database");
+        }
+        sleep(PING).await;
+    }
+    loop {
+        let outcome = app.store.ping().await.map_err(|error| error.to_string());
+        let error = outcome.clone().err();
+        if app.note_database(outcome, wall_clock()) {
+            match error {
+                Some(error) => tracing::error!(error, "the database is away; polling and publishing go on"),
+                None => tracing::info!("the database is back"),
+            }
+        }
+        sleep(PING).await;
+    }
+}
+
+async fn prepare(app: &App, address: SocketAddr) -> Result<(), ApiError> {
+    app.store.migrate().await?;
+    if app.store.has_nobody().await? && app.setup_code.lock().is_none() {
+        let code = app.make_setup_code().map_err(|error| ApiError::Internal(error.to_string()))?;
+        tracing::warn!(code, url = %format!("http://{address}/setup?code={code}"), "nobody can sign in yet: set up");
+    }
+    activation::start_all(app).await?;
+    app.note_database(Ok(()), wall_clock());
+    Ok(())
+}

@@ -1,0 +1,69 @@
+use crate::auth::Source;
+use crate::session::{SignedInView, open_session};
+use crate::{ApiError, App, ProblemDetails, password};
+use axum::extract::State;
+use axum::response::Response;
+use axum::{Json, http::StatusCode};
+use interlex_gateway::wall_clock;
+use interlex_store::{NewPerson, Role};
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+
+/// Whether the first person has still to be named.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct SetupState {
+    /// Whether nobody can sign in yet.
+    needed: bool,
+}
+
+/// The first person.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct Setup {
+    /// The one-time code that the service printed when it started.
+    code: String,
+    /// The name to sign in with.
+    name: String,
+    /// The password, 8 characters or more.
+    password: String,
+}
+
+/// Whether the first set-up is still to be done.
+#[utoipa::path(get, path = "/api/v1/setup", tag = "people", responses((status = 200, body = SetupState)))]
+pub(crate) async fn state(State(app): State<Arc<App>>) -> Result<Json<SetupState>, ApiError> {
+    Ok(Json(SetupState { needed: app.store.has_nobody().await? }))
+}
+
+/// Names the administrator and signs in. Works once, with the code that the service printed.
+#[utoipa::path(post, path = "/api/v1/setup", tag = "people", request_body = Setup, responses(
+    (status = 201, body = SignedInView), (status = 401, body = ProblemDetails), (status = 409, body = ProblemDetails),
+    (status = 429, body = ProblemDetails),
+))]
+pub(crate) async fn carry_out(
+    State(app): State<Arc<App>>,
+    Source(source): Source,
+    Json(wanted): Json<Setup>,
+) -> Result<(StatusCode, Response), ApiError> {
+    let who = format!("setup from {source}");
+    if let Some(wait) = app.attempts.wait(&who, wall_clock()) {
+        return Err(ApiError::TooManyAttempts(wait.as_secs() + 1));
+    }
+    let is_right = app.setup_code.lock().as_deref().is_some_and(|code| code.eq_ignore_ascii_case(wanted.code.trim()));
+    if !is_right {
+        app.attempts.failed(&who, wall_clock());
+        app.audit("", &source, "set-up-failed", "wrong code").await;
+        return Err(ApiError::WrongCredentials("this is not the code that the service printed when it started"));
+    }
+    let name = wanted.name.trim();
+    if name.is_empty() || name.chars().count() > 128 || name.contains(char::is_control) {
+        return Err(ApiError::BadRequest("a name has 1 to 128 characters".to_owned()));
+    }
+    let password_hash = password::hash(wanted.password).await?;
+    let created_at = wall_clock().as_millis();
+    let person = NewPerson { name, password_hash: &password_hash, role: Role::Administrator, created_at };
+    if !app.store.add_first_person(&person).await? {
+        return Err(ApiError::Conflict("somebody has set up this service already; sign in".to_owned()));
+    }
+    *app.setup_code.lock() = None;
+    app.audit(name, &source, "set-up", "administrator named").await;
+    Ok((StatusCode::CREATED, open_session(&app, name, &source).await?))
+}

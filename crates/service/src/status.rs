@@ -1,0 +1,37 @@
+use crate::app::DatabaseState;
+use crate::auth::Viewer;
+use crate::{App, ProblemDetails};
+use axum::Json;
+use axum::extract::State;
+use interlex_gateway::{GatewayStatus, wall_clock};
+use serde::Serialize;
+use std::sync::Arc;
+
+/// What everything is doing.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct Status {
+    /// The time of the service, in milliseconds since 1970 UTC: ages are counted from it.
+    at: i64,
+    /// The version of the service.
+    version: &'static str,
+    /// The database.
+    database: DatabaseState,
+    /// The running gateways, by name.
+    gateways: Vec<GatewayStatus>,
+}
+
+/// What gateways, links, devices and uplinks are doing, since when, and why.
+#[utoipa::path(get, path = "/api/v1/status", tag = "watch",
+    responses((status = 200, body = Status), (status = 401, body = ProblemDetails)))]
+pub(crate) async fn status(State(app): State<Arc<App>>, _: Viewer) -> Json<Status> {
+    Json(now(&app))
+}
+
+pub(crate) fn now(app: &App) -> Status {
+    Status {
+        at: wall_clock().as_millis(),
+        version: env!("CARGO_PKG_VERSION"),
+        database: app.database.read().clone(),
+        gateways: app.running().iter().map(|gateway| gateway.status()).collect(),
+    }
+}

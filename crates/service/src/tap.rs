@@ -1,0 +1,66 @@
+use crate::auth::Viewer;
+use crate::{ApiError, App, ProblemDetails};
+use axum::extract::{Query, State};
+use axum::response::sse::{Event, KeepAlive, Sse};
+use futures_util::stream::{self, Stream};
+use interlex_gateway::Tap;
+use interlex_store::Secret;
+use serde::Deserialize;
+use std::sync::Arc;
+
+/// Which broker to listen at.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+pub(crate) struct TapFilter {
+    /// The gateway; needed when there are several.
+    gateway: Option<String>,
+    /// The uplink; the first one when left out.
+    uplink: Option<String>,
+}
+
+/// A live stream (server-sent events) of what arrives at the broker, decoded: events `message`, and `lost` when the
+/// broker goes away, which ends the stream.
+#[utoipa::path(get, path = "/api/v1/tap", tag = "watch", params(TapFilter),
+    responses((status = 200, content_type = "text/event-stream"), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
+pub(crate) async fn tap(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Query(filter): Query<TapFilter>,
+) -> Result<Sse<impl Stream<Item = Result<Event, ApiError>>>, ApiError> {
+    let tap = open(&app, &filter)?;
+    let stream = stream::unfold((Some(tap), app), |(tap, app)| async move {
+        let mut tap = tap?;
+        let next = tokio::select! {
+            next = tap.next() => next,
+            () = app.stop.cancelled() => return None,
+        };
+        Some(match next {
+            Ok(message) => {
+                let event = Event::default().event("message").json_data(message);
+                (event.map_err(|error| ApiError::Internal(error.to_string())), (Some(tap), app))
+            }
+            Err(error) => (Ok(Event::default().event("lost").data(error.to_string())), (None, app)),
+        })
+    });
+    Ok(Sse::new(stream).keep_alive(KeepAlive::default()))
+}
+
+fn open(app: &App, filter: &TapFilter) -> Result<Tap, ApiError> {
+    let running = app.running();
+    let gateway = match &filter.gateway {
+        Some(name) => app.gateway(name).ok_or_else(|| ApiError::NotFound(format!("gateway {name:?}")))?,
+        None => match running.as_slice() {
+            [only] => Arc::clone(only),
+            [] => return Err(ApiError::NotFound("gateway running".to_owned())),
+            _ => return Err(ApiError::BadRequest("there are several gateways; name one".to_owned())),
+        },
+    };
+    let uplinks = &gateway.description().uplinks;
+    let uplink = match &filter.uplink {
+        Some(name) => uplinks.iter().find(|uplink| uplink.name.as_str() == name),
+        None => uplinks.first(),
+    };
+    let wanted = || format!("uplink {}", filter.uplink.as_deref().unwrap_or("described"));
+    let uplink = uplink.ok_or_else(|| ApiError::NotFound(wanted()))?;
+    let id = Secret::generate().map_err(|error| ApiError::Internal(error.to_string()))?;
+    Ok(Tap::start(uplink, gateway.points(), id.reveal().get(..8).unwrap_or_default()))
+}
