@@ -1,1 +1,51 @@
-fn main() {}
+//! The one binary of Interlex: the service, the demo, the simulated plant, and the client.
+
+mod args;
+mod client;
+mod demo;
+mod exit;
+mod log;
+mod output;
+mod plant;
+mod serve;
+
+use args::{Arguments, Command};
+use clap::{CommandFactory, Parser};
+use exit::{ExitReason, report};
+use std::process::ExitCode;
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    // One provider, chosen here, so that no library has to guess.
+    if rustls::crypto::ring::default_provider().install_default().is_err() {
+        anstream::eprintln!("a cryptography provider was installed twice");
+        return ExitReason::Failure.into();
+    }
+    match run(arguments).await {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => report(&error),
+    }
+}
+
+async fn run(arguments: Arguments) -> anyhow::Result<()> {
+    match arguments.command {
+        Command::Serve(arguments) => serve::run(arguments).await,
+        Command::Demo(arguments) => demo::run(arguments).await,
+        Command::Plant(arguments) => plant::run(arguments).await,
+        Command::SignIn(arguments) => client::sign_in::run(arguments).await,
+        Command::Status(arguments) => client::status::run(arguments).await,
+        Command::Points(arguments) => client::points::run(arguments).await,
+        Command::Watch(arguments) => client::watch::run(arguments).await,
+        Command::Tap(arguments) => client::tap::run(arguments).await,
+        Command::Config(arguments) => client::config::run(arguments).await,
+        Command::Completions { shell } => {
+            clap_complete::generate(shell, &mut Arguments::command(), "interlex", &mut anstream::stdout());
+            Ok(())
+        }
+        Command::Openapi => {
+            anstream::println!("{}", serde_json::to_string_pretty(&interlex_service::openapi())?);
+            Ok(())
+        }
+    }
+}

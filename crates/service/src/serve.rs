@@ -1,4 +1,5 @@
 use crate::{ApiError, App, activation, router};
+use interlex_core::description::{Description, Files};
 use interlex_gateway::wall_clock;
 use interlex_store::Store;
 use std::io;
@@ -94,6 +95,20 @@ impl Service {
         while !self.app.database.read().up && !self.stop.is_cancelled() {
             sleep(Duration::from_millis(20)).await;
         }
+    }
+
+    /// The description of a running gateway.
+    #[must_use]
+    pub fn description(&self, gateway: &str) -> Option<Description> {
+        self.app.gateway(gateway).map(|running| running.description().clone())
+    }
+
+    /// Activates a description on behalf of the program itself.
+    ///
+    /// # Errors
+    /// [`ApiError`], as the API would answer.
+    pub async fn activate(&self, files: &Files, note: &str) -> Result<u32, ApiError> {
+        activation::activate(&self.app, files, "interlex", note).await.map(|(_, revision)| revision)
     }
 
     /// Stops in order: requests are drained, gateways stop, connections to the database close.

@@ -1,0 +1,49 @@
+import { useEffect, useRef } from "react";
+import uPlot from "uplot";
+
+interface PlotProps {
+  /** What is drawn, for those who cannot see it. */
+  label: string;
+  unit: string;
+  /** Seconds since 1970 UTC. */
+  times: number[];
+  values: (number | null)[];
+}
+
+const HEIGHT = 160;
+
+/** A small line over the last minutes. Gaps are gaps: a bad reading is not joined over. */
+export function Plot({ label, unit, times, values }: PlotProps) {
+  const place = useRef<HTMLDivElement>(null);
+  const plot = useRef<uPlot | null>(null);
+
+  useEffect(() => {
+    const element = place.current;
+    if (!element) return;
+    const colour = (name: string) => () => getComputedStyle(element).getPropertyValue(name);
+    const axis = { stroke: colour("--ink-soft"), grid: { stroke: colour("--line") }, ticks: { show: false } };
+    const options: uPlot.Options = {
+      width: element.clientWidth,
+      height: HEIGHT,
+      cursor: { y: false },
+      legend: { show: false },
+      axes: [axis, { ...axis, size: 64, values: (_, ticks) => ticks.map((tick) => `${tick}`) }],
+      series: [{}, { label: unit, stroke: colour("--act"), width: 1.5, spanGaps: false, points: { show: false } }],
+    };
+    const drawn = new uPlot(options, [[], []], element);
+    plot.current = drawn;
+    const watch = new ResizeObserver(() => drawn.setSize({ width: element.clientWidth, height: HEIGHT }));
+    watch.observe(element);
+    return () => {
+      watch.disconnect();
+      drawn.destroy();
+      plot.current = null;
+    };
+  }, [unit]);
+
+  useEffect(() => {
+    plot.current?.setData([times, values]);
+  }, [times, values]);
+
+  return <div ref={place} role="img" aria-label={label} className="w-full" />;
+}

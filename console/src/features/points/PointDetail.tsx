@@ -1,0 +1,105 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useMemo, useRef, useState } from "react";
+import type { PointView } from "../../api/client";
+import { pointQuery } from "../../api/queries";
+import { Button } from "../../components/Form";
+import { Loading, Notice } from "../../components/Notice";
+import { Plot } from "../../components/Plot";
+import { clock, raw, span, value } from "../../text/format";
+import { Quality } from "./Quality";
+
+interface Moment {
+  at: number;
+  value: number | null;
+}
+
+/** Is this value right? One point with all that is known of it, and its last minutes. */
+export function PointDetail({ point, now, onClose }: { point: PointView; now: number; onClose: () => void }) {
+  const heading = useRef<HTMLHeadingElement>(null);
+  const detail = useQuery(pointQuery(point.gateway, point.device, point.name));
+  const moments = useMoments(point, detail.data?.recent);
+  const times = useMemo(() => moments.map((moment) => moment.at / 1000), [moments]);
+  const values = useMemo(() => moments.map((moment) => moment.value), [moments]);
+  const facts: [string, string][] = [
+    ["Raw value", raw(point.raw)],
+    ["Address", point.address],
+    ["Type", point.type],
+    ["Sampled", point.rate],
+    ["Reported", point.report],
+    ["Limits", limits(point)],
+    ["Commands", point.writable ? "accepted" : "not accepted"],
+    ["Source time", point.source_at > 0 ? clock(point.source_at) : "–"],
+    ["Last heard", point.gateway_at > 0 ? `${span(now - point.gateway_at)} ago` : "never"],
+  ];
+  return (
+    <aside
+      aria-labelledby="point-heading"
+      onKeyDown={(event) => event.key === "Escape" && onClose()}
+      className="flex w-full flex-col gap-4 overflow-auto border-line bg-surface p-4 max-md:fixed max-md:inset-0 max-md:z-20 md:w-96 md:border-l"
+    >
+      <header className="flex items-start justify-between gap-2">
+        <div className="min-w-0">
+          <p className="text-sm text-soft">{point.device}</p>
+          <h2 id="point-heading" ref={heading} className="truncate text-lg font-semibold">
+            {point.name}
+          </h2>
+          <p className="text-sm text-soft">{point.title}</p>
+        </div>
+        <Button quiet onClick={onClose}>
+          Close
+        </Button>
+      </header>
+      <div>
+        <p className="text-xl font-semibold tabular-nums">
+          {value(point.value)} <span className="text-base font-normal text-soft">{point.unit}</span>
+        </p>
+        <p className="text-sm">
+          <Quality reading={point} />
+          {point.quality === "bad" && point.value !== null ? <span className="text-soft"> · last known value</span> : null}
+        </p>
+      </div>
+      <section aria-label="Last minutes">
+        <h3 className="mb-1 text-xs font-semibold tracking-widest text-faint uppercase">Last minutes</h3>
+        {detail.isPending ? <Loading what="the last minutes" /> : null}
+        {detail.isError ? <Notice tone="alarm" title={detail.error.message} /> : null}
+        {detail.isSuccess && !values.some((moment) => moment !== null) ? (
+          <Notice title="Nothing to draw">No number was read lately.</Notice>
+        ) : null}
+        {detail.isSuccess && values.some((moment) => moment !== null) ? (
+          <Plot label={`${point.name} over the last minutes`} unit={point.unit} times={times} values={values} />
+        ) : null}
+      </section>
+      <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1 text-sm">
+        {facts.map(([name, text]) => (
+          <div key={name} className="contents">
+            <dt className="text-soft">{name}</dt>
+            <dd className="text-right font-mono text-xs leading-5">{text}</dd>
+          </div>
+        ))}
+      </dl>
+    </aside>
+  );
+}
+
+function limits(point: PointView): string {
+  const { low, high, unit } = point;
+  if (low == null && high == null) return "none";
+  return `${low ?? "…"} to ${high ?? "…"} ${unit}`;
+}
+
+/** What the service remembers, and what the stream has told since. */
+function useMoments(point: PointView, recent: readonly { at: number; value?: number | null }[] | undefined): Moment[] {
+  const [since, setSince] = useState<Moment[]>([]);
+  useEffect(() => setSince([]), [point.id]);
+  useEffect(() => {
+    const isBad = point.quality === "bad";
+    const number = typeof point.value === "boolean" ? Number(point.value) : point.value;
+    const moment = { at: point.gateway_at, value: isBad || typeof number !== "number" ? null : number };
+    setSince((known) => (known.at(-1)?.at === moment.at ? known : [...known.slice(-2000), moment]));
+  }, [point]);
+  return useMemo(() => {
+    const remembered = (recent ?? []).map(({ at, value }) => ({ at, value: value ?? null }));
+    const last = remembered.at(-1)?.at ?? 0;
+    return [...remembered, ...since.filter((moment) => moment.at > last)];
+  }, [recent, since]);
+}

@@ -1,0 +1,151 @@
+import { useQuery } from "@tanstack/react-query";
+import { ToggleGroup } from "radix-ui";
+import { useEffect, useMemo, useRef } from "react";
+import { useSearchParams } from "react-router";
+import { pointsQuery } from "../../api/queries";
+import { Loading, Notice } from "../../components/Notice";
+import { useLive, useServiceNow } from "../../live/live";
+import { count } from "../../text/format";
+import { PointDetail } from "./PointDetail";
+import { PointTable } from "./PointTable";
+import { type Filter, type QualityFilter, type SortKey, select, withReadings } from "./rows";
+
+const QUALITIES: [QualityFilter, string][] = [
+  ["all", "All"],
+  ["good", "Good"],
+  ["not-good", "Not good"],
+];
+const SORTS: SortKey[] = ["listed", "device", "name", "value", "quality", "age"];
+
+/** Every value, live. Filter, order and selection are in the address, so that a link shows the same. */
+export function PointsPage() {
+  const [search, setSearch] = useSearchParams();
+  const { readings, status } = useLive();
+  const now = useServiceNow();
+  const points = useQuery(pointsQuery);
+  const filter = useMemo(() => filterOf(search), [search]);
+  const selected = search.get("point");
+  const text = useRef<HTMLInputElement>(null);
+
+  // A new revision brings new points.
+  const revisions = status?.gateways.map((gateway) => `${gateway.name} ${gateway.revision}`).join();
+  const { refetch } = points;
+  useEffect(() => {
+    if (revisions !== undefined) void refetch();
+  }, [revisions, refetch]);
+
+  useEffect(() => {
+    const onKey = (event: KeyboardEvent) => {
+      const isTyping = event.target instanceof HTMLInputElement || event.target instanceof HTMLSelectElement;
+      if (event.key === "/" && !isTyping) {
+        event.preventDefault();
+        text.current?.focus();
+      }
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, []);
+
+  const change = (changes: Record<string, string | null>) =>
+    setSearch(
+      (before) => {
+        const after = new URLSearchParams(before);
+        for (const [key, to] of Object.entries(changes)) {
+          if (to) after.set(key, to);
+          else after.delete(key);
+        }
+        return after;
+      },
+      { replace: true },
+    );
+  const sort = (key: SortKey) => {
+    const turns = filter.sort === key && !filter.descending;
+    change(filter.sort === key && filter.descending ? { sort: null, desc: null } : { sort: key, desc: turns ? "1" : null });
+  };
+
+  const all = useMemo(() => withReadings(points.data ?? [], readings), [points.data, readings]);
+  const rows = useMemo(() => select(all, filter), [all, filter]);
+  const devices = useMemo(() => [...new Set(all.map((point) => point.device))], [all]);
+  const open = all.find((point) => point.id === selected);
+  const notGood = all.filter((point) => point.quality !== "good").length;
+
+  return (
+    <main className="flex min-h-0 flex-1">
+      <div className="flex min-w-0 flex-1 flex-col">
+        <header className="flex flex-wrap items-center gap-x-4 gap-y-2 p-4 pb-3">
+          <h1 className="text-lg font-semibold">Points</h1>
+          <input
+            ref={text}
+            type="search"
+            aria-label="Filter points"
+            placeholder="Filter  ( / )"
+            value={filter.text}
+            onChange={(event) => change({ q: event.target.value })}
+            className="h-9 w-52 rounded-md border border-line-strong bg-raised px-3 max-md:flex-1"
+          />
+          <select
+            aria-label="Device"
+            value={filter.device}
+            onChange={(event) => change({ device: event.target.value })}
+            className="h-9 rounded-md border border-line-strong bg-raised px-2"
+          >
+            <option value="">All devices</option>
+            {devices.map((device) => (
+              <option key={device}>{device}</option>
+            ))}
+          </select>
+          <ToggleGroup.Root
+            type="single"
+            aria-label="Quality"
+            value={filter.quality}
+            onValueChange={(quality) => quality && change({ quality: quality === "all" ? null : quality })}
+            className="flex overflow-hidden rounded-md border border-line-strong"
+          >
+            {QUALITIES.map(([quality, label]) => (
+              <ToggleGroup.Item
+                key={quality}
+                value={quality}
+                className="h-9 bg-surface px-3 text-soft hover:text-ink focus-visible:-outline-offset-2 data-[state=on]:bg-select data-[state=on]:font-semibold data-[state=on]:text-ink"
+              >
+                {label}
+              </ToggleGroup.Item>
+            ))}
+          </ToggleGroup.Root>
+          <p role="status" className="text-sm text-soft md:ml-auto">
+            {rows.length === all.length ? count(all.length, "point") : `${rows.length} of ${count(all.length, "point")}`}
+            {notGood > 0 ? `, ${notGood} not good` : ""}
+          </p>
+        </header>
+        {points.isPending ? <Loading what="points" /> : null}
+        {points.isError ? (
+          <div className="px-4">
+            <Notice tone="alarm" title={points.error.message} />
+          </div>
+        ) : null}
+        {points.isSuccess && rows.length === 0 ? (
+          <div className="px-4">
+            <Notice title={all.length === 0 ? "No points are described" : "No point fits the filter"}>
+              {all.length === 0 ? "Apply a description with devices and point lists." : "Widen the filter above."}
+            </Notice>
+          </div>
+        ) : null}
+        {rows.length > 0 ? (
+          <PointTable rows={rows} now={now} selected={selected} onSelect={(id) => change({ point: id })} filter={filter} onSort={sort} />
+        ) : null}
+      </div>
+      {open ? <PointDetail key={open.id} point={open} now={now} onClose={() => change({ point: null })} /> : null}
+    </main>
+  );
+}
+
+function filterOf(search: URLSearchParams): Filter {
+  const sort = SORTS.find((key) => key === search.get("sort")) ?? "listed";
+  const quality = QUALITIES.find(([word]) => word === search.get("quality"))?.[0] ?? "all";
+  return {
+    text: search.get("q") ?? "",
+    device: search.get("device") ?? "",
+    quality,
+    sort,
+    descending: search.get("desc") === "1",
+  };
+}

@@ -1,0 +1,13 @@
+import type { ReadingView } from "../../api/client";
+import { Badge } from "../../components/Badge";
+
+/** A quality with its reason in words. */
+export function Quality({ reading }: { reading: Pick<ReadingView, "quality" | "reason"> }) {
+  const tone = reading.quality === "good" ? "plain" : reading.quality === "bad" ? "alarm" : "warn";
+  return (
+    <Badge tone={tone}>
+      {reading.quality}
+      {reading.reason ? `: ${reading.reason}` : ""}
+    </Badge>
+  );
+}

@@ -1,0 +1,78 @@
+import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter, Link, Navigate, Route, Routes, useLocation } from "react-router";
+import { sessionQuery } from "./api/queries";
+import { Loading, Notice } from "./components/Notice";
+import { Shell, useTheme } from "./components/Shell";
+import { OverviewPage } from "./features/overview/OverviewPage";
+import { PointsPage } from "./features/points/PointsPage";
+import { ReferencePage } from "./features/reference/ReferencePage";
+import { SetupPage } from "./features/session/SetupPage";
+import { SignInPage } from "./features/session/SignInPage";
+import { LiveProvider } from "./live/live";
+import "./styles.css";
+
+function App() {
+  useTheme();
+  return (
+    <Routes>
+      <Route path="/setup" element={<SetupPage />} />
+      <Route path="/sign-in" element={<SignInPage />} />
+      <Route path="*" element={<Inside />} />
+    </Routes>
+  );
+}
+
+/** Everything that needs a person who is signed in. */
+function Inside() {
+  const session = useQuery(sessionQuery);
+  const { pathname, search } = useLocation();
+  if (session.isPending) return <Loading what="the console" />;
+  if (session.isError) {
+    return (
+      <main className="p-6">
+        <Notice tone="alarm" title={session.error.message} />
+      </main>
+    );
+  }
+  if (session.data === null) return <Navigate to={`/sign-in?to=${encodeURIComponent(pathname + search)}`} replace />;
+  return (
+    <LiveProvider>
+      <Shell who={session.data}>
+        <Routes>
+          <Route path="/" element={<OverviewPage />} />
+          <Route path="/points" element={<PointsPage />} />
+          <Route path="/api-reference" element={<ReferencePage />} />
+          <Route path="*" element={<NoSuchPage />} />
+        </Routes>
+      </Shell>
+    </LiveProvider>
+  );
+}
+
+function NoSuchPage() {
+  return (
+    <main className="p-6">
+      <Notice title="There is no such page">
+        <Link to="/" className="text-act underline">
+          Go to the overview
+        </Link>
+      </Notice>
+    </main>
+  );
+}
+
+const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false } } });
+const root = document.getElementById("root");
+if (root) {
+  createRoot(root).render(
+    <StrictMode>
+      <QueryClientProvider client={queries}>
+        <BrowserRouter>
+          <App />
+        </BrowserRouter>
+      </QueryClientProvider>
+    </StrictMode>,
+  );
+}

@@ -1,0 +1,35 @@
+/** A span as people say it: 0.4 s, 12 s, 3 min, 5 h, 2 d. */
+export function span(millis: number): string {
+  const seconds = Math.max(0, millis) / 1000;
+  if (seconds < 10) return `${(Math.floor(seconds * 10) / 10).toFixed(1)} s`;
+  if (seconds < 120) return `${Math.floor(seconds)} s`;
+  if (seconds < 7200) return `${Math.floor(seconds / 60)} min`;
+  if (seconds < 172_800) return `${Math.floor(seconds / 3600)} h`;
+  return `${Math.floor(seconds / 86_400)} d`;
+}
+
+/** A value as a meter would show it; a dash when there is none. */
+export function value(of: unknown): string {
+  if (of === null || of === undefined) return "–";
+  if (typeof of === "boolean") return of ? "on" : "off";
+  if (typeof of !== "number") return String(of);
+  if (Number.isInteger(of)) return String(of);
+  const size = Math.abs(of);
+  return String(Number(of.toFixed(size >= 1000 ? 1 : size >= 1 ? 2 : 4)));
+}
+
+/** The values as the device sent them: bits as 0 and 1, nothing rounded. */
+export function raw(of: unknown): string {
+  if (of === null || of === undefined) return "–";
+  if (typeof of === "boolean") return of ? "1" : "0";
+  return String(of);
+}
+
+/** A moment on the clock of this browser. */
+export function clock(millis: number): string {
+  return new Date(millis).toLocaleTimeString([], { hour12: false });
+}
+
+export function count(number: number, one: string, many = `${one}s`): string {
+  return `${number.toLocaleString("en")} ${number === 1 ? one : many}`;
+}

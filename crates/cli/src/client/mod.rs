@@ -1,0 +1,142 @@
+//! The client commands: each asks a service and prints what it says.
+
+pub(crate) mod config;
+pub(crate) mod points;
+pub(crate) mod sign_in;
+pub(crate) mod status;
+pub(crate) mod tap;
+pub(crate) mod watch;
+
+use crate::args::Target;
+use crate::exit::{ExitReason, failed};
+use anyhow::Context;
+use eventsource_stream::Eventsource;
+use futures_util::{Stream, StreamExt};
+use reqwest::{Method, Response, StatusCode};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use std::path::PathBuf;
+
+/// A service and the right to ask it.
+pub(crate) struct Client {
+    http: reqwest::Client,
+    url: String,
+    token: String,
+}
+
+/// What a sign-in leaves behind.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Remembered {
+    pub(crate) url: String,
+    pub(crate) token: String,
+}
+
+/// Where it is kept: `$XDG_CONFIG_HOME/interlex/sign-in.toml`, else below `~/.config`.
+pub(crate) fn remembered_path() -> anyhow::Result<PathBuf> {
+    let configured = std::env::var_os("XDG_CONFIG_HOME").filter(|path| !path.is_empty()).map(PathBuf::from);
+    let home = || std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".config"));
+    let directory = configured.or_else(home).context("neither XDG_CONFIG_HOME nor HOME is set")?;
+    Ok(directory.join("interlex").join("sign-in.toml"))
+}
+
+impl Client {
+    /// The service that flags, environment or the last sign-in name.
+    pub(crate) fn new(target: &Target) -> anyhow::Result<Self> {
+        let remembered = match std::fs::read_to_string(remembered_path()?) {
+            Ok(text) => Some(toml::from_str::<Remembered>(&text).context("reading the last sign-in; sign in again")?),
+            Err(_) => None,
+        };
+        let url = target.url.clone().or_else(|| remembered.as_ref().map(|known| known.url.clone()));
+        // A token is for the service that made it, and is sent to no other.
+        let known = remembered.filter(|known| Some(&known.url) == url.as_ref()).map(|known| known.token);
+        let token = target.token.clone().or(known);
+        match (url, token) {
+            (Some(url), Some(token)) => {
+                let url = url.trim_end_matches('/').to_owned();
+                Ok(Self { http: reqwest::Client::new(), url, token })
+            }
+            _ => Err(failed(ExitReason::NotAllowed, "not signed in; run: interlex sign-in URL")),
+        }
+    }
+
+    pub(crate) async fn get(&self, path: &str, query: &[(&str, &str)]) -> anyhow::Result<Value> {
+        Ok(self.send(Method::GET, path, query, None).await?.json().await?)
+    }
+
+    pub(crate) async fn post(&self, path: &str, body: &Value) -> anyhow::Result<Value> {
+        Ok(self.send(Method::POST, path, &[], Some(body)).await?.json().await?)
+    }
+
+    /// The events of a stream: name and data.
+    pub(crate) async fn events(
+        &self,
+        path: &str,
+        query: &[(&str, &str)],
+    ) -> anyhow::Result<impl Stream<Item = anyhow::Result<(String, Value)>>> {
+        let response = self.send(Method::GET, path, query, None).await?;
+        Ok(response.bytes_stream().eventsource().map(|event| {
+            let event = event.map_err(|error| failed(ExitReason::Unreachable, format!("the stream ended: {error}")))?;
+            let data = serde_json::from_str(&event.data).unwrap_or(Value::String(event.data));
+            Ok((event.event, data))
+        }))
+    }
+
+    async fn send(
+        &self,
+        method: Method,
+        path: &str,
+        query: &[(&str, &str)],
+        body: Option<&Value>,
+    ) -> anyhow::Result<Response> {
+        let mut url =
+            reqwest::Url::parse(&format!("{}{path}", self.url)).with_context(|| format!("{:?} is no URL", self.url))?;
+        if !query.is_empty() {
+            url.query_pairs_mut().extend_pairs(query);
+        }
+        let mut request = self.http.request(method, url).bearer_auth(&self.token);
+        if let Some(body) = body {
+            request = request.json(body);
+        }
+        checked(request.send().await, &self.url).await
+    }
+}
+
+/// Turns failures into errors that know their exit code.
+pub(crate) async fn checked(sent: reqwest::Result<Response>, url: &str) -> anyhow::Result<Response> {
+    let unreachable = |error: reqwest::Error| {
+        let cause = std::error::Error::source(&error).map(|cause| format!(": {cause}")).unwrap_or_default();
+        failed(ExitReason::Unreachable, format!("{url} does not answer{cause}"))
+    };
+    let response = sent.map_err(unreachable)?;
+    let status = response.status();
+    if status.is_success() {
+        return Ok(response);
+    }
+    let problem: Value = response.json().await.unwrap_or_default();
+    let detail = problem.get("detail").and_then(Value::as_str).unwrap_or("no reason given").to_owned();
+    let reason = match status {
+        StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => ExitReason::NotAllowed,
+        StatusCode::UNPROCESSABLE_ENTITY => ExitReason::Mistakes,
+        _ => ExitReason::Failure,
+    };
+    let mistakes = problem.get("problems").and_then(|list| serde_json::from_value(list.clone()).ok());
+    let mistakes: Vec<interlex_core::description::Problem> = mistakes.unwrap_or_default();
+    let lines: String = mistakes.iter().map(|problem| format!("\n  {problem}")).collect();
+    Err(failed(reason, format!("{detail}{lines}")))
+}
+
+/// A field of a JSON object as text; empty when it is not there.
+pub(crate) fn text<'a>(object: &'a Value, key: &str) -> &'a str {
+    object.get(key).and_then(Value::as_str).unwrap_or_default()
+}
+
+/// A field of a JSON object as a whole number; 0 when it is not there.
+pub(crate) fn whole(object: &Value, key: &str) -> i64 {
+    object.get(key).and_then(Value::as_i64).unwrap_or_default()
+}
+
+/// A field of a JSON object as a list; empty when it is not there.
+pub(crate) fn list<'a>(object: &'a Value, key: &str) -> &'a [Value] {
+    object.get(key).and_then(Value::as_array).map(Vec::as_slice).unwrap_or_default()
+}

@@ -1,0 +1,88 @@
+use super::{Client, text, whole};
+use crate::args::{Output, PointsArguments, SortKey};
+use crate::output::{plain, print_csv, print_table, span, state_cell, table, with_unit};
+use comfy_table::{Cell, CellAlignment};
+use serde_json::Value;
+
+pub(crate) async fn run(arguments: PointsArguments) -> anyhow::Result<()> {
+    let client = Client::new(&arguments.target)?;
+    let wanted = [
+        ("q", &arguments.filter),
+        ("gateway", &arguments.gateway),
+        ("device", &arguments.device),
+        ("quality", &arguments.quality),
+    ];
+    let query: Vec<_> = wanted.iter().filter_map(|(key, value)| Some((*key, value.as_deref()?))).collect();
+    let points = client.get("/api/v1/points", &query).await?;
+    let now = whole(&client.get("/api/v1/status", &[]).await?, "at");
+    let mut points: Vec<Value> = points.as_array().cloned().unwrap_or_default();
+    sort(&mut points, arguments.sort);
+    match arguments.output {
+        Output::Json => anstream::println!("{}", serde_json::to_string_pretty(&points)?),
+        Output::Csv => print_csv(&CSV_HEADER, points.iter().map(csv_row))?,
+        Output::Table if points.is_empty() => anstream::println!("No points match."),
+        Output::Table => {
+            let mut shown = table(&HEADER);
+            points.iter().for_each(|point| {
+                shown.add_row(row(point, now));
+            });
+            print_table(&shown);
+        }
+    }
+    Ok(())
+}
+
+pub(crate) const HEADER: [&str; 7] = ["device", "name", "value", "quality", "age", "raw", "address"];
+const CSV_HEADER: [&str; 11] =
+    ["id", "device", "name", "value", "unit", "quality", "reason", "raw", "address", "source_at", "gateway_at"];
+
+fn sort(points: &mut [Value], key: SortKey) {
+    let rank = |point: &Value| match text(point, "quality") {
+        "bad" => 0,
+        "uncertain" => 1,
+        _ => 2,
+    };
+    match key {
+        SortKey::Listed => {}
+        SortKey::Name => points.sort_by(|a, b| text(a, "name").cmp(text(b, "name"))),
+        SortKey::Device => points.sort_by(|a, b| text(a, "id").cmp(text(b, "id"))),
+        SortKey::Quality => points.sort_by_key(rank),
+        SortKey::Age => points.sort_by_key(|point| whole(point, "gateway_at")),
+    }
+}
+
+pub(crate) fn row(point: &Value, now: i64) -> Vec<Cell> {
+    let quality = text(point, "quality");
+    let quality_cell = match point.get("reason").and_then(Value::as_str) {
+        Some(reason) => {
+            let mut cell = state_cell(quality);
+            cell = match quality {
+                "bad" => Cell::new(format!("bad: {reason}")).fg(comfy_table::Color::Red),
+                "uncertain" => Cell::new(format!("uncertain: {reason}")).fg(comfy_table::Color::Yellow),
+                _ => cell,
+            };
+            cell
+        }
+        None => state_cell(quality),
+    };
+    let never = whole(point, "gateway_at") == 0;
+    let age = if never { "-".to_owned() } else { span(now - whole(point, "gateway_at")) };
+    vec![
+        Cell::new(text(point, "device")),
+        Cell::new(text(point, "name")),
+        Cell::new(with_unit(point.get("value").unwrap_or(&Value::Null), text(point, "unit")))
+            .set_alignment(CellAlignment::Right),
+        quality_cell,
+        Cell::new(age).set_alignment(CellAlignment::Right),
+        Cell::new(plain(point.get("raw").unwrap_or(&Value::Null))).set_alignment(CellAlignment::Right),
+        Cell::new(text(point, "address")),
+    ]
+}
+
+fn csv_row(point: &Value) -> Vec<String> {
+    let cell = |key: &&str| match point.get(*key) {
+        Some(Value::Null) | None => String::new(),
+        Some(value) => plain(value),
+    };
+    CSV_HEADER.iter().map(cell).collect()
+}

@@ -1,0 +1,37 @@
+use super::{Remembered, checked, remembered_path, text};
+use crate::args::SignInArguments;
+use crate::serve::make_private;
+use anyhow::Context;
+use serde_json::{Value, json};
+use std::io::{BufRead, Write};
+use std::os::unix::fs::OpenOptionsExt;
+
+pub(crate) async fn run(arguments: SignInArguments) -> anyhow::Result<()> {
+    let url = arguments.url.trim_end_matches('/').to_owned();
+    let name = match arguments.name {
+        Some(name) => name,
+        None => {
+            anstream::eprint!("Name: ");
+            read_line()?
+        }
+    };
+    let password = if arguments.password_stdin { read_line()? } else { rpassword::prompt_password("Password: ")? };
+    let label = format!("client of {}", std::env::var("USER").unwrap_or_else(|_| "someone".to_owned()));
+    let body = json!({ "name": name, "password": password, "label": label });
+    let sent = reqwest::Client::new().post(format!("{url}/api/v1/tokens")).json(&body).send().await;
+    let made: Value = checked(sent, &url).await?.json().await?;
+    let path = remembered_path()?;
+    make_private(path.parent().context("a path without a directory")?)?;
+    let remembered = Remembered { url: url.clone(), token: text(&made, "token").to_owned() };
+    let file = std::fs::OpenOptions::new().create(true).write(true).truncate(true).mode(0o600).open(&path);
+    let mut file = file.with_context(|| format!("writing {}", path.display()))?;
+    file.write_all(toml::to_string(&remembered)?.as_bytes())?;
+    anstream::println!("Signed in to {url} as {name}.");
+    Ok(())
+}
+
+fn read_line() -> anyhow::Result<String> {
+    let mut line = String::new();
+    std::io::stdin().lock().read_line(&mut line)?;
+    Ok(line.trim_end_matches(['\r', '\n']).to_owned())
+}

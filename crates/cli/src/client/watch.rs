@@ -1,0 +1,92 @@
+use super::{Client, list, points, text, whole};
+use crate::args::{Output, WatchArguments};
+use crate::exit::{ExitReason, failed};
+use crate::output::{clock, table, with_unit};
+use futures_util::StreamExt;
+use serde_json::{Map, Value};
+use std::collections::HashMap;
+use std::io::IsTerminal;
+use std::pin::pin;
+
+pub(crate) async fn run(arguments: WatchArguments) -> anyhow::Result<()> {
+    let client = Client::new(&arguments.target)?;
+    let wanted = [("q", &arguments.filter), ("device", &arguments.device)];
+    let query: Vec<_> = wanted.iter().filter_map(|(key, value)| Some((*key, value.as_deref()?))).collect();
+    let described = client.get("/api/v1/points", &query).await?;
+    let mut table = Watched::new(described.as_array().cloned().unwrap_or_default());
+    if table.rows.is_empty() {
+        return Err(failed(ExitReason::Failure, "no points match"));
+    }
+    let draws = arguments.output == Output::Table && std::io::stdout().is_terminal();
+    let mut events = pin!(client.events("/api/v1/live", &query).await?);
+    let mut updates = 0;
+    while let Some(event) = events.next().await {
+        let (name, frame) = event?;
+        if name != "values" {
+            continue;
+        }
+        let changed = table.take(&frame);
+        match arguments.output {
+            Output::Table if draws => table.draw(whole(&frame, "at")),
+            Output::Json => changed.iter().for_each(|point| anstream::println!("{point}")),
+            Output::Table | Output::Csv => changed.iter().for_each(|point| print_line(point, arguments.output)),
+        }
+        updates += 1;
+        if arguments.count.is_some_and(|count| updates >= count) {
+            return Ok(());
+        }
+    }
+    Err(failed(ExitReason::Unreachable, "the service ended the stream"))
+}
+
+/// The points as they are known so far.
+struct Watched {
+    rows: Vec<Value>,
+    places: HashMap<String, usize>,
+}
+
+impl Watched {
+    fn new(rows: Vec<Value>) -> Self {
+        let places = rows.iter().enumerate().map(|(at, row)| (text(row, "id").to_owned(), at)).collect();
+        Self { rows, places }
+    }
+
+    /// Takes the changes of a frame over; gives the points that changed.
+    fn take(&mut self, frame: &Value) -> Vec<Value> {
+        let mut changed = Vec::new();
+        for value in list(frame, "values") {
+            let place = self.places.get(text(value, "id")).copied();
+            let Some(row) = place.and_then(|at| self.rows.get_mut(at)).and_then(Value::as_object_mut) else { continue };
+            row.extend(value.as_object().cloned().unwrap_or_else(Map::new));
+            changed.push(Value::Object(row.clone()));
+        }
+        changed
+    }
+
+    fn draw(&self, now: i64) {
+        let mut shown = table(&points::HEADER);
+        for row in &self.rows {
+            shown.add_row(points::row(row, now));
+        }
+        // Home, draw over, clear what is left below: no flicker.
+        anstream::print!("\x1b[H");
+        anstream::println!("{} points at {}   Ctrl-C ends\x1b[K\n", self.rows.len(), clock(now));
+        for line in shown.lines() {
+            anstream::println!("{line}\x1b[K");
+        }
+        anstream::print!("\x1b[J");
+    }
+}
+
+fn print_line(point: &Value, output: Output) {
+    let at = whole(point, "gateway_at");
+    let value = with_unit(point.get("value").unwrap_or(&Value::Null), text(point, "unit"));
+    let reason = point.get("reason").and_then(Value::as_str).map(|reason| format!(": {reason}")).unwrap_or_default();
+    let quality = format!("{}{reason}", text(point, "quality"));
+    match output {
+        Output::Csv => anstream::println!("{at},{},{value},{quality}", text(point, "id")),
+        Output::Table | Output::Json => {
+            anstream::println!("{}  {:<40} {value:>16}  {quality}", clock(at), text(point, "id"));
+        }
+    }
+}

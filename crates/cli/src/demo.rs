@@ -1,0 +1,182 @@
+use crate::args::DemoArguments;
+use crate::exit::{ExitReason, failed};
+use crate::log;
+use crate::serve::{interrupted, keep_setup_link, make_private};
+use anyhow::Context;
+use indicatif::{ProgressBar, ProgressStyle};
+use interlex_core::description::{self, BrokerUrl, Files, LinkProtocol, MAIN_FILE};
+use interlex_plant::{Plant, PlantConfig};
+use interlex_service::{Service, ServiceConfig};
+use interlex_sidecar::{Broker, Database, is_port_free};
+use interlex_store::Store;
+use std::io::IsTerminal;
+use std::net::Ipv4Addr;
+use std::time::Duration;
+use tokio_util::sync::CancellationToken;
+
+const GATEWAY: &str = "alderfen-1";
+
+/// The description that the demo starts with.
+fn files() -> Files {
+    [
+        (MAIN_FILE, include_str!("../../../demo/gateway.toml")),
+        ("points/digester.csv", include_str!("../../../demo/points/digester.csv")),
+        ("points/gas-analyser.csv", include_str!("../../../demo/points/gas-analyser.csv")),
+    ]
+    .map(|(path, text)| (path.to_owned(), text.to_owned()))
+    .into()
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Ports {
+    console: u16,
+    database: u16,
+    broker: u16,
+    plant: u16,
+    control: u16,
+}
+
+impl Ports {
+    const fn from(first: u16) -> Self {
+        Self { console: first, database: first + 1, broker: first + 2, plant: first + 3, control: first + 4 }
+    }
+
+    fn check(self) -> anyhow::Result<()> {
+        let all = [
+            (self.console, "console"),
+            (self.database, "database"),
+            (self.broker, "broker"),
+            (self.plant, "plant"),
+            (self.control, "plant control"),
+        ];
+        let taken = all.iter().filter(|(port, _)| !is_port_free(*port));
+        let taken: Vec<_> = taken.map(|(port, what)| format!("{port} ({what})")).collect();
+        if taken.is_empty() {
+            return Ok(());
+        }
+        let message = format!(
+            "taken on 127.0.0.1: port {}; is the demo running already? Choose other ports with --ports-from, such as \
+             --ports-from {}",
+            taken.join(", "),
+            self.console.saturating_add(100)
+        );
+        Err(failed(ExitReason::Failure, message))
+    }
+}
+
+pub(crate) async fn run(arguments: DemoArguments) -> anyhow::Result<()> {
+    let ports = Ports::from(arguments.ports_from);
+    ports.check()?;
+    make_private(&arguments.data_dir)?;
+    let log = arguments.data_dir.join("interlex.log");
+    log::to_file(arguments.log_format, &log)?;
+
+    let step = Step::begin("database");
+    let mut database = Database::start(&arguments.data_dir.join("database"), ports.database).await?;
+    step.done(&format!("MariaDB on port {}", ports.database));
+
+    let step = Step::begin("broker");
+    let mut broker = Broker::start(&arguments.data_dir.join("broker"), ports.broker).await?;
+    step.done(&format!("Mosquitto on port {}", ports.broker));
+
+    let step = Step::begin("plant");
+    let stop_plant = CancellationToken::new();
+    let config = PlantConfig { modbus_port: ports.plant, control_port: ports.control, seed: arguments.seed };
+    let plant = Plant::start(config, stop_plant.clone()).await?;
+    step.done(&format!("two digesters and a gas analyser, Modbus TCP on port {}", ports.plant));
+
+    let step = Step::begin("service");
+    let store = Store::new(&database.url("interlex"))?;
+    let service = Service::start(ServiceConfig { listen: (Ipv4Addr::LOCALHOST, ports.console).into(), store }).await?;
+    service.ready().await;
+    prepare(&service, ports).await?;
+    step.done(&format!("gateway {GATEWAY} runs"));
+
+    let link = keep_setup_link(&service, &arguments.data_dir)?;
+    welcome(&service, link.as_deref(), ports);
+    interrupted().await?;
+
+    let step = Step::begin("stopping");
+    service.stop().await;
+    step.done("deaths published, journal flushed");
+    stop_plant.cancel();
+    plant.ended().await;
+    broker.stop().await;
+    database.stop().await;
+    anstream::println!("Everything has stopped; the data is kept in {}.", arguments.data_dir.display());
+    Ok(())
+}
+
+/// Activates the demo's description at the first start, and again when its ports have moved.
+async fn prepare(service: &Service, ports: Ports) -> anyhow::Result<()> {
+    let (mut description, note) = match service.description(GATEWAY) {
+        Some(running) => (running, "ports of the demo moved"),
+        None => {
+            let shipped = description::read(&files());
+            let problems = |problems: Vec<_>| failed(ExitReason::Mistakes, format!("{problems:?}"));
+            (shipped.map_err(problems)?, "the demo as it ships")
+        }
+    };
+    let before = description.clone();
+    for link in &mut description.links {
+        let LinkProtocol::ModbusTcp(modbus) = &mut link.protocol;
+        if link.settings.name.as_str() == "process-bus" {
+            modbus.port = ports.plant;
+        }
+    }
+    for uplink in &mut description.uplinks {
+        if uplink.name.as_str() == "cloud" {
+            uplink.url = BrokerUrl { host: "127.0.0.1".to_owned(), port: ports.broker };
+        }
+    }
+    if service.description(GATEWAY).is_none() || description != before {
+        service.activate(&description::write(&description), note).await.context("activating the demo")?;
+    }
+    Ok(())
+}
+
+fn welcome(service: &Service, setup_link: Option<&str>, ports: Ports) {
+    let console = format!("http://{}", service.address());
+    anstream::println!();
+    match setup_link {
+        Some(link) => {
+            anstream::println!("Nobody can sign in yet. Open this link once, to name the administrator:");
+            anstream::println!("\n  {link}\n");
+        }
+        None => anstream::println!("Console: {console}  (sign in with the name and password that you chose)\n"),
+    }
+    anstream::println!("Then, in another terminal:");
+    anstream::println!("  interlex sign-in {console}       sign the client in");
+    anstream::println!("  interlex status                          what runs, since when, and why not");
+    anstream::println!("  interlex watch gas                       values, live");
+    anstream::println!("  interlex tap                             what arrives at the broker");
+    anstream::println!("  interlex plant map                       what the registers should say");
+    let control = if ports.control == 7404 { String::new() } else { format!(" --control-port {}", ports.control) };
+    anstream::println!("  interlex plant fault gas-analyser silent{control}   pull a plug; add --off to mend it");
+    anstream::println!("\nCtrl-C stops everything.");
+}
+
+/// One step of the start: a spinner on a terminal, a line elsewhere.
+struct Step {
+    name: &'static str,
+    bar: Option<ProgressBar>,
+}
+
+impl Step {
+    fn begin(name: &'static str) -> Self {
+        let bar = std::io::stderr().is_terminal().then(|| {
+            let bar = ProgressBar::new_spinner().with_message(name);
+            bar.set_style(ProgressStyle::default_spinner());
+            bar.enable_steady_tick(Duration::from_millis(100));
+            bar
+        });
+        Self { name, bar }
+    }
+
+    fn done(self, what: &str) {
+        if let Some(bar) = self.bar {
+            bar.finish_and_clear();
+        }
+        anstream::println!("{:<9} {what}", self.name);
+    }
+}

@@ -1,0 +1,99 @@
+use crate::args::{Output, PlantArguments, PlantCommand, PlantFault};
+use crate::exit::{ExitReason, failed};
+use crate::log;
+use crate::output::{print_csv, print_table, table};
+use crate::serve::interrupted;
+use interlex_plant::{Encoding, Order, Plant, PlantConfig, SIGNALS, Signal, UNITS};
+use tokio_util::sync::CancellationToken;
+
+pub(crate) async fn run(arguments: PlantArguments) -> anyhow::Result<()> {
+    match arguments.command {
+        Some(PlantCommand::Map { output }) => print_map(output),
+        Some(PlantCommand::Fault { device, fault, off }) => switch(arguments.control_port, &device, fault, off).await,
+        None => serve(&arguments).await,
+    }
+}
+
+async fn serve(arguments: &PlantArguments) -> anyhow::Result<()> {
+    log::to_stderr(crate::args::LogFormat::Text);
+    let stop = CancellationToken::new();
+    let (modbus_port, control_port, seed) = (arguments.port, arguments.control_port, arguments.seed);
+    let plant = Plant::start(PlantConfig { modbus_port, control_port, seed }, stop.clone()).await?;
+    print_map(Output::Table)?;
+    anstream::println!("\nModbus TCP on {}, control on http://{}. Ctrl-C stops it.", plant.modbus(), plant.control());
+    interrupted().await?;
+    stop.cancel();
+    plant.ended().await;
+    Ok(())
+}
+
+const HEADER: [&str; 9] = ["unit", "device", "name", "address", "type", "order", "scale", "unit of value", "title"];
+
+fn row(signal: &Signal) -> Vec<String> {
+    let (data_type, order) = encoding(signal.encoding);
+    let scale = if data_type == "bool" { String::new() } else { signal.scale.to_string() };
+    let texts = [signal.name, &signal.address_text(), data_type, order, &scale, signal.engineering_unit, signal.title];
+    [signal.unit.to_string(), signal.device().to_owned()].into_iter().chain(texts.map(str::to_owned)).collect()
+}
+
+fn encoding(encoding: Encoding) -> (&'static str, &'static str) {
+    let word = |order| match order {
+        Order::Abcd => "ABCD",
+        Order::Cdab => "CDAB",
+        Order::Badc => "BADC",
+        Order::Dcba => "DCBA",
+    };
+    match encoding {
+        Encoding::Bit => ("bool", ""),
+        Encoding::Int16 => ("int16", ""),
+        Encoding::Uint16 => ("uint16", ""),
+        Encoding::Uint32(order) => ("uint32", word(order)),
+        Encoding::Float32(order) => ("float32", word(order)),
+    }
+}
+
+fn print_map(output: Output) -> anyhow::Result<()> {
+    let rows = SIGNALS.iter().map(row);
+    match output {
+        Output::Csv => print_csv(&HEADER, rows),
+        Output::Json => {
+            let object = |row: Vec<String>| -> serde_json::Map<_, _> {
+                HEADER.iter().zip(row).map(|(key, text)| ((*key).to_owned(), text.into())).collect()
+            };
+            let rows: Vec<_> = rows.map(object).collect();
+            anstream::println!("{}", serde_json::to_string_pretty(&rows)?);
+            Ok(())
+        }
+        Output::Table => {
+            let mut map = table(&HEADER);
+            rows.for_each(|row| {
+                map.add_row(row);
+            });
+            print_table(&map);
+            Ok(())
+        }
+    }
+}
+
+async fn switch(control_port: u16, device: &str, fault: PlantFault, off: bool) -> anyhow::Result<()> {
+    if !UNITS.iter().any(|(_, name)| *name == device) {
+        let known: Vec<_> = UNITS.iter().map(|(_, name)| *name).collect();
+        return Err(failed(
+            ExitReason::Failure,
+            format!("there is no device {device:?}; expected {}", known.join(", ")),
+        ));
+    }
+    let word = match fault {
+        PlantFault::Silent => "silent",
+        PlantFault::WrongRegister => "wrong-register",
+        PlantFault::NoisySensor => "noisy-sensor",
+    };
+    let url = format!("http://127.0.0.1:{control_port}/faults/{device}/{word}");
+    let client = reqwest::Client::new();
+    let request = if off { client.delete(&url) } else { client.put(&url) };
+    let unreachable =
+        |error| failed(ExitReason::Unreachable, format!("no plant answers on control port {control_port}: {error}"));
+    request.send().await.map_err(unreachable)?.error_for_status()?;
+    anstream::println!("{device}: {word} {}", if off { "off" } else { "on" });
+    Ok(())
+}
