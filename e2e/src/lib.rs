@@ -1,1 +1,50 @@
-//! End-to-end tests of Interlex; see `tests/`.
+//! What the end-to-end tests stand on: the real binary with a real MariaDB, a real Mosquitto and the plant, each a
+//! process of its own on free ports of loopback, and eyes that know nothing of Interlex's code.
+#![allow(
+    missing_docs,
+    missing_debug_implementations,
+    clippy::cast_possible_truncation,
+    clippy::cast_possible_wrap,
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "a test harness"
+)]
+
+mod browser;
+mod host;
+mod program;
+mod rig;
+mod wire;
+
+pub use browser::Browser;
+pub use host::{Arrived, Host};
+pub use program::{Output, Program, run};
+pub use rig::{PASSWORD, PERSON, Rig};
+pub use wire::{Field, fields, text, varint};
+
+use std::future::Future;
+use std::time::Duration;
+
+/// Waits until `condition` gives something, and panics with `what` when that takes too long.
+pub async fn wait_for<T, F: Future<Output = Option<T>>>(what: &str, mut condition: impl FnMut() -> F) -> T {
+    let polling = async {
+        loop {
+            if let Some(found) = condition().await {
+                return found;
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    };
+    // Generous: a loaded machine is slow, and a condition that holds ends the wait at once.
+    tokio::time::timeout(Duration::from_secs(60), polling).await.unwrap_or_else(|_| panic!("waited in vain: {what}"))
+}
+
+/// A block of free ports, one after the other.
+pub fn free_ports(count: u16) -> u16 {
+    (0..200)
+        .filter_map(|_| interlex_sidecar::free_port().ok())
+        .find(|first| *first < 65_000 && (*first..first + count).all(interlex_sidecar::is_port_free))
+        .expect("free ports")
+}

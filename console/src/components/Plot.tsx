@@ -1,5 +1,6 @@
 import { useEffect, useRef } from "react";
 import uPlot from "uplot";
+import { clock } from "../text/format";
 
 interface PlotProps {
   /** What is drawn, for those who cannot see it. */
@@ -21,13 +22,21 @@ export function Plot({ label, unit, times, values }: PlotProps) {
     const element = place.current;
     if (!element) return;
     const colour = (name: string) => () => getComputedStyle(element).getPropertyValue(name);
-    const axis = { stroke: colour("--ink-soft"), grid: { stroke: colour("--line") }, ticks: { show: false } };
+    const axis = {
+      stroke: colour("--ink-soft"),
+      grid: { stroke: colour("--line"), width: 1 },
+      ticks: { show: false },
+      font: "12px Inter Tight Variable",
+    };
     const options: uPlot.Options = {
       width: element.clientWidth,
       height: HEIGHT,
       cursor: { y: false },
       legend: { show: false },
-      axes: [axis, { ...axis, size: 64, values: (_, ticks) => ticks.map((tick) => `${tick}`) }],
+      axes: [
+        { ...axis, space: 64, values: (_, ticks) => ticks.map((tick) => clock(tick * 1000)) },
+        { ...axis, size: 56, space: 26, values: (_, ticks) => ticks.map((tick) => `${tick}`) },
+      ],
       series: [{}, { label: unit, stroke: colour("--act"), width: 1.5, spanGaps: false, points: { show: false } }],
     };
     const drawn = new uPlot(options, [[], []], element);

@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useState } from "react";
 import { NavLink } from "react-router";
 import { api, dataOf, type SignedIn } from "../api/client";
+import { sessionQuery } from "../api/queries";
 import { useLive } from "../live/live";
 import { Notice } from "./Notice";
 
@@ -110,7 +111,7 @@ function Who({ who }: { who: SignedIn }) {
   const queries = useQueryClient();
   const signOut = useMutation({
     mutationFn: () => dataOf(api.DELETE("/api/v1/session")),
-    onSettled: () => queries.setQueryData(["session"], null),
+    onSettled: () => queries.setQueryData(sessionQuery.queryKey, null),
   });
   return (
     <div className="border-t border-line pt-2">

@@ -1,4 +1,4 @@
-use crate::{Process, SidecarError, find, io_error, port};
+use crate::{Process, SidecarError, find, io_error, not_up, port};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use tokio::net::TcpStream;
@@ -39,7 +39,7 @@ impl Broker {
         let deadline = Instant::now() + UP_WITHIN;
         while TcpStream::connect(("127.0.0.1", port)).await.is_err() {
             if !broker.process.is_running() || Instant::now() > deadline {
-                return Err(SidecarError::NotUp { program: "mosquitto", log });
+                return Err(not_up("mosquitto", log));
             }
             sleep(Duration::from_millis(20)).await;
         }

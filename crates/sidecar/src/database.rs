@@ -1,4 +1,4 @@
-use crate::{Process, SidecarError, find, io_error, port};
+use crate::{Process, SidecarError, find, io_error, not_up, port};
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
@@ -43,7 +43,7 @@ impl Database {
         let deadline = Instant::now() + UP_WITHIN;
         while !database.answers().await {
             if !database.process.is_running() || Instant::now() > deadline {
-                return Err(SidecarError::NotUp { program: "mariadbd", log });
+                return Err(not_up("mariadbd", log));
             }
             sleep(Duration::from_millis(20)).await;
         }
@@ -101,7 +101,7 @@ async fn install(directory: &Path, data: &Path) -> Result<(), SidecarError> {
     ];
     Process::start(&program, &arguments, &log).await?.ended().await;
     if !unfinished.join("mysql").is_dir() {
-        return Err(SidecarError::NotUp { program: "mariadb-install-db", log });
+        return Err(not_up("mariadb-install-db", log));
     }
     fs::rename(&unfinished, data).map_err(io_error("naming the new installation"))
 }

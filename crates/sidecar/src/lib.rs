@@ -36,12 +36,14 @@ pub enum SidecarError {
         what: &'static str,
     },
     /// The program ended or did not answer in time; its log says why.
-    #[error("{program} did not come up; see {log}", log = log.display())]
+    #[error("{program} did not come up; {log} ends with:\n{last}", log = log.display())]
     NotUp {
         /// The program.
         program: &'static str,
         /// Where it wrote to.
         log: PathBuf,
+        /// The last lines it wrote.
+        last: String,
     },
     /// A file or a process could not be handled.
     #[error("{doing}")]
@@ -56,6 +58,13 @@ pub enum SidecarError {
 fn io_error(doing: impl Into<String>) -> impl FnOnce(io::Error) -> SidecarError {
     let doing = doing.into();
     move |source| SidecarError::Io { doing, source }
+}
+
+fn not_up(program: &'static str, log: PathBuf) -> SidecarError {
+    let text = std::fs::read_to_string(&log).unwrap_or_default();
+    let lines: Vec<_> = text.lines().collect();
+    let last = lines.iter().skip(lines.len().saturating_sub(5)).copied().collect::<Vec<_>>().join("\n");
+    SidecarError::NotUp { program, log, last }
 }
 
 /// Finds a program in PATH or where Debian keeps servers.

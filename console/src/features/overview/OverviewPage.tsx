@@ -1,6 +1,7 @@
 import type { ReactNode } from "react";
 import { Link } from "react-router";
 import type { DeviceStatus, GatewayStatus, LinkStatus, UplinkStatus } from "../../api/client";
+import { Badge } from "../../components/Badge";
 import { Loading, Notice } from "../../components/Notice";
 import { State } from "../../components/State";
 import { useLive, useServiceNow } from "../../live/live";
@@ -36,7 +37,11 @@ function Gateway({ gateway }: { gateway: GatewayStatus }) {
     <section aria-label={gateway.title || gateway.name}>
       <header className="mb-4 flex flex-wrap items-baseline gap-x-3">
         <h2 className="text-xl font-semibold">{gateway.title || gateway.name}</h2>
-        <p className="text-soft">{troubles === 0 ? "Everything runs." : `${count(troubles, "thing")} not running.`}</p>
+        {troubles === 0 ? (
+          <p className="text-soft">Everything runs.</p>
+        ) : (
+          <Badge tone="alarm">{count(troubles, "part")} not running</Badge>
+        )}
       </header>
       <div className="grid items-start gap-4 lg:grid-cols-[minmax(0,1.7fr)_auto_minmax(0,1fr)_auto_minmax(0,1.2fr)] lg:gap-0">
         <Stage title="Field">
@@ -179,9 +184,8 @@ function Broker({ uplink, now }: { uplink: UplinkStatus; now: number }) {
           <State word={uplink.state} /> <span className="text-faint">for {span(now - uplink.since)}</span>
         </p>
       </div>
-      <p className="truncate text-sm text-soft">
-        Sparkplug B · {uplink.url} · {uplink.node}
-      </p>
+      <p className="text-sm break-words text-soft">Sparkplug B · {uplink.url}</p>
+      <p className="text-sm break-words text-soft">Node {uplink.node}</p>
       {uplink.state === "online" ? null : <Why error={uplink.last_error} at={uplink.last_error_at} now={now} />}
       <Facts
         facts={[

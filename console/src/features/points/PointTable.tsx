@@ -15,18 +15,21 @@ interface PointTableProps {
 }
 
 const ROW = 32;
-const GRID = "grid grid-cols-[minmax(7rem,1fr)_minmax(9rem,1.4fr)_7rem_4rem_minmax(9rem,1.2fr)_4.5rem_7rem_7rem] gap-x-3 px-4 items-center";
+const HEADING = 32;
+/** Raw value and address give way when the table shares the page with a point's detail, which shows them. */
+const GRID =
+  "grid grid-cols-[minmax(6rem,1fr)_minmax(9rem,1.4fr)_6rem_4rem_minmax(8rem,1.6fr)_4.5rem_7rem_7rem] @max-4xl:grid-cols-[minmax(6rem,1fr)_minmax(9rem,1.4fr)_6rem_4rem_minmax(8rem,1.6fr)_4.5rem] gap-x-3 px-4 items-center";
 /** On a phone: name over device, value over quality. */
-const NARROW = "max-md:grid-cols-[minmax(0,1fr)_auto] max-md:gap-y-0";
-const COLUMNS: { key: SortKey | null; title: string; right?: boolean }[] = [
+const NARROW = "max-md:grid-cols-[minmax(0,1fr)_auto]! max-md:gap-y-0";
+const COLUMNS: { key: SortKey | null; title: string; right?: boolean; yields?: boolean }[] = [
   { key: "device", title: "Device" },
   { key: "name", title: "Name" },
   { key: "value", title: "Value", right: true },
   { key: null, title: "Unit" },
   { key: "quality", title: "Quality" },
   { key: "age", title: "Age", right: true },
-  { key: null, title: "Raw", right: true },
-  { key: null, title: "Address" },
+  { key: null, title: "Raw", right: true, yields: true },
+  { key: null, title: "Address", yields: true },
 ];
 
 /** All points, live. Only the rows in view exist, so that fifty thousand scroll like fifty. */
@@ -39,6 +42,7 @@ export function PointTable({ rows, now, selected, onSelect, filter, onSort }: Po
     getScrollElement: () => scroller.current,
     estimateSize: () => rowHeight,
     overscan: 12,
+    scrollMargin: isNarrow ? 0 : HEADING,
   });
   const at = rows.findIndex((row) => row.id === selected);
   useEffect(() => {
@@ -72,7 +76,7 @@ export function PointTable({ rows, now, selected, onSelect, filter, onSort }: Po
       aria-activedescendant={selected ? rowId(selected) : undefined}
       tabIndex={0}
       onKeyDown={onKey}
-      className="min-h-0 flex-1 overflow-auto text-sm focus-visible:-outline-offset-2"
+      className="@container min-h-0 flex-1 overflow-auto text-sm focus-visible:-outline-offset-2"
     >
       <div role="row" aria-rowindex={1} className={`${GRID} ${NARROW} sticky top-0 z-10 h-8 border-b border-line-strong bg-ground max-md:hidden`}>
         {COLUMNS.map((column) => (
@@ -92,7 +96,7 @@ export function PointTable({ rows, now, selected, onSelect, filter, onSort }: Po
               aria-selected={row.id === selected}
               onClick={() => onSelect(row.id)}
               className={`${GRID} ${NARROW} absolute inset-x-0 cursor-pointer border-b border-line hover:bg-select aria-selected:bg-select`}
-              style={{ height: rowHeight, transform: `translateY(${item.start}px)` }}
+              style={{ height: rowHeight, transform: `translateY(${item.start - virtual.options.scrollMargin}px)` }}
             >
               <Cell className="text-soft max-md:order-3 max-md:text-xs">{row.device}</Cell>
               <Cell className="font-medium max-md:order-1">{row.name}</Cell>
@@ -107,8 +111,8 @@ export function PointTable({ rows, now, selected, onSelect, filter, onSort }: Po
               <Cell className="text-right tabular-nums text-soft max-md:hidden">
                 {row.gateway_at > 0 ? span(now - row.gateway_at) : "–"}
               </Cell>
-              <Cell className="text-right font-mono text-xs text-soft max-md:hidden">{raw(row.raw)}</Cell>
-              <Cell className="font-mono text-xs text-soft max-md:hidden">{row.address}</Cell>
+              <Cell className="text-right font-mono text-xs text-soft @max-4xl:hidden">{raw(row.raw)}</Cell>
+              <Cell className="font-mono text-xs text-soft @max-4xl:hidden">{row.address}</Cell>
             </div>
           );
         })}
@@ -140,7 +144,7 @@ function Heading({ column, filter, onSort }: HeadingProps) {
   const isSorted = key !== null && filter.sort === key;
   const order = filter.descending ? "descending" : "ascending";
   return (
-    <div role="columnheader" aria-sort={isSorted ? order : "none"} className={`text-xs text-soft ${column.right ? "text-right" : ""}`}>
+    <div role="columnheader" aria-sort={isSorted ? order : "none"} className={`text-xs text-soft ${column.right ? "text-right" : ""} ${column.yields ? "@max-4xl:hidden" : ""}`}>
       {key === null ? (
         column.title
       ) : (

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { ToggleGroup } from "radix-ui";
-import { useEffect, useMemo, useRef } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
 import { pointsQuery } from "../../api/queries";
 import { Loading, Notice } from "../../components/Notice";
@@ -23,7 +23,9 @@ export function PointsPage() {
   const { readings, status } = useLive();
   const now = useServiceNow();
   const points = useQuery(pointsQuery);
-  const filter = useMemo(() => filterOf(search), [search]);
+  // The address follows what is typed; it may lag behind a fast typist, so the text itself is kept here.
+  const [typed, setTyped] = useState(() => search.get("q") ?? "");
+  const filter = useMemo(() => ({ ...filterOf(search), text: typed }), [search, typed]);
   const selected = search.get("point");
   const text = useRef<HTMLInputElement>(null);
 
@@ -79,8 +81,11 @@ export function PointsPage() {
             type="search"
             aria-label="Filter points"
             placeholder="Filter  ( / )"
-            value={filter.text}
-            onChange={(event) => change({ q: event.target.value })}
+            value={typed}
+            onChange={(event) => {
+              setTyped(event.target.value);
+              change({ q: event.target.value });
+            }}
             className="h-9 w-52 rounded-md border border-line-strong bg-raised px-3 max-md:flex-1"
           />
           <select
@@ -138,11 +143,10 @@ export function PointsPage() {
   );
 }
 
-function filterOf(search: URLSearchParams): Filter {
+function filterOf(search: URLSearchParams): Omit<Filter, "text"> {
   const sort = SORTS.find((key) => key === search.get("sort")) ?? "listed";
   const quality = QUALITIES.find(([word]) => word === search.get("quality"))?.[0] ?? "all";
   return {
-    text: search.get("q") ?? "",
     device: search.get("device") ?? "",
     quality,
     sort,

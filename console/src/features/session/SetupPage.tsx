@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, dataOf } from "../../api/client";
-import { setupQuery } from "../../api/queries";
+import { sessionQuery, setupQuery } from "../../api/queries";
 import { Button, Door, Field } from "../../components/Form";
 import { Notice } from "../../components/Notice";
 
@@ -19,7 +19,8 @@ export function SetupPage() {
   const carryOut = useMutation({
     mutationFn: () => dataOf(api.POST("/api/v1/setup", { body: { code, name, password } })),
     onSuccess: async (who) => {
-      queries.setQueryData(["session"], who);
+      queries.setQueryData(sessionQuery.queryKey, who);
+      queries.setQueryData(setupQuery.queryKey, { needed: false });
       await navigate("/");
     },
   });

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Navigate, useNavigate, useSearchParams } from "react-router";
 import { api, dataOf } from "../../api/client";
-import { setupQuery } from "../../api/queries";
+import { sessionQuery, setupQuery } from "../../api/queries";
 import { Button, Door, Field } from "../../components/Form";
 import { Notice } from "../../components/Notice";
 
@@ -16,7 +16,7 @@ export function SignInPage() {
   const signIn = useMutation({
     mutationFn: () => dataOf(api.POST("/api/v1/session", { body: { name, password } })),
     onSuccess: async (who) => {
-      queries.setQueryData(["session"], who);
+      queries.setQueryData(sessionQuery.queryKey, who);
       await navigate(ownPath(search.get("to")));
     },
   });

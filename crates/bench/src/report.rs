@@ -1,0 +1,40 @@
+use std::time::{Duration, Instant};
+
+/// The clock of the measurements.
+#[expect(clippy::disallowed_methods, reason = "measuring time is what this program does")]
+pub(crate) fn now() -> Instant {
+    Instant::now()
+}
+
+/// Prints one row per figure: what, ours, raw, ratio.
+pub(crate) fn row(what: &str, ours: &str, raw: &str, ratio: Option<f64>) {
+    let ratio = ratio.map_or_else(|| "-".to_owned(), |ratio| format!("{ratio:.2}"));
+    anstream::println!("{what:<44} {ours:>18} {raw:>18} {ratio:>7}");
+}
+
+pub(crate) fn header(scenario: &str) {
+    anstream::println!("{scenario}");
+    row("", "Interlex", "raw limit", None);
+}
+
+/// How many a second.
+pub(crate) fn rate(count: u32, took: Duration) -> f64 {
+    f64::from(count) / took.as_secs_f64()
+}
+
+/// The best of several runs of each side, taken in turn, so that a busy moment hits both.
+pub(crate) fn best(mut ours: impl FnMut() -> f64, mut raw: impl FnMut() -> f64) -> (f64, f64) {
+    (0..5).fold((0.0_f64, 0.0_f64), |(a, b), _| (a.max(ours()), b.max(raw())))
+}
+
+/// The value below which `part` of the sorted values lie.
+pub(crate) fn quantile(sorted: &[Duration], part: f64) -> Duration {
+    #[expect(
+        clippy::cast_precision_loss,
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "a position"
+    )]
+    let at = (sorted.len() as f64 * part) as usize;
+    sorted.get(at.min(sorted.len().saturating_sub(1))).copied().unwrap_or_default()
+}

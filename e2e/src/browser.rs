@@ -1,0 +1,93 @@
+use crate::wait_for;
+use interlex_sidecar::{Process, free_port};
+use std::path::Path;
+use thirtyfour::prelude::*;
+
+/// A headless Chromium of its own.
+pub struct Browser {
+    pub driver: WebDriver,
+    process: Process,
+    _profile: tempfile::TempDir,
+}
+
+impl Browser {
+    pub async fn start() -> Self {
+        let profile = tempfile::tempdir().unwrap();
+        let port = free_port().unwrap();
+        let log = profile.path().join("chromedriver.log");
+        let process =
+            Process::start(Path::new("/usr/bin/chromedriver"), &[format!("--port={port}")], &log).await.unwrap();
+        let url = format!("http://127.0.0.1:{port}");
+        let mut capabilities = DesiredCapabilities::chrome();
+        let data = format!("--user-data-dir={}", profile.path().join("profile").display());
+        // Without these, Chromium asks hosts of its own for updates and the like at every start.
+        let quiet = [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--disable-dev-shm-usage",
+            "--hide-scrollbars",
+            "--window-size=1280,943",
+            &data,
+        ];
+        for argument in quiet {
+            capabilities.add_arg(argument).unwrap();
+        }
+        let driver = wait_for("chromedriver", || async { WebDriver::new(&url, capabilities.clone()).await.ok() }).await;
+        Self { driver, process, _profile: profile }
+    }
+
+    /// Waits for an element that is shown.
+    pub async fn find(&self, css: &str) -> WebElement {
+        wait_for(css, || async {
+            let element = self.driver.find(By::Css(css)).await.ok()?;
+            element.is_displayed().await.ok()?.then_some(element)
+        })
+        .await
+    }
+
+    /// The input with a label.
+    pub async fn field(&self, label: &str) -> WebElement {
+        let path = format!("//input[@id=//label[normalize-space()='{label}']/@for]");
+        wait_for(label, || async { self.driver.find(By::XPath(&path)).await.ok() }).await
+    }
+
+    pub async fn press(&self, button: &str) {
+        let path = format!("//button[normalize-space()='{button}']");
+        wait_for(button, || async { self.driver.find(By::XPath(&path)).await.ok() }).await.click().await.unwrap();
+    }
+
+    /// Waits until the page says something.
+    pub async fn shows(&self, text: &str) {
+        wait_for(text, || async { self.text().await.contains(text).then_some(()) }).await;
+    }
+
+    pub async fn text(&self) -> String {
+        match self.driver.find(By::Css("body")).await {
+            Ok(body) => body.text().await.unwrap_or_default(),
+            Err(_) => String::new(),
+        }
+    }
+
+    pub async fn resize(&self, width: u32, height: u32) {
+        self.driver.set_window_rect(0, 0, width, height).await.unwrap();
+    }
+
+    /// Keeps a picture when the environment names a directory for them.
+    pub async fn picture(&self, name: &str) {
+        if let Some(directory) = std::env::var_os("INTERLEX_PICTURES") {
+            let path = Path::new(&directory).join(format!("{name}.png"));
+            self.driver.screenshot(&path).await.unwrap();
+        }
+    }
+
+    pub async fn close(mut self) {
+        self.driver.clone().quit().await.unwrap();
+        self.process.stop(std::time::Duration::from_secs(5)).await;
+    }
+}

@@ -1,0 +1,187 @@
+use crate::program::{Output, Program, run};
+use crate::wait_for;
+use interlex_sidecar::{Broker, Database, free_port};
+use serde_json::{Value, json};
+use std::path::{Path, PathBuf};
+
+pub const PERSON: &str = "ada";
+pub const PASSWORD: &str = "digester-42";
+
+/// A service with everything around it, each in a process of its own that can be stopped and started.
+pub struct Rig {
+    directory: tempfile::TempDir,
+    pub database: Database,
+    pub broker: Broker,
+    pub plant: Program,
+    pub service: Program,
+    pub url: String,
+    plant_port: u16,
+    control_port: u16,
+    http: reqwest::Client,
+    token: String,
+}
+
+impl Rig {
+    /// Starts everything, names the administrator, signs the client in and activates the demo's description.
+    pub async fn start() -> Self {
+        let mut rig = Self::bare().await;
+        rig.set_up().await;
+        let out = rig.interlex(&["config", "apply", &rig.description().await, "--activate", "--note", "first"]).await;
+        assert_eq!((out.code, out.out.as_str()), (0, "alderfen-1 runs revision 1.\n"), "{}", out.err);
+        rig.until("all points are good", |status| status["gateways"][0]["points_good"] == 36).await;
+        rig.until("the uplink is online", |status| status["gateways"][0]["uplinks"][0]["state"] == "online").await;
+        rig
+    }
+
+    /// Starts everything, but nobody can sign in and nothing is described.
+    pub async fn bare() -> Self {
+        // The client library of the harness needs a provider too; a second call changes nothing.
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let directory = tempfile::tempdir().unwrap();
+        let at = |name: &str| directory.path().join(name);
+        let database = Database::start(&at("database"), free_port().unwrap()).await.unwrap();
+        let broker = Broker::start(&at("broker"), free_port().unwrap()).await.unwrap();
+        let (plant_port, control_port) = (free_port().unwrap(), free_port().unwrap());
+        let plant = start_plant(plant_port, control_port, &at("home"));
+        let port = free_port().unwrap();
+        let url = format!("http://127.0.0.1:{port}");
+        let service = start_service(port, &database, &at("service"), &at("home"));
+        let http = reqwest::Client::new();
+        let rig = Self {
+            directory,
+            database,
+            broker,
+            plant,
+            service,
+            url,
+            plant_port,
+            control_port,
+            http,
+            token: String::new(),
+        };
+        rig.ready().await;
+        rig
+    }
+
+    pub async fn ready(&self) {
+        wait_for("the service is ready", || async {
+            let answer = self.http.get(format!("{}/readyz", self.url)).send().await.ok()?;
+            answer.status().is_success().then_some(())
+        })
+        .await;
+    }
+
+    pub fn home(&self) -> PathBuf {
+        self.directory.path().join("home")
+    }
+
+    /// The link that the service printed for the first set-up.
+    pub async fn setup_link(&self) -> String {
+        let file = self.directory.path().join("service").join("set-up-link");
+        wait_for("the set-up link", || async {
+            std::fs::read_to_string(&file).ok().filter(|text| text.ends_with('\n'))
+        })
+        .await
+        .trim()
+        .to_owned()
+    }
+
+    pub async fn set_up(&mut self) {
+        let link = self.setup_link().await;
+        let code = link.split_once("code=").unwrap().1;
+        let body = json!({ "code": code, "name": PERSON, "password": PASSWORD });
+        let answer = self.http.post(format!("{}/api/v1/setup", self.url)).json(&body).send().await.unwrap();
+        assert_eq!(answer.status(), 201);
+        self.sign_in().await;
+    }
+
+    pub async fn sign_in(&mut self) {
+        let arguments = ["sign-in", &self.url.clone(), "--name", PERSON, "--password-stdin"];
+        let out = run(&arguments, &self.home(), &format!("{PASSWORD}\n")).await;
+        assert_eq!(out.code, 0, "{}", out.err);
+        let remembered = std::fs::read_to_string(self.home().join("interlex/sign-in.toml")).unwrap();
+        let token = remembered.lines().find_map(|line| line.strip_prefix("token = ")).unwrap();
+        self.token = token.trim_matches('"').to_owned();
+    }
+
+    /// The demo's description with the ports of this rig, in a directory.
+    pub async fn description(&self) -> String {
+        let source = Path::new(env!("CARGO_MANIFEST_DIR")).join("../demo");
+        let target = self.directory.path().join("description");
+        std::fs::create_dir_all(target.join("points")).unwrap();
+        for file in ["gateway.toml", "points/digester.csv", "points/gas-analyser.csv"] {
+            let text = std::fs::read_to_string(source.join(file)).unwrap();
+            let text = text.replace("7403", &self.plant_port.to_string());
+            let text = text.replace("7402", &self.broker.port().to_string());
+            std::fs::write(target.join(file), text).unwrap();
+        }
+        target.display().to_string()
+    }
+
+    /// Runs the client.
+    pub async fn interlex(&self, arguments: &[&str]) -> Output {
+        run(arguments, &self.home(), "").await
+    }
+
+    pub async fn get(&self, path: &str) -> Value {
+        let answer = self.http.get(format!("{}{path}", self.url)).bearer_auth(&self.token).send().await.unwrap();
+        answer.json().await.unwrap()
+    }
+
+    pub async fn post(&self, path: &str, body: &Value) -> (u16, Value) {
+        let request = self.http.post(format!("{}{path}", self.url)).bearer_auth(&self.token).json(body);
+        let answer = request.send().await.unwrap();
+        (answer.status().as_u16(), answer.json().await.unwrap())
+    }
+
+    pub async fn status(&self) -> Value {
+        self.get("/api/v1/status").await
+    }
+
+    /// Waits until the status fulfils a condition.
+    pub async fn until(&self, what: &str, holds: impl Fn(&Value) -> bool) {
+        wait_for(what, || async { holds(&self.status().await).then_some(()) }).await;
+    }
+
+    /// What the registers of the plant say right now.
+    pub async fn truth(&self) -> Value {
+        self.http.get(self.control("truth")).send().await.unwrap().json().await.unwrap()
+    }
+
+    /// Freezes the model of the plant, or lets it go on.
+    pub async fn set_plant_running(&self, running: bool) {
+        let body = json!({ "running": running });
+        let answer = self.http.put(self.control("running")).json(&body).send().await.unwrap();
+        assert!(answer.status().is_success());
+    }
+
+    pub async fn fault(&self, device: &str, fault: &str, is_on: bool) {
+        let url = self.control(&format!("faults/{device}/{fault}"));
+        let request = if is_on { self.http.put(url) } else { self.http.delete(url) };
+        assert!(request.send().await.unwrap().status().is_success());
+    }
+
+    fn control(&self, path: &str) -> String {
+        format!("http://127.0.0.1:{}/{path}", self.control_port)
+    }
+
+    pub fn restart_plant(&mut self) {
+        self.plant = start_plant(self.plant_port, self.control_port, &self.home());
+    }
+
+    pub async fn restart_service(&mut self) {
+        let port = self.url.rsplit_once(':').unwrap().1.parse().unwrap();
+        self.service = start_service(port, &self.database, &self.directory.path().join("service"), &self.home());
+        self.ready().await;
+    }
+}
+
+fn start_plant(port: u16, control_port: u16, home: &Path) -> Program {
+    Program::start(&["plant", "--port", &port.to_string(), "--control-port", &control_port.to_string()], home)
+}
+
+fn start_service(port: u16, database: &Database, data: &Path, home: &Path) -> Program {
+    let (listen, database) = (format!("127.0.0.1:{port}"), database.url("interlex"));
+    let data = data.display().to_string();
+    Program::start(&["serve", "--listen", &listen, "--database", &database, "--data-dir", &data], home)
+}

@@ -1,0 +1,59 @@
+//! Descriptions are checked, applied and exported, with the same words everywhere.
+#![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
+
+use interlex_e2e::Rig;
+use serde_json::json;
+use std::fs;
+use std::path::Path;
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_wrong_is_told_by_client_and_service_in_the_same_words() {
+    let rig = Rig::start().await;
+    let directory = rig.description().await;
+    let main = Path::new(&directory).join("gateway.toml");
+    let good = fs::read_to_string(&main).unwrap();
+    fs::write(&main, good.replace("fast = \"500ms\"", "fast = \"0s\"").replace("unit = 3", "unti = 3")).unwrap();
+
+    let checked = rig.interlex(&["config", "check", &directory]).await;
+    assert_eq!(checked.code, 3, "{}", checked.err);
+    assert!(
+        checked.out.contains("gateway.toml:8:8: rates: fast is \"0s\"; expected a span of time"),
+        "{}",
+        checked.out
+    );
+    assert!(checked.out.contains("unti is no known key; expected unit?"), "{}", checked.out);
+
+    let files: serde_json::Map<_, _> = ["gateway.toml", "points/digester.csv", "points/gas-analyser.csv"]
+        .map(|file| (file.to_owned(), fs::read_to_string(Path::new(&directory).join(file)).unwrap().into()))
+        .into_iter()
+        .collect();
+    let (code, problem) = rig.post("/api/v1/revisions", &json!({ "files": files, "note": "broken" })).await;
+    assert_eq!((code, problem["type"].as_str()), (422, Some("description-has-mistakes")));
+    assert_eq!(problem["problems"].as_array().unwrap().len(), checked.out.lines().count());
+
+    let applied = rig.interlex(&["config", "apply", &directory, "--activate", "--note", "broken"]).await;
+    assert_eq!(applied.code, 3);
+    for line in checked.out.lines() {
+        assert!(applied.err.contains(line), "{line} in\n{}", applied.err);
+    }
+    assert_eq!(rig.status().await["gateways"][0]["revision"], 1, "nothing was changed");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_exported_description_applies_to_the_same_bytes() {
+    let rig = Rig::start().await;
+    let out = rig.home().join("exported");
+    let directory = out.display().to_string();
+    assert_eq!(rig.interlex(&["config", "export", &directory]).await.code, 0);
+    assert_eq!(rig.interlex(&["config", "export", &directory]).await.code, 1, "nothing is overwritten unasked");
+    let bytes = |file: &str| fs::read(out.join(file)).unwrap();
+    let files = ["gateway.toml", "points/digester.csv", "points/gas-analyser.csv"];
+    let before = files.map(bytes);
+    let applied = rig.interlex(&["config", "apply", &directory, "--activate", "--note", "again"]).await;
+    assert_eq!(applied.out, "alderfen-1 runs revision 2.\n", "{}", applied.err);
+    assert_eq!(rig.interlex(&["config", "export", &directory, "--force"]).await.code, 0);
+    assert_eq!(files.map(bytes), before);
+    let revisions = rig.get("/api/v1/gateways/alderfen-1/revisions").await;
+    assert_eq!((revisions[0]["note"].as_str(), revisions[0]["author"].as_str()), (Some("again"), Some("ada")));
+    rig.until("it runs", |status| status["gateways"][0]["points_good"] == 36).await;
+}
