@@ -15,12 +15,14 @@
 mod browser;
 mod host;
 mod program;
+mod relay;
 mod rig;
 mod wire;
 
 pub use browser::Browser;
 pub use host::{Arrived, Host};
 pub use program::{Output, Program, run};
+pub use relay::Relay;
 pub use rig::{PASSWORD, PERSON, Rig};
 pub use wire::{Field, fields, text, varint};
 

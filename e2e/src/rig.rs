@@ -118,6 +118,11 @@ impl Rig {
         target.display().to_string()
     }
 
+    /// The Modbus port of the plant.
+    pub fn plant_port(&self) -> u16 {
+        self.plant_port
+    }
+
     /// Runs the client.
     pub async fn interlex(&self, arguments: &[&str]) -> Output {
         run(arguments, &self.home(), "").await

@@ -455,6 +455,11 @@ export interface components {
         PointView: components["schemas"]["ReadingView"] & {
             /** @description Where it lives. */
             address: string;
+            /**
+             * Format: int32
+             * @description How many decimals its values have, where the scale says so.
+             */
+            decimals?: number | null;
             /** @description Its device. */
             device: string;
             /** @description Its gateway. */

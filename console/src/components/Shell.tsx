@@ -14,6 +14,7 @@ const PAGES = [
 
 /** Navigation around every page: a rail at the side, a bar at the bottom of a phone. */
 export function Shell({ who, children }: { who: SignedIn; children: ReactNode }) {
+  const [isOpen, setOpen] = useState(false);
   return (
     <div className="flex h-full flex-col-reverse md:flex-row">
       <nav
@@ -28,7 +29,7 @@ export function Shell({ who, children }: { who: SignedIn; children: ReactNode })
             key={page.to}
             to={page.to}
             end
-            className="flex items-center gap-2 rounded-md px-2 py-2 text-soft hover:text-ink aria-[current=page]:bg-select aria-[current=page]:font-semibold aria-[current=page]:text-ink max-md:flex-1 max-md:flex-col max-md:gap-0.5 max-md:rounded-none max-md:text-xs"
+            className="flex items-center gap-2 rounded-md px-2 py-2 text-soft hover:text-ink aria-[current=page]:bg-select aria-[current=page]:font-semibold aria-[current=page]:text-ink max-md:flex-1 max-md:flex-col max-md:justify-center max-md:gap-0.5 max-md:rounded-none max-md:text-xs"
           >
             <svg
               aria-hidden="true"
@@ -43,7 +44,22 @@ export function Shell({ who, children }: { who: SignedIn; children: ReactNode })
             {page.label}
           </NavLink>
         ))}
-        <div className="mt-auto grid gap-2 px-2 text-sm text-soft max-md:hidden">
+        <button
+          type="button"
+          aria-expanded={isOpen}
+          onClick={() => setOpen(!isOpen)}
+          className="flex flex-1 flex-col items-center gap-0.5 py-2 text-xs text-soft md:hidden"
+        >
+          <svg aria-hidden="true" viewBox="0 0 24 24" className="size-4 fill-current">
+            <circle cx="5" cy="12" r="2" />
+            <circle cx="12" cy="12" r="2" />
+            <circle cx="19" cy="12" r="2" />
+          </svg>
+          More
+        </button>
+        <div
+          className={`mt-auto grid gap-2 px-2 text-sm text-soft max-md:absolute max-md:right-2 max-md:bottom-16 max-md:z-20 max-md:w-44 max-md:rounded-md max-md:border max-md:border-line-strong max-md:bg-raised max-md:p-3 ${isOpen ? "" : "max-md:hidden"}`}
+        >
           <ThemeSwitch />
           <Who who={who} />
         </div>

@@ -14,7 +14,8 @@ test("spans are said as people say them", () => {
 });
 
 test("values are shown as a meter would, raw ones as they came", () => {
-  expect([54.321, 0.12345, 12345.678, 7, true, null, "AN-4"].map(value)).toEqual(
+  expect(value(41, 1)).toBe("41.0");
+  expect([54.321, 0.12345, 12345.678, 7, true, null, "AN-4"].map((one) => value(one))).toEqual(
     ["54.32", "0.1235", "12345.7", "7", "on", "–", "AN-4"],
   );
   expect([5432, false, 61.817722, null].map(raw)).toEqual(["5432", "0", "61.817722", "–"]);

@@ -8,11 +8,12 @@ export function span(millis: number): string {
   return `${Math.floor(seconds / 86_400)} d`;
 }
 
-/** A value as a meter would show it; a dash when there is none. */
-export function value(of: unknown): string {
+/** A value as a meter would show it, with its decimals where they are known; a dash when there is none. */
+export function value(of: unknown, decimals?: number | null): string {
   if (of === null || of === undefined) return "–";
   if (typeof of === "boolean") return of ? "on" : "off";
   if (typeof of !== "number") return String(of);
+  if (decimals != null) return of.toFixed(decimals);
   if (Number.isInteger(of)) return String(of);
   const size = Math.abs(of);
   return String(Number(of.toFixed(size >= 1000 ? 1 : size >= 1 ? 2 : 4)));

@@ -22,7 +22,8 @@ fn plan() -> PointPlan {
 
 /// A tenth of the samples move beyond the deadband, as on a plant in steady operation.
 fn samples(round: u32) -> Vec<RawSample> {
-    let value = |point: u32| Value::Uint(u64::from(5000 + if point % 10 == 0 { round % 2 * 100 } else { round % 2 }));
+    let value =
+        |point: u32| Value::Uint(u64::from(5000 + if point.is_multiple_of(10) { round % 2 * 100 } else { round % 2 }));
     let sample = |point| RawSample { point: PointIndex(point), outcome: Ok(value(point)), source_time: None };
     (0..POINTS).map(sample).collect()
 }

@@ -71,9 +71,13 @@ pub(crate) fn plain(value: &Value) -> String {
     }
 }
 
-/// A value with its unit; floats are cut to what a meter would show.
-pub(crate) fn with_unit(value: &Value, unit: &str) -> String {
+/// A value with its unit; floats have the decimals that are known, or are cut to what a meter would show.
+pub(crate) fn with_unit(value: &Value, unit: &str, decimals: Option<u64>) -> String {
     let shown = match value {
+        Value::Number(number) if decimals.is_some() && number.is_f64() => {
+            let decimals = decimals.and_then(|decimals| usize::try_from(decimals).ok()).unwrap_or(0);
+            format!("{:.decimals$}", number.as_f64().unwrap_or(0.0))
+        }
         Value::Number(number) if number.is_f64() => trimmed(number.as_f64().unwrap_or(0.0)),
         other => plain(other),
     };
@@ -103,10 +107,11 @@ mod tests {
 
     #[test]
     fn values_are_shown_as_a_meter_would() {
-        assert_eq!(with_unit(&json!(54.32), "%"), "54.32 %");
-        assert_eq!(with_unit(&json!(212.347_923), "m³/h"), "212.35 m³/h");
-        assert_eq!(with_unit(&json!(0.2), ""), "0.2");
-        assert_eq!(with_unit(&json!(71_402_300), "kg"), "71402300 kg");
-        assert_eq!(with_unit(&Value::Null, "kg"), "-");
+        assert_eq!(with_unit(&json!(54.32), "%", None), "54.32 %");
+        assert_eq!(with_unit(&json!(41.0), "°C", Some(1)), "41.0 °C");
+        assert_eq!(with_unit(&json!(212.347_923), "m³/h", None), "212.35 m³/h");
+        assert_eq!(with_unit(&json!(0.2), "", None), "0.2");
+        assert_eq!(with_unit(&json!(71_402_300), "kg", Some(0)), "71402300 kg");
+        assert_eq!(with_unit(&Value::Null, "kg", None), "-");
     }
 }

@@ -117,16 +117,16 @@ mod tests {
             (Err(Reason::Timeout), None),
             (Ok(Value::Float32(f32::NAN)), Some("- bad: not a number")),
         ];
-        for (number, (outcome, expected)) in steps.into_iter().enumerate() {
+        for (number, (outcome, expected)) in (0_i64..).zip(steps) {
             let mut reported = Vec::new();
             let sample = RawSample { point: PointIndex(4), outcome, source_time: None };
-            pipeline.process(&[sample], Timestamp::from_millis(number as i64), &mut reported);
+            pipeline.process(&[sample], Timestamp::from_millis(number), &mut reported);
             let told = reported.first().map(|sample| {
                 let value = sample.value.as_ref().map_or("-".to_owned(), ToString::to_string);
                 format!("{value} {}", sample.quality)
             });
             assert_eq!(told.as_deref(), expected, "step {number}");
-            assert_eq!(latest.read(PointIndex(4)).unwrap().gateway_time.as_millis(), number as i64);
+            assert_eq!(latest.read(PointIndex(4)).unwrap().gateway_time.as_millis(), number);
         }
     }
 }

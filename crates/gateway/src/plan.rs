@@ -49,7 +49,6 @@ pub fn plan<T>(mut items: Vec<(u16, u16, T)>, limits: PlanLimits) -> Vec<Block<T
 ///
 /// # Errors
 /// The block itself when it has a single item: that is the bad one.
-#[must_use]
 pub fn split<T>(mut block: Block<T>) -> Result<(Block<T>, Block<T>), Block<T>> {
     if block.items.len() < 2 {
         return Err(block);

@@ -23,6 +23,8 @@ pub struct PointInfo {
     pub is_shaped: bool,
     /// Unit of the engineering value.
     pub unit: String,
+    /// How many decimals its values have, where the scale says so.
+    pub decimals: Option<u8>,
     /// Name of its sampling period.
     pub rate: String,
     /// When its value goes up, in the words of the description.
@@ -110,12 +112,25 @@ fn info(index: PointIndex, device_index: usize, device: Arc<str>, point: &Point)
         data_type: if is_bit { DataType::Bool } else { settings.data_type },
         is_shaped: !Shaping::linear(settings.scale, settings.offset).is_none(),
         unit: settings.unit.clone(),
+        decimals: decimals(settings.data_type, settings.scale),
         rate: settings.rate.to_string(),
         report: settings.report.to_string(),
         low: settings.low,
         high: settings.high,
         is_writable: settings.access == Access::ReadWrite,
     }
+}
+
+/// A whole number at a scale of 0.01 has two decimals; of other scales and of floats nothing is known.
+fn decimals(data_type: DataType, scale: f64) -> Option<u8> {
+    if matches!(data_type, DataType::Float32 | DataType::Float64) || !data_type.is_numeric() {
+        return None;
+    }
+    [1.0, 0.1, 0.01, 0.001, 0.0001]
+        .into_iter()
+        .zip(0..)
+        .find(|(known, _)| *known == scale)
+        .map(|(_, decimals)| decimals)
 }
 
 pub(crate) fn plan_of(point: &Point) -> PointPlan {

@@ -167,11 +167,8 @@ impl Analyser {
     fn step(&mut self, seconds: f64, dt: f64, gas: f64, loudness: f64, rng: &mut Rng) {
         let slow = dt * PACE;
         self.operating_hours += slow / 3600.0;
-        self.sample_point = match (seconds / 40.0) as u64 % 3 {
-            0 => 0,
-            1 => 1,
-            _ => 2,
-        };
+        let third = (seconds / 120.0).fract();
+        self.sample_point = [1.0 / 3.0, 2.0 / 3.0].iter().map(|end| u16::from(third >= *end)).sum();
         let ch4 = 54.6 - 3.0 * (gas - 1.0);
         approach(&mut self.ch4, if self.is_purging { 0.0 } else { ch4 }, 300.0, slow);
         self.ch4 = (self.ch4 + 0.01 * loudness * noise(rng)).clamp(0.0, 100.0);

@@ -27,6 +27,8 @@ pub(crate) struct PointView {
     data_type: String,
     /// Unit of the value.
     unit: String,
+    /// How many decimals its values have, where the scale says so.
+    decimals: Option<u8>,
     /// Name of its sampling period.
     rate: String,
     /// When it goes up.
@@ -144,6 +146,7 @@ fn view(gateway: &Gateway, info: &PointInfo) -> Option<PointView> {
         address: info.address.clone(),
         data_type: info.data_type.to_string(),
         unit: info.unit.clone(),
+        decimals: info.decimals,
         rate: info.rate.clone(),
         report: info.report.clone(),
         low: info.low,

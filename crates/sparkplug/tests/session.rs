@@ -39,7 +39,7 @@ fn sent(node: &mut EdgeNode) -> Vec<(Topic, Payload)> {
 }
 
 fn words(sent: &[(Topic, Payload)]) -> Vec<String> {
-    sent.iter().map(|(topic, payload)| format!("{} {:?}", topic.message.word(), payload.seq.map(|s| s as u8))).collect()
+    sent.iter().map(|(topic, payload)| format!("{} {:?}", topic.message.word(), payload.seq)).collect()
 }
 
 fn born(node: &mut EdgeNode) -> Vec<(Topic, Payload)> {

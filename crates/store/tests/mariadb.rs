@@ -1,5 +1,5 @@
 //! The store on a real MariaDB.
-#![allow(clippy::unwrap_used, reason = "tests")]
+#![allow(clippy::unwrap_used, clippy::indexing_slicing, reason = "tests")]
 
 use interlex_core::description::Files;
 use interlex_sidecar::{Database, free_port};

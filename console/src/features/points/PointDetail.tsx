@@ -51,7 +51,7 @@ export function PointDetail({ point, now, onClose }: { point: PointView; now: nu
       </header>
       <div>
         <p className="text-xl font-semibold tabular-nums">
-          {value(point.value)} <span className="text-base font-normal text-soft">{point.unit}</span>
+          {value(point.value, point.decimals)} <span className="text-base font-normal text-soft">{point.unit}</span>
         </p>
         <p className="text-sm">
           <Quality reading={point} />

@@ -1,7 +1,7 @@
 use super::{Client, text, whole};
 use crate::args::{Output, PointsArguments, SortKey};
-use crate::output::{plain, print_csv, print_table, span, state_cell, table, with_unit};
-use comfy_table::{Cell, CellAlignment};
+use crate::output::{plain, print_csv, print_table, span, table, with_unit};
+use comfy_table::{Cell, CellAlignment, Color};
 use serde_json::Value;
 
 pub(crate) async fn run(arguments: PointsArguments) -> anyhow::Result<()> {
@@ -53,30 +53,28 @@ fn sort(points: &mut [Value], key: SortKey) {
 
 pub(crate) fn row(point: &Value, now: i64) -> Vec<Cell> {
     let quality = text(point, "quality");
-    let quality_cell = match point.get("reason").and_then(Value::as_str) {
-        Some(reason) => {
-            let mut cell = state_cell(quality);
-            cell = match quality {
-                "bad" => Cell::new(format!("bad: {reason}")).fg(comfy_table::Color::Red),
-                "uncertain" => Cell::new(format!("uncertain: {reason}")).fg(comfy_table::Color::Yellow),
-                _ => cell,
-            };
-            cell
-        }
-        None => state_cell(quality),
+    let quality_cell = match (quality, point.get("reason").and_then(Value::as_str)) {
+        ("bad", Some(reason)) => Cell::new(format!("bad: {reason}")).fg(Color::Red),
+        (_, Some(reason)) => Cell::new(format!("{quality}: {reason}")).fg(Color::Yellow),
+        (_, None) => Cell::new(quality),
     };
     let never = whole(point, "gateway_at") == 0;
     let age = if never { "-".to_owned() } else { span(now - whole(point, "gateway_at")) };
     vec![
         Cell::new(text(point, "device")),
         Cell::new(text(point, "name")),
-        Cell::new(with_unit(point.get("value").unwrap_or(&Value::Null), text(point, "unit")))
-            .set_alignment(CellAlignment::Right),
+        Cell::new(value_of(point)).set_alignment(CellAlignment::Right),
         quality_cell,
         Cell::new(age).set_alignment(CellAlignment::Right),
         Cell::new(plain(point.get("raw").unwrap_or(&Value::Null))).set_alignment(CellAlignment::Right),
         Cell::new(text(point, "address")),
     ]
+}
+
+/// The value of a point with its unit.
+pub(crate) fn value_of(point: &Value) -> String {
+    let decimals = point.get("decimals").and_then(Value::as_u64);
+    with_unit(point.get("value").unwrap_or(&Value::Null), text(point, "unit"), decimals)
 }
 
 fn csv_row(point: &Value) -> Vec<String> {

@@ -41,7 +41,7 @@ fn print(message: &Value) {
     let metrics = list(message, "metrics");
     let widest = metrics.iter().map(|metric| text(metric, "name").chars().count()).max().unwrap_or(0);
     for metric in metrics {
-        let value = with_unit(metric.get("value").unwrap_or(&Value::Null), text(metric, "unit"));
+        let value = with_unit(metric.get("value").unwrap_or(&Value::Null), text(metric, "unit"), None);
         let age = metric.get("timestamp").and_then(Value::as_i64).map(|arose| span(at - arose)).unwrap_or_default();
         let mut notes = vec![text(metric, "data_type").to_owned()];
         match metric.get("quality").and_then(Value::as_i64) {

@@ -1,7 +1,7 @@
 use super::{Client, list, points, text, whole};
 use crate::args::{Output, WatchArguments};
 use crate::exit::{ExitReason, failed};
-use crate::output::{clock, table, with_unit};
+use crate::output::{clock, table};
 use futures_util::StreamExt;
 use serde_json::{Map, Value};
 use std::collections::HashMap;
@@ -80,7 +80,7 @@ impl Watched {
 
 fn print_line(point: &Value, output: Output) {
     let at = whole(point, "gateway_at");
-    let value = with_unit(point.get("value").unwrap_or(&Value::Null), text(point, "unit"));
+    let value = points::value_of(point);
     let reason = point.get("reason").and_then(Value::as_str).map(|reason| format!(": {reason}")).unwrap_or_default();
     let quality = format!("{}{reason}", text(point, "quality"));
     match output {

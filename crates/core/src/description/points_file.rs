@@ -10,6 +10,9 @@ pub(super) struct PointsFile<'a> {
     pub(super) rows: Vec<Row>,
 }
 
+/// Line and column, both from 1, and what is wrong there.
+pub(super) type PlacedFault = ((u32, u32), Fault);
+
 /// One row: its cells as JSON, and where it starts in the text.
 #[derive(Debug)]
 pub(super) struct Row {
@@ -19,7 +22,7 @@ pub(super) struct Row {
 
 impl<'a> PointsFile<'a> {
     /// Reads rows; mistakes of form come with their place. Empty cells count as left out.
-    pub(super) fn parse(text: &'a str, schema: &ObjectSchema) -> (Self, Vec<((u32, u32), Fault)>) {
+    pub(super) fn parse(text: &'a str, schema: &ObjectSchema) -> (Self, Vec<PlacedFault>) {
         let mut faults = Vec::new();
         let mut reader = csv::ReaderBuilder::new().flexible(true).from_reader(text.as_bytes());
         let columns = reader.headers().map(|header| header.iter().map(|name| name.trim().to_owned()).collect());
@@ -38,7 +41,7 @@ impl<'a> PointsFile<'a> {
         (file, faults)
     }
 
-    fn check_header(&self, schema: &ObjectSchema, faults: &mut Vec<((u32, u32), Fault)>) {
+    fn check_header(&self, schema: &ObjectSchema, faults: &mut Vec<PlacedFault>) {
         let place = |at: usize| line_and_column(self.text, self.cell_start(0, at));
         for (at, column) in self.columns.iter().enumerate() {
             let known = schema.keys().any(|key| key == column);
@@ -53,7 +56,7 @@ impl<'a> PointsFile<'a> {
         }
     }
 
-    fn add_row(&mut self, record: &csv::StringRecord, schema: &ObjectSchema, faults: &mut Vec<((u32, u32), Fault)>) {
+    fn add_row(&mut self, record: &csv::StringRecord, schema: &ObjectSchema, faults: &mut Vec<PlacedFault>) {
         let start = record.position().map_or(0, offset);
         if record.len() > self.columns.len() {
             let place = line_and_column(self.text, self.cell_start(start, self.columns.len()));

@@ -35,8 +35,11 @@ pub(super) struct ObjectSchema {
     validator: Option<Validator>,
 }
 
+/// Name, check, and what to say when a text does not pass.
+type Format = (&'static str, fn(&str) -> bool, &'static str);
+
 /// The texts with a form of their own: name of the format, what is right, and what to say when it is not.
-const FORMATS: [(&str, fn(&str) -> bool, &str); 6] = [
+const FORMATS: [Format; 6] = [
     ("name", names::is_name, names::NAME_FORM),
     ("point-name", names::is_point_name, names::POINT_NAME_FORM),
     ("span", |text| text.parse::<Span>().is_ok(), Span::FORM),
