@@ -42,6 +42,8 @@ pub(crate) fn run() -> anyhow::Result<()> {
         }
     };
     rounds.iter().for_each(|batch| pass(batch, 0));
+    let raws: Vec<u64> = (0..u64::from(POINTS)).collect();
+    let mut slots = vec![0.0_f64; raws.len()];
     let region = Region::new(ALLOCATOR);
     let ours = || {
         let start = now();
@@ -51,8 +53,6 @@ pub(crate) fn run() -> anyhow::Result<()> {
         rate(POINTS * ROUNDS * 2, start.elapsed())
     };
     // The least that shaping and keeping the latest value can be: one multiplication and one store a sample.
-    let raws: Vec<u64> = (0..u64::from(POINTS)).collect();
-    let mut slots = vec![0.0_f64; raws.len()];
     let raw = || {
         let start = now();
         for _ in 0..ROUNDS {
