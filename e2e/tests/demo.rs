@@ -1,7 +1,8 @@
 //! The demo as a newcomer starts it.
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
-use interlex_e2e::{Host, Program, free_ports, run};
+use interlex_e2e::{Host, Program, free_ports, run, wait_for};
+use interlex_sidecar::is_port_free;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_demo_starts_stops_in_order_and_keeps_its_data() {
@@ -30,7 +31,13 @@ async fn the_demo_starts_stops_in_order_and_keeps_its_data() {
     assert!(demo.said().contains("deaths published, journal flushed"), "{}", demo.said());
     assert!(host.all().iter().any(|m| m.kind == "NDEATH"), "the death arrived before the broker stopped");
 
-    // The second start moves to other ports, and the description with it.
+    // A later start moves to other ports, and the description with it.
+    // Killed, it takes its database and its broker with it: nothing is left that holds a port.
+    let mut demo = Program::start(&arguments, &home);
+    demo.says("Ctrl-C stops everything.").await;
+    demo.kill().await;
+    wait_for("all ports are free", || async { (first..first + 5).all(is_port_free).then_some(()) }).await;
+
     let second = free_ports(5);
     let moved = ["demo", "--data-dir", &data, "--ports-from", &second.to_string()];
     let mut demo = Program::start(&moved, &home);

@@ -69,10 +69,12 @@ pub(crate) struct ServeArguments {
     pub(crate) log_format: LogFormat,
 }
 
-/// Everything listens on 127.0.0.1 only.
+/// How the demo runs.
 #[derive(Debug, Args)]
-#[command(after_help = "Data is kept between starts; remove the directory to begin anew.\nCtrl-C stops everything in \
-                        order: deaths are published, what was not delivered is kept.")]
+#[command(
+    after_help = "Everything listens on 127.0.0.1 only. Data is kept between starts; remove the directory to begin anew.\nCtrl-C stops everything in \
+                        order: deaths are published, what was not delivered is kept."
+)]
 pub(crate) struct DemoArguments {
     /// Where the database and the logs live
     #[arg(long, env = "INTERLEX_DEMO_DIR", default_value = ".interlex/demo")]

@@ -27,8 +27,10 @@ impl Broker {
         std::fs::create_dir_all(directory).map_err(io_error(format!("making {}", directory.display())))?;
         let configuration = directory.join("mosquitto.conf");
         // Unlimited queues for subscribers: the tests count messages. TCP_NODELAY keeps acknowledgements prompt.
+        // A change of user would make the kernel forget to end it together with its parent.
+        let user = crate::user();
         let text = format!(
-            "listener {port} 127.0.0.1\nallow_anonymous true\npersistence false\nset_tcp_nodelay true\n\
+            "user {user}\nlistener {port} 127.0.0.1\nallow_anonymous true\npersistence false\nset_tcp_nodelay true\n\
              max_queued_messages 0\nmax_inflight_messages 0\nlog_dest stderr\n"
         );
         std::fs::write(&configuration, text).map_err(io_error(format!("writing {}", configuration.display())))?;

@@ -1,4 +1,4 @@
-use crate::{Process, SidecarError, find, io_error, not_up, port};
+use crate::{Process, SidecarError, find, io_error, not_up, port, user};
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
@@ -139,13 +139,6 @@ fn arguments(directory: &Path, data: &Path, port: u16, password: &str) -> Result
     ]
     .map(str::to_owned)
     .to_vec())
-}
-
-fn user() -> String {
-    nix::unistd::User::from_uid(nix::unistd::Uid::effective())
-        .ok()
-        .flatten()
-        .map_or_else(|| "root".to_owned(), |user| user.name)
 }
 
 /// Reads the password, or makes one.

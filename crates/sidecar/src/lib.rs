@@ -67,6 +67,14 @@ fn not_up(program: &'static str, log: PathBuf) -> SidecarError {
     SidecarError::NotUp { program, log, last }
 }
 
+/// The name of the user that runs this program.
+fn user() -> String {
+    nix::unistd::User::from_uid(nix::unistd::Uid::effective())
+        .ok()
+        .flatten()
+        .map_or_else(|| "root".to_owned(), |user| user.name)
+}
+
 /// Finds a program in PATH or where Debian keeps servers.
 fn find(program: &'static str, package: &'static str) -> Result<PathBuf, SidecarError> {
     let path = std::env::var_os("PATH").unwrap_or_default();

@@ -105,7 +105,9 @@ impl Client {
 /// Turns failures into errors that know their exit code.
 pub(crate) async fn checked(sent: reqwest::Result<Response>, url: &str) -> anyhow::Result<Response> {
     let unreachable = |error: reqwest::Error| {
-        let cause = std::error::Error::source(&error).map(|cause| format!(": {cause}")).unwrap_or_default();
+        // The outer errors only repeat that the request failed; the innermost says why.
+        let causes = std::iter::successors(std::error::Error::source(&error), |cause| cause.source());
+        let cause = causes.last().map(|cause| format!(": {cause}")).unwrap_or_default();
         failed(ExitReason::Unreachable, format!("{url} does not answer{cause}"))
     };
     let response = sent.map_err(unreachable)?;

@@ -72,6 +72,15 @@ impl Buffer {
         Some((*device, samples))
     }
 
+    /// The last `count` samples taken could not be sent after all: they become history.
+    pub(crate) fn take_back(&mut self, count: usize) {
+        let back = self.unproven.split_off(self.unproven.len().saturating_sub(count));
+        self.history_len += back.len();
+        for (device, sample) in back.into_iter().rev() {
+            self.history.entry(device).or_default().push_front(sample);
+        }
+    }
+
     /// Everything sent so far was followed by a question to the broker. `false` when there is nothing to ask about,
     /// or a question is under way.
     pub(crate) fn ask(&mut self) -> bool {
@@ -186,6 +195,18 @@ mod tests {
         buffer.connection_lost();
         buffer.push_history(0, sample(7));
         assert_eq!(times(&buffer.take_history(10, |_| true).unwrap().1), [1, 2, 5, 6, 7]);
+    }
+
+    #[test]
+    fn what_could_not_be_sent_counts_as_kept_and_not_as_sent() {
+        let mut buffer = Buffer::new(100);
+        (1..=3).for_each(|at| buffer.push_live(0, sample(at)));
+        buffer.take_live(1);
+        buffer.take_live(2);
+        buffer.take_back(2);
+        assert!(buffer.ask());
+        assert_eq!((buffer.proven(), buffer.waiting()), (1, 2));
+        assert_eq!(times(&buffer.take_history(10, |_| true).unwrap().1), [2, 3]);
     }
 
     #[test]

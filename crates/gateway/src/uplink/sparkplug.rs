@@ -39,8 +39,6 @@ pub(crate) struct SparkplugTask {
     node: EdgeNode,
     buffer: Buffer,
     outbox: VecDeque<Outgoing>,
-    /// Which devices answer, by their place in the description.
-    is_up: Vec<bool>,
     asked_at: Option<Instant>,
 }
 
@@ -75,10 +73,8 @@ impl SparkplugTask {
         }
         let specs = device_specs(description, &points);
         let node = EdgeNode::new(settings.group.as_str(), settings.node.as_str(), specs, last_bd_seq);
-        let is_up = vec![false; description.devices.len()];
         let (buffer, outbox) = (Buffer::new(LIMIT), VecDeque::new());
-        let mut task =
-            Self { gateway, settings, points, latest, status, store, node, buffer, outbox, is_up, asked_at: None };
+        let mut task = Self { gateway, settings, points, latest, status, store, node, buffer, outbox, asked_at: None };
         task.restore(journal);
         task
     }
@@ -226,16 +222,10 @@ impl SparkplugTask {
                 }
             }
             UplinkInput::DeviceUp(device) => {
-                if let Some(is_up) = self.is_up.get_mut(device) {
-                    *is_up = true;
-                }
                 let current = self.current(now);
                 self.node.device_up(now.as_unsigned_millis(), device, &current);
             }
             UplinkInput::DeviceDown(device) => {
-                if let Some(is_up) = self.is_up.get_mut(device) {
-                    *is_up = false;
-                }
                 self.node.device_down(now.as_unsigned_millis(), device);
             }
         }
@@ -266,7 +256,7 @@ impl SparkplugTask {
         }
     }
 
-    /// Makes data messages, each metric at most once in a message so that hosts keep the order of its values.
+    /// Makes one data message of samples in time order.
     fn data(&mut self, device: usize, samples: &[Sample], is_historical: bool) {
         let now = wall_clock().as_unsigned_millis();
         let first = self.points.first_of(device);
@@ -276,8 +266,9 @@ impl SparkplugTask {
             is_historical,
         };
         if let Err(error) = self.node.data(now, device, samples.iter().map(datum)) {
-            // The device died between taking and sending: its death has told it; history waits for its birth.
+            // The device died after these were read: they wait for its birth, as history.
             tracing::debug!(uplink = self.settings.name.as_str(), %error, "data withheld");
+            self.buffer.take_back(samples.len());
         }
     }
 
