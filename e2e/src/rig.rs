@@ -139,6 +139,14 @@ impl Rig {
         (answer.status().as_u16(), answer.json().await.unwrap())
     }
 
+    /// Sends a body as it is; gives status, media type and text of the answer.
+    pub async fn post_raw(&self, path: &str, body: &str) -> (u16, String, String) {
+        let request = self.http.post(format!("{}{path}", self.url)).bearer_auth(&self.token).body(body.to_owned());
+        let answer = request.header("content-type", "application/json").send().await.unwrap();
+        let kind = answer.headers()["content-type"].to_str().unwrap().to_owned();
+        (answer.status().as_u16(), kind, answer.text().await.unwrap())
+    }
+
     pub async fn status(&self) -> Value {
         self.get("/api/v1/status").await
     }

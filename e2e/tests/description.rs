@@ -40,6 +40,29 @@ async fn what_is_wrong_is_told_by_client_and_service_in_the_same_words() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn requests_that_make_no_sense_are_refused_in_one_shape() {
+    let rig = Rig::start().await;
+    for (path, body, wanted) in [
+        ("/api/v1/check", "{", 400),
+        ("/api/v1/check", "{\"files\": 5}", 422),
+        ("/api/v1/status", "{}", 405),
+        ("/api/v1/nothing", "{}", 404),
+        ("/api/v1/session", "{\"name\": \"ada\", \"password\": \"guess\"}", 401),
+        ("/api/v1/setup", "{\"code\": \"x\", \"name\": \"eve\", \"password\": \"long enough\"}", 401),
+    ] {
+        let (code, kind, text) = rig.post_raw(path, body).await;
+        assert_eq!((code, kind.as_str()), (wanted, "application/problem+json"), "{path} {body}: {text}");
+        let problem: serde_json::Value = serde_json::from_str(&text).unwrap();
+        assert!(problem["title"].is_string() && problem["detail"].is_string() && problem["status"] == wanted, "{text}");
+    }
+    for _ in 0..5 {
+        rig.post_raw("/api/v1/session", "{\"name\": \"eve\", \"password\": \"guess\"}").await;
+    }
+    let (code, _, text) = rig.post_raw("/api/v1/session", "{\"name\": \"eve\", \"password\": \"guess\"}").await;
+    assert_eq!(code, 429, "{text}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn an_exported_description_applies_to_the_same_bytes() {
     let rig = Rig::start().await;
     let out = rig.home().join("exported");

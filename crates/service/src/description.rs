@@ -1,7 +1,7 @@
 use crate::auth::{Engineer, Source, Viewer};
+use crate::extract::{Json, Path};
 use crate::{ApiError, App, ProblemDetails, activation};
-use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use interlex_core::description::{self, Files, ObjectKind, Problem};
 use interlex_store::RevisionSummary;

@@ -47,6 +47,12 @@ pub enum ApiError {
     /// The request makes no sense.
     #[error("{0}")]
     BadRequest(String),
+    /// The request cannot be read as what it should be.
+    #[error("{1}")]
+    Rejected(StatusCode, String),
+    /// The call exists, but not with this method.
+    #[error("this call does not take that method")]
+    Method,
     /// The description has mistakes.
     #[error("the description has {n} mistakes", n = .0.len())]
     Description(Vec<Problem>),
@@ -74,6 +80,8 @@ impl ApiError {
             Self::TooManyAttempts(_) => (StatusCode::TOO_MANY_REQUESTS, "too-many-attempts", "Too many attempts"),
             Self::NotFound(_) => (StatusCode::NOT_FOUND, "not-found", "Not found"),
             Self::BadRequest(_) => (StatusCode::BAD_REQUEST, "bad-request", "Bad request"),
+            Self::Rejected(status, _) => (*status, "cannot-be-read", "The request cannot be read"),
+            Self::Method => (StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed", "Method not allowed"),
             Self::Description(_) => {
                 (StatusCode::UNPROCESSABLE_ENTITY, "description-has-mistakes", "The description has mistakes")
             }

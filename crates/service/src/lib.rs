@@ -15,6 +15,7 @@ mod auth;
 mod console;
 mod description;
 mod error;
+mod extract;
 mod health;
 mod live;
 mod metrics;

@@ -1,7 +1,8 @@
 use crate::auth::Viewer;
+use crate::extract::Query;
 use crate::points::{PointFilter, ReadingView, id, reading_view};
 use crate::{ApiError, App, ProblemDetails, status};
-use axum::extract::{Query, State};
+use axum::extract::State;
 use axum::response::sse::{Event, KeepAlive, Sse};
 use futures_util::stream::{self, Stream};
 use interlex_gateway::{Gateway, wall_clock};

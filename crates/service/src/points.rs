@@ -1,7 +1,7 @@
 use crate::auth::Viewer;
+use crate::extract::{Json, Path, Query};
 use crate::{ApiError, App, ProblemDetails};
-use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use interlex_core::{Quality, Reading, Value};
 use interlex_gateway::{Gateway, PointInfo, RecentValue, reason_words};
 use serde::{Deserialize, Serialize};

@@ -1,4 +1,4 @@
-use crate::{App, console, description, health, live, metrics, points, session, setup, status, tap};
+use crate::{ApiError, App, console, description, health, live, metrics, points, session, setup, status, tap};
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request};
 use axum::http::{HeaderName, HeaderValue};
@@ -33,6 +33,7 @@ pub fn router(app: Arc<App>) -> Router {
     router
         .route("/api/v1/openapi.json", get(move || async move { axum::Json(document) }))
         .fallback(console::file)
+        .method_not_allowed_fallback(|| async { ApiError::Method })
         .layer(DefaultBodyLimit::max(LARGEST_BODY))
         .layer(middleware::from_fn(guard))
         .with_state(app)

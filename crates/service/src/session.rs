@@ -1,6 +1,6 @@
 use crate::auth::{COOKIE, Source, Viewer, cookie, is_same_origin};
+use crate::extract::Json;
 use crate::{ApiError, App, ProblemDetails, password};
-use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};

@@ -1,9 +1,10 @@
 use crate::auth::Source;
+use crate::extract::Json;
 use crate::session::{SignedInView, open_session};
 use crate::{ApiError, App, ProblemDetails, password};
 use axum::extract::State;
+use axum::http::StatusCode;
 use axum::response::Response;
-use axum::{Json, http::StatusCode};
 use interlex_gateway::wall_clock;
 use interlex_store::{NewPerson, Role};
 use serde::{Deserialize, Serialize};

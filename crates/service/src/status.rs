@@ -1,7 +1,7 @@
 use crate::app::DatabaseState;
 use crate::auth::Viewer;
+use crate::extract::Json;
 use crate::{App, ProblemDetails};
-use axum::Json;
 use axum::extract::State;
 use interlex_gateway::{GatewayStatus, wall_clock};
 use serde::Serialize;

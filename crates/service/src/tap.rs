@@ -1,6 +1,7 @@
 use crate::auth::Viewer;
+use crate::extract::Query;
 use crate::{ApiError, App, ProblemDetails};
-use axum::extract::{Query, State};
+use axum::extract::State;
 use axum::response::sse::{Event, KeepAlive, Sse};
 use futures_util::stream::{self, Stream};
 use interlex_gateway::Tap;
