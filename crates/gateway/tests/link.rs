@@ -1,0 +1,212 @@
+//! A gateway in front of devices that behave as real ones do: late, silent, refusing, gone.
+#![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
+
+use interlex_core::description::{Files, read};
+use interlex_core::{PointIndex, Quality, Reason, Value};
+use interlex_gateway::{DeviceState, Gateway, GatewayOptions, LinkState};
+use interlex_modbus::{ExceptionCode, ReadData, ReadRequest, Refusal, Units, serve};
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use tokio::net::TcpListener;
+use tokio_util::sync::CancellationToken;
+
+/// Units whose registers hold their own address, with a log of what was asked and a word on how to behave.
+#[derive(Debug, Default)]
+struct Field {
+    asked: Mutex<Vec<(u8, u16, u16)>>,
+    silent: Mutex<Vec<u8>>,
+    missing: Mutex<Vec<u16>>,
+    /// How many requests go unanswered before the next answer.
+    drop_next: Mutex<u32>,
+}
+
+impl Units for Field {
+    fn read(&self, unit: u8, request: ReadRequest) -> Result<ReadData, Refusal> {
+        self.asked.lock().unwrap().push((unit, request.address(), request.quantity()));
+        let mut drop_next = self.drop_next.lock().unwrap();
+        if *drop_next > 0 {
+            *drop_next -= 1;
+            return Err(Refusal::Silence);
+        }
+        if self.silent.lock().unwrap().contains(&unit) {
+            return Err(Refusal::Silence);
+        }
+        let range = request.address()..request.address() + request.quantity();
+        if self.missing.lock().unwrap().iter().any(|address| range.contains(address)) {
+            return Err(Refusal::Exception(ExceptionCode::ILLEGAL_DATA_ADDRESS));
+        }
+        Ok(ReadData::Registers(range.collect()))
+    }
+}
+
+struct Bench {
+    field: Arc<Field>,
+    gateway: Gateway,
+    port: u16,
+    stop_field: CancellationToken,
+}
+
+impl Bench {
+    async fn start(devices: &[u8], points: &str) -> Self {
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let port = listener.local_addr().unwrap().port();
+        let field = Arc::new(Field::default());
+        let stop_field = CancellationToken::new();
+        tokio::spawn(serve(listener, Arc::clone(&field) as Arc<dyn Units>, stop_field.clone()));
+        let mut main = format!(
+            "[gateway]\nname = \"alderfen-1\"\n[rates]\nfast = \"20ms\"\n[[link]]\nname = \"process-bus\"\nprotocol = \
+             \"modbus-tcp\"\nhost = \"127.0.0.1\"\nport = {port}\ntimeout = \"60ms\"\nreconnect-limit = \"50ms\"\n"
+        );
+        for unit in devices {
+            main.push_str(&format!(
+                "[[device]]\nname = \"unit-{unit}\"\nlink = \"process-bus\"\nunit = {unit}\npoints = \"p.csv\"\n"
+            ));
+        }
+        let points = format!("name,address,type,rate\n{points}");
+        let files: Files = [("gateway.toml".to_owned(), main), ("p.csv".to_owned(), points)].into();
+        let gateway = Gateway::start(Arc::new(read(&files).unwrap()), GatewayOptions::default()).await;
+        Self { field, gateway, port, stop_field }
+    }
+
+    async fn until(&self, what: &str, holds: impl Fn(&Gateway) -> bool) {
+        let waiting = async {
+            while !holds(&self.gateway) {
+                tokio::time::sleep(Duration::from_millis(5)).await;
+            }
+        };
+        let waited = tokio::time::timeout(Duration::from_secs(30), waiting).await;
+        assert!(waited.is_ok(), "waited in vain: {what}\n{:#?}", self.gateway.status());
+    }
+
+    fn quality(&self, point: u32) -> Quality {
+        self.gateway.latest().read(PointIndex(point)).unwrap().quality
+    }
+
+    fn device(&self, at: usize) -> DeviceState {
+        self.gateway.status().links[0].devices[at].state
+    }
+
+    /// How often each unit was asked since the last call.
+    fn asked(&self) -> HashMap<u8, usize> {
+        let mut counts = HashMap::new();
+        for (unit, ..) in self.field.asked.lock().unwrap().drain(..) {
+            *counts.entry(unit).or_default() += 1;
+        }
+        counts
+    }
+}
+
+const FOUR: &str =
+    "a,holding:10,uint16,fast\nb,holding:11,uint16,fast\nc,holding:12,uint16,fast\nd,holding:13,uint16,fast\n";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn neighbours_are_read_by_one_request_and_a_bad_address_spoils_only_its_own_point() {
+    let bench = Bench::start(&[1], FOUR).await;
+    bench.until("all good", |gateway| gateway.status().points_good == 4).await;
+    assert!(bench.field.asked.lock().unwrap().iter().all(|asked| *asked == (1, 10, 4)), "one request for four");
+    let reading = bench.gateway.latest().read(PointIndex(2)).unwrap();
+    assert_eq!((reading.value, reading.raw), (Some(Value::Uint(12)), Some(Value::Uint(12))));
+
+    bench.field.missing.lock().unwrap().push(12);
+    bench.until("the bad one stands alone", |gateway| gateway.status().points_good == 3).await;
+    assert_eq!(bench.quality(2), Quality::Bad(Reason::DeviceException(2)));
+    assert_eq!(bench.device(0), DeviceState::Up);
+    let status = bench.gateway.status();
+    let error = status.links[0].devices[0].last_error.clone().unwrap();
+    assert_eq!(error, "exception 02, illegal data address for HoldingRegister 12 to 12");
+
+    bench.field.missing.lock().unwrap().clear();
+    bench.until("it heals", |gateway| gateway.status().points_good == 4).await;
+    bench.gateway.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_lost_answer_is_asked_for_again_and_harms_nothing() {
+    let bench = Bench::start(&[1], FOUR).await;
+    bench.until("all good", |gateway| gateway.status().points_good == 4).await;
+    *bench.field.drop_next.lock().unwrap() = 1;
+    bench.until("the loss is counted", |gateway| gateway.status().links[0].timeouts == 1).await;
+    let answers = bench.gateway.status().links[0].answers;
+    bench.until("answers go on", |gateway| gateway.status().links[0].answers > answers + 3).await;
+    assert_eq!(bench.device(0), DeviceState::Up);
+    assert_eq!(bench.quality(0), Quality::Good);
+    bench.gateway.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_silent_unit_is_probed_seldom_and_its_neighbours_keep_their_pace() {
+    let bench = Bench::start(&[1, 2, 3], FOUR).await;
+    bench.until("all good", |gateway| gateway.status().points_good == 12).await;
+    bench.field.silent.lock().unwrap().push(2);
+    bench.until("unit 2 is silent", |_| bench.device(1) == DeviceState::Silent).await;
+    assert_eq!((0..4).map(|n| bench.quality(4 + n)).collect::<Vec<_>>(), [Quality::Bad(Reason::Timeout); 4]);
+    bench.asked();
+    let answers = bench.gateway.status().links[0].answers;
+    bench.until("a hundred answers", |gateway| gateway.status().links[0].answers >= answers + 100).await;
+    let asked = bench.asked();
+    assert!(asked.get(&2).copied().unwrap_or(0) <= 6, "{asked:?}");
+    assert!(asked[&1] >= 40 && asked[&3] >= 40, "{asked:?}");
+
+    bench.field.silent.lock().unwrap().clear();
+    bench.until("unit 2 is back in full", |gateway| gateway.status().points_good == 12).await;
+    assert_eq!(bench.device(1), DeviceState::Up);
+    bench.gateway.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_lost_connection_is_told_and_made_again() {
+    let bench = Bench::start(&[1], FOUR).await;
+    bench.until("all good", |gateway| gateway.status().points_good == 4).await;
+    bench.stop_field.cancel();
+    bench.until("the link is down", |gateway| gateway.status().links[0].state == LinkState::Down).await;
+    bench.until("all points say so", |_| bench.quality(3) == Quality::Bad(Reason::LinkDown)).await;
+    assert_eq!(bench.device(0), DeviceState::Unreachable);
+    let since = bench.gateway.status().links[0].since;
+    bench
+        .until("it goes on trying", |gateway| {
+            let link = &gateway.status().links[0];
+            link.since == since && link.last_error.as_deref().is_some_and(|error| error.starts_with("cannot connect"))
+        })
+        .await;
+    let listener = TcpListener::bind(("127.0.0.1", bench.port)).await.unwrap();
+    let again = CancellationToken::new();
+    tokio::spawn(serve(listener, Arc::clone(&bench.field) as Arc<dyn Units>, again.clone()));
+    bench.until("all good again", |gateway| gateway.status().points_good == 4).await;
+    assert!(bench.gateway.recent().of(PointIndex(0)).iter().any(|moment| moment.value.is_none()), "the gap is kept");
+    bench.gateway.stop().await;
+    again.cancel();
+}
+
+/// Sends nonsense to whoever connects.
+async fn babble(listener: TcpListener, nonsense: &'static [u8]) {
+    while let Ok((mut stream, _)) = listener.accept().await {
+        // The client hangs up as soon as it has understood what it is talking to.
+        let _ = tokio::io::AsyncWriteExt::write_all(&mut stream, nonsense).await;
+        let _ = tokio::io::AsyncReadExt::read(&mut stream, &mut [0; 64]).await;
+        let _ = tokio::io::AsyncWriteExt::write_all(&mut stream, nonsense).await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nonsense_on_the_line_takes_the_link_down_and_nothing_else() {
+    let bench = Bench::start(&[1], FOUR).await;
+    bench.until("all good", |gateway| gateway.status().points_good == 4).await;
+    bench.stop_field.cancel();
+    bench.until("the link is down", |gateway| gateway.status().links[0].state == LinkState::Down).await;
+    let listener = TcpListener::bind(("127.0.0.1", bench.port)).await.unwrap();
+    let babbling = tokio::spawn(babble(listener, b"HTTP/1.1 400 Bad Request\r\n\r\n"));
+    bench
+        .until("it is seen through", |gateway| {
+            gateway.status().links[0].last_error.as_deref().is_some_and(|error| error.contains("not Modbus TCP"))
+        })
+        .await;
+    babbling.abort();
+    assert!(babbling.await.is_err());
+    let listener = TcpListener::bind(("127.0.0.1", bench.port)).await.unwrap();
+    let again = CancellationToken::new();
+    tokio::spawn(serve(listener, Arc::clone(&bench.field) as Arc<dyn Units>, again.clone()));
+    bench.until("all good again", |gateway| gateway.status().points_good == 4).await;
+    bench.gateway.stop().await;
+    again.cancel();
+}
