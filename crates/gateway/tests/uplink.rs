@@ -1,0 +1,145 @@
+//! An uplink against a real broker that goes away at the worst moments.
+#![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
+
+use interlex_core::description::{Files, read};
+use interlex_gateway::{Gateway, GatewayOptions, Tap, UplinkState};
+use interlex_modbus::{ReadData, ReadRequest, Refusal, Units, serve};
+use interlex_sidecar::{Broker, Database, free_port};
+use interlex_store::Store;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU16, Ordering};
+use std::time::Duration;
+use tokio::net::TcpListener;
+use tokio_util::sync::CancellationToken;
+
+/// A register that counts how often it was read: every poll brings a new value, so that none may be missing.
+#[derive(Debug, Default)]
+struct Counter(AtomicU16);
+
+impl Units for Counter {
+    fn read(&self, _: u8, _: ReadRequest) -> Result<ReadData, Refusal> {
+        Ok(ReadData::Registers(vec![self.0.fetch_add(1, Ordering::SeqCst)]))
+    }
+}
+
+struct Bench {
+    _directory: tempfile::TempDir,
+    broker: Broker,
+    files: Files,
+    stop_field: CancellationToken,
+}
+
+impl Bench {
+    async fn start() -> Self {
+        let directory = tempfile::tempdir().unwrap();
+        let broker = Broker::start(directory.path(), free_port().unwrap()).await.unwrap();
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let plant = listener.local_addr().unwrap().port();
+        let stop_field = CancellationToken::new();
+        tokio::spawn(serve(listener, Arc::new(Counter::default()), stop_field.clone()));
+        let port = broker.port();
+        let main = format!(
+            "[gateway]\nname = \"alderfen-1\"\n[rates]\nfast = \"10ms\"\n[[link]]\nname = \"bus\"\nprotocol = \"modbus-tcp\"\nhost \
+             = \"127.0.0.1\"\nport = {plant}\n[[device]]\nname = \"meter\"\nlink = \"bus\"\nunit = 1\npoints = \"p.csv\"\n\
+             [[uplink]]\nname = \"cloud\"\nkind = \"sparkplug\"\nurl = \"mqtt://127.0.0.1:{port}\"\ngroup = \"alderfen\"\nnode = \
+             \"works-1\"\nkeep-alive = \"5s\"\n"
+        );
+        let points = "name,address,type,rate,unit\ncount,holding:0,uint16,fast,kWh\n".to_owned();
+        let files = [("gateway.toml".to_owned(), main), ("p.csv".to_owned(), points)].into();
+        Self { _directory: directory, broker, files, stop_field }
+    }
+
+    async fn gateway(&self, store: Option<Store>) -> Gateway {
+        let options = GatewayOptions { revision: 1, store };
+        Gateway::start(Arc::new(read(&self.files).unwrap()), options).await
+    }
+}
+
+async fn until(what: &str, mut holds: impl FnMut() -> bool) {
+    let waiting = async {
+        while !holds() {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+    };
+    assert!(tokio::time::timeout(Duration::from_secs(40), waiting).await.is_ok(), "waited in vain: {what}");
+}
+
+/// Everything that a tap hears of the counter: the values, and whether they were historical. While the broker is away
+/// it tries again at once, so that it listens long before the node is back.
+async fn heard(bench: &Files, gateway: &Gateway, most: usize) -> Vec<(u64, bool)> {
+    let description = read(bench).unwrap();
+    let tap = || Tap::start(&description.uplinks[0], gateway.points(), "test");
+    let mut values = Vec::new();
+    let listening = async {
+        let mut listener = tap();
+        while values.len() < most {
+            let Ok(message) = listener.next().await else {
+                tokio::time::sleep(Duration::from_millis(2)).await;
+                listener = tap();
+                continue;
+            };
+            assert_eq!(message.error, None, "{message:?}");
+            let counts = message.metrics.iter().filter(|metric| metric.name == "count");
+            values.extend(counts.filter_map(|metric| Some((metric.value.as_u64()?, metric.historical))));
+        }
+    };
+    assert!(tokio::time::timeout(Duration::from_secs(40), listening).await.is_ok(), "too few values: {values:?}");
+    values
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn after_an_outage_every_value_arrives_in_order_and_none_is_missing() {
+    let mut bench = Bench::start().await;
+    let gateway = bench.gateway(None).await;
+    let uplink = || gateway.status().uplinks[0].clone();
+    until("some are delivered", || uplink().samples_delivered > 20).await;
+    bench.broker.stop().await;
+    until("it is offline", || uplink().state == UplinkState::Offline).await;
+    until("samples are kept", || uplink().samples_waiting > 50).await;
+    let first_kept = uplink().samples_delivered;
+    let (values, restarted) = tokio::join!(heard(&bench.files, &gateway, 150), bench.broker.restart());
+    restarted.unwrap();
+    let kept: Vec<u64> = values.iter().filter(|(_, is_historical)| *is_historical).map(|(value, _)| *value).collect();
+    assert!(kept.len() >= 50, "{values:?}");
+    assert!(kept[0] >= first_kept.saturating_sub(5), "what was proven is not sent again: {kept:?} after {first_kept}");
+    assert!(kept.windows(2).all(|pair| pair[1] == pair[0] + 1), "in order, none missing: {kept:?}");
+    until("all are delivered", || uplink().samples_waiting < 20).await;
+    assert_eq!(uplink().samples_lost, 0);
+    gateway.stop().await;
+    bench.stop_field.cancel();
+    bench.broker.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_orderly_stop_during_an_outage_keeps_the_journal_and_bd_seq_for_the_next_run() {
+    let mut bench = Bench::start().await;
+    let directory = tempfile::tempdir().unwrap();
+    let mut database = Database::start(directory.path(), free_port().unwrap()).await.unwrap();
+    let store = Store::new(&database.url("interlex")).unwrap();
+    store.migrate().await.unwrap();
+
+    let gateway = bench.gateway(Some(store.clone())).await;
+    until("it is online", || gateway.status().uplinks[0].state == UplinkState::Online).await;
+    bench.broker.stop().await;
+    until("samples are kept", || gateway.status().uplinks[0].samples_waiting > 30).await;
+    gateway.stop().await;
+    let bd_seq = store.bd_seq("alderfen-1", "cloud").await.unwrap().unwrap();
+    let journal = store.take_journal("alderfen-1", "cloud").await.unwrap();
+    assert!(journal.len() > 30 && journal.iter().all(|sample| sample.point == "count"), "{}", journal.len());
+    store.add_to_journal("alderfen-1", "cloud", &journal).await.unwrap();
+
+    let again = bench.gateway(Some(store.clone())).await;
+    let kept = journal.len();
+    let (values, restarted) = tokio::join!(heard(&bench.files, &again, kept), bench.broker.restart());
+    restarted.unwrap();
+    let of_the_journal = values.iter().filter(|(_, is_historical)| *is_historical).count();
+    assert!(of_the_journal >= kept.min(20), "{values:?}");
+    until("the journal was delivered", || again.status().uplinks[0].samples_delivered >= kept as u64).await;
+    assert!(again.status().uplinks[0].bd_seq.unwrap() > bd_seq, "bdSeq goes on");
+    again.stop().await;
+    assert!(store.take_journal("alderfen-1", "cloud").await.unwrap().len() < 20, "only what came last may be left");
+    store.close().await;
+    database.stop().await;
+    bench.stop_field.cancel();
+    bench.broker.stop().await;
+}
