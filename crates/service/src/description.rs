@@ -116,7 +116,8 @@ pub(crate) async fn revisions(
 }
 
 /// The JSON Schema of each kind of object that a description is made of.
-#[utoipa::path(get, path = "/api/v1/schema", tag = "description", responses((status = 200, body = serde_json::Value)))]
+#[utoipa::path(get, path = "/api/v1/schema", tag = "description",
+    responses((status = 200, body = serde_json::Value), (status = 401, body = ProblemDetails)))]
 pub(crate) async fn schemas(_: Viewer) -> Json<serde_json::Value> {
     let kinds = [
         ("gateway", ObjectKind::Gateway),

@@ -238,13 +238,6 @@ impl EdgeNode {
         self.state = State::Born;
         // tck-id-topics-nbirth-seq-num: NBIRTH has seq 0, a rebirth too.
         self.seq = 0;
-        let bd_seq = Metric {
-            name: Some(BD_SEQ.to_owned()),
-            timestamp: Some(now),
-            datatype: Some(DataType::Int64.code()),
-            value: Some(metric::Value::LongValue(self.bd_seq.unwrap_or(0).into())),
-            ..Metric::default()
-        };
         // tck-id-operational-behavior-data-commands-rebirth-name-aliases: it has no alias.
         let rebirth = Metric {
             name: Some(REBIRTH.to_owned()),
@@ -253,7 +246,7 @@ impl EdgeNode {
             value: Some(metric::Value::BooleanValue(false)),
             ..Metric::default()
         };
-        self.transmit(now, MessageType::NBirth, None, vec![bd_seq, rebirth]);
+        self.transmit(now, MessageType::NBirth, None, vec![self.bd_seq_metric(now), rebirth]);
         for device in 0..self.devices.len() {
             if self.devices.get(device).is_some_and(|device| device.is_up) {
                 self.device_birth(now, device, snapshots);
@@ -358,16 +351,20 @@ impl EdgeNode {
         self.transmit(now, MessageType::DBirth, Some(device), metrics);
     }
 
-    /// NDEATH has bdSeq and nothing else, and no seq (tck-id-topics-ndeath-payload, tck-id-payloads-ndeath-seq).
-    fn death(&self, now: u64) -> Outgoing {
-        let bd_seq = Metric {
+    /// Source: Sparkplug 3.0.0, tck-id-topics-nbirth-bdseq-included.
+    fn bd_seq_metric(&self, now: u64) -> Metric {
+        Metric {
             name: Some(BD_SEQ.to_owned()),
             timestamp: Some(now),
             datatype: Some(DataType::Int64.code()),
             value: Some(metric::Value::LongValue(self.bd_seq.unwrap_or(0).into())),
             ..Metric::default()
-        };
-        let payload = Payload { timestamp: Some(now), metrics: vec![bd_seq], ..Payload::default() };
+        }
+    }
+
+    /// NDEATH has bdSeq and nothing else, and no seq (tck-id-topics-ndeath-payload, tck-id-payloads-ndeath-seq).
+    fn death(&self, now: u64) -> Outgoing {
+        let payload = Payload { timestamp: Some(now), metrics: vec![self.bd_seq_metric(now)], ..Payload::default() };
         let topic = self.topic(MessageType::NDeath, None);
         Outgoing { message: MessageType::NDeath, topic, payload: encode_payload(&payload) }
     }
