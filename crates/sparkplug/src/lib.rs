@@ -19,6 +19,7 @@
 //! ```
 
 mod data_type;
+mod device;
 mod edge_node;
 mod metric;
 pub mod proto;
@@ -26,9 +27,8 @@ mod rules;
 mod topic;
 
 pub use data_type::DataType;
-pub use edge_node::{
-    Datum, DeviceSpec, EdgeNode, EdgeNodeEvent, MetricSpec, NotSent, Outgoing, Snapshot, Snapshots, Will,
-};
+pub use device::{Datum, DeviceSpec, MetricSpec, Snapshot, Snapshots};
+pub use edge_node::{EdgeNode, EdgeNodeEvent, NotSent, Outgoing, Will};
 pub use metric::{MetricQuality, MetricValue, ValueError, decode_value, encode_value};
 pub use proto::Payload;
 pub use rules::{RuleError, check_payload};

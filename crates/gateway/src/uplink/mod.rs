@@ -1,6 +1,7 @@
 //! Uplinks: what becomes of reported samples on their way to a broker.
 
 mod buffer;
+mod journal;
 mod metric;
 mod mqtt;
 mod sparkplug;

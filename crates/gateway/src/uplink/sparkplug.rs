@@ -6,9 +6,9 @@ use crate::link::Backoff;
 use crate::points::PointTable;
 use crate::status::{Shared, UplinkState, UplinkStatus};
 use interlex_core::description::{Description, SparkplugUplink};
-use interlex_core::{LatestTable, PointIndex, Quality, Reason, Sample, Timestamp, Value};
+use interlex_core::{LatestTable, PointIndex, Sample, Timestamp};
 use interlex_sparkplug::{Datum, EdgeNode, EdgeNodeEvent, Outgoing};
-use interlex_store::{JournalSample, Store};
+use interlex_store::Store;
 use rumqttc::{LastWill, QoS};
 use std::collections::VecDeque;
 use std::sync::Arc;
@@ -26,18 +26,18 @@ const HISTORY_PER_TICK: usize = 2000;
 const FIRST_RECONNECT: Duration = Duration::from_millis(500);
 const RECONNECT_LIMIT: Duration = Duration::from_secs(30);
 /// How long stopping waits for the broker, and then for the database.
-const GOODBYE: Duration = Duration::from_secs(3);
+pub(super) const GOODBYE: Duration = Duration::from_secs(3);
 
 /// One Sparkplug uplink: the session machine on an MQTT connection, with its buffer.
 pub(crate) struct SparkplugTask {
-    gateway: String,
-    settings: SparkplugUplink,
-    points: Arc<PointTable>,
+    pub(super) gateway: String,
+    pub(super) settings: SparkplugUplink,
+    pub(super) points: Arc<PointTable>,
     latest: Arc<LatestTable>,
     status: Arc<Shared<UplinkStatus>>,
-    store: Option<Store>,
+    pub(super) store: Option<Store>,
     node: EdgeNode,
-    buffer: Buffer,
+    pub(super) buffer: Buffer,
     outbox: VecDeque<Outgoing>,
     asked_at: Option<Instant>,
 }
@@ -325,7 +325,7 @@ impl SparkplugTask {
         self.show_buffer();
     }
 
-    fn show_buffer(&self) {
+    pub(super) fn show_buffer(&self) {
         let (waiting, lost) = (self.buffer.waiting(), self.buffer.lost());
         self.status.update(|status, _| (status.samples_waiting, status.samples_lost) = (waiting, lost));
     }
@@ -371,68 +371,6 @@ impl SparkplugTask {
         }
         connection.disconnect(GOODBYE).await;
         tracing::info!(uplink = self.settings.name.as_str(), "death published, disconnected");
-    }
-
-    /// Puts what the broker has not proved to have read into the database.
-    async fn keep_journal(&mut self) {
-        let left = self.buffer.drain();
-        let Some(store) = self.store.as_ref().filter(|_| !left.is_empty()) else { return };
-        let named = left.iter().filter_map(|(_, sample)| {
-            let info = self.points.get(sample.point)?;
-            Some(JournalSample {
-                device: info.device.to_string(),
-                point: info.name.clone(),
-                value: serde_json::to_value(&sample.value).unwrap_or_default(),
-                quality: sample.quality.to_string(),
-                at: sample.source_time.as_millis(),
-            })
-        });
-        let samples: Vec<_> = named.collect();
-        let keeping = store.add_to_journal(&self.gateway, self.settings.name.as_str(), &samples);
-        match timeout(GOODBYE, keeping).await {
-            Ok(Ok(())) => tracing::info!(uplink = self.settings.name.as_str(), samples = samples.len(), "journal kept"),
-            Ok(Err(error)) => {
-                tracing::error!(uplink = self.settings.name.as_str(), %error, samples = samples.len(), "journal lost");
-            }
-            Err(_) => tracing::error!(uplink = self.settings.name.as_str(), samples = samples.len(), "journal lost"),
-        }
-    }
-
-    /// Takes the journal of an earlier run in; samples of points that are gone are counted out in the log.
-    fn restore(&mut self, journal: Vec<JournalSample>) {
-        let total = journal.len();
-        let mut restored = 0;
-        for kept in journal {
-            let Some(info) = self.points.find(&kept.device, &kept.point) else { continue };
-            let at = Timestamp::from_millis(kept.at);
-            let value = value_of(&kept.value, info.data_type, info.is_shaped);
-            let quality = if kept.quality == "good" { Quality::Good } else { Quality::Bad(Reason::Stale) };
-            let sample = Sample { point: info.index, value, quality, source_time: at, gateway_time: at };
-            self.buffer.push_history(info.device_index, sample);
-            restored += 1;
-        }
-        if total > 0 {
-            tracing::info!(uplink = self.settings.name.as_str(), restored, unknown = total - restored, "journal read");
-            self.show_buffer();
-        }
-    }
-}
-
-/// A value of the journal in the type that its point has now.
-fn value_of(value: &serde_json::Value, data_type: interlex_core::DataType, is_shaped: bool) -> Option<Value> {
-    use interlex_core::DataType;
-    match value {
-        serde_json::Value::Bool(bit) => Some(Value::Bool(*bit)),
-        serde_json::Value::String(text) => Some(Value::Text(text.as_str().into())),
-        serde_json::Value::Number(number) => match data_type {
-            _ if is_shaped => number.as_f64().map(Value::Float64),
-            DataType::Int16 | DataType::Int32 | DataType::Int64 => number.as_i64().map(Value::Int),
-            DataType::Uint16 | DataType::Uint32 | DataType::Uint64 => number.as_u64().map(Value::Uint),
-            #[expect(clippy::cast_possible_truncation, reason = "it was written from single precision")]
-            DataType::Float32 => number.as_f64().map(|float| Value::Float32(float as f32)),
-            _ => number.as_f64().map(Value::Float64),
-        },
-        _ => None,
     }
 }
 
