@@ -145,14 +145,21 @@ fn welcome(service: &Service, setup_link: Option<&str>, ports: Ports) {
         }
         None => anstream::println!("Console: {console}  (sign in with the name and password that you chose)\n"),
     }
-    anstream::println!("Then, in another terminal:");
-    anstream::println!("  interlex sign-in {console}       sign the client in");
-    anstream::println!("  interlex status                          what runs, since when, and why not");
-    anstream::println!("  interlex watch gas                       values, live");
-    anstream::println!("  interlex tap                             what arrives at the broker");
-    anstream::println!("  interlex plant map                       what the registers should say");
+    // As it was called, so that the lines can be pasted.
+    let program = std::env::args().next().unwrap_or_else(|| "interlex".to_owned());
     let control = if ports.control == 7404 { String::new() } else { format!(" --control-port {}", ports.control) };
-    anstream::println!("  interlex plant fault gas-analyser silent{control}   pull a plug; add --off to mend it");
+    let hints = [
+        (format!("sign-in {console}"), "sign the client in"),
+        ("status".to_owned(), "what runs, since when, and why not"),
+        ("watch gas".to_owned(), "values, live"),
+        ("tap".to_owned(), "what arrives at the broker"),
+        ("plant map".to_owned(), "what the registers should say"),
+        (format!("plant fault gas-analyser silent{control}"), "pull a plug; add --off to mend it"),
+    ];
+    anstream::println!("Then, in another terminal:");
+    for (command, what) in hints {
+        anstream::println!("  {program} {command}\n      {what}");
+    }
     anstream::println!("\nCtrl-C stops everything.");
 }
 
