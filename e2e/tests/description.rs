@@ -27,9 +27,10 @@ async fn what_is_wrong_is_told_by_client_and_service_in_the_same_words() {
         .map(|file| (file.to_owned(), fs::read_to_string(Path::new(&directory).join(file)).unwrap().into()))
         .into_iter()
         .collect();
-    let (code, problem) = rig.post("/api/v1/revisions", &json!({ "files": files, "note": "broken" })).await;
-    assert_eq!((code, problem["type"].as_str()), (422, Some("description-has-mistakes")));
-    assert_eq!(problem["problems"].as_array().unwrap().len(), checked.out.lines().count());
+    let (code, result) = rig.post("/api/v1/check", &json!({ "files": files })).await;
+    let told: Vec<interlex_core::description::Problem> = serde_json::from_value(result["problems"].clone()).unwrap();
+    assert_eq!(code, 200);
+    assert_eq!(told.iter().map(ToString::to_string).collect::<Vec<_>>(), checked.out.lines().collect::<Vec<_>>());
 
     let applied = rig.interlex(&["config", "apply", &directory, "--activate", "--note", "broken"]).await;
     assert_eq!(applied.code, 3);
@@ -73,7 +74,8 @@ async fn an_exported_description_applies_to_the_same_bytes() {
     let files = ["gateway.toml", "points/digester.csv", "points/gas-analyser.csv"];
     let before = files.map(bytes);
     let applied = rig.interlex(&["config", "apply", &directory, "--activate", "--note", "again"]).await;
-    assert_eq!(applied.out, "alderfen-1 runs revision 2.\n", "{}", applied.err);
+    let told = "alderfen-1 runs revision 2.\n  link process-bus: untouched, up\n  uplink cloud: untouched, online\n";
+    assert_eq!(applied.out, told, "{}", applied.err);
     assert_eq!(rig.interlex(&["config", "export", &directory, "--force"]).await.code, 0);
     assert_eq!(files.map(bytes), before);
     let revisions = rig.get("/api/v1/gateways/alderfen-1/revisions").await;

@@ -73,8 +73,11 @@ async fn plant_broker_and_database_can_go_and_come_back() {
     rig.until("the database is away", |status| status["database"]["up"] == false).await;
     let before = host.all().len();
     host.hears("publishing goes on", before + 5, |m| m.kind == "DDATA").await;
-    let (code, problem) = rig.post("/api/v1/revisions", &serde_json::json!({ "files": {}, "note": "x" })).await;
-    assert_eq!(code, 422, "{problem}");
+    let (code, problem) =
+        rig.post("/api/v1/gateways/alderfen-1/activations", &serde_json::json!({ "version": 1, "note": "x" })).await;
+    assert_eq!((code, problem["type"].as_str()), (503, Some("database-away")), "{problem}");
+    let files = rig.get("/api/v1/gateways/alderfen-1/files").await;
+    assert!(files["files"]["gateway.toml"].is_string(), "what runs can be read all the same: {files}");
     rig.database.restart().await.unwrap();
     rig.until("the database is back", |status| status["database"]["up"] == true).await;
 }

@@ -30,7 +30,7 @@ fn samples(round: u32) -> Vec<RawSample> {
 
 pub(crate) fn run() -> anyhow::Result<()> {
     let latest = Arc::new(LatestTable::new(100_000));
-    let mut pipeline = Pipeline::new(latest, PointIndex(0), (0..POINTS).map(|_| plan()).collect());
+    let mut pipeline = Pipeline::new(latest, (0..POINTS).map(|point| (PointIndex(point), plan())).collect());
     let rounds = [samples(0), samples(1)];
     let mut reported = Vec::with_capacity(BATCH);
     let mut told = 0_usize;

@@ -1,6 +1,7 @@
 use crate::exit::EXIT_CODES;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use clap_complete::Shell;
+use interlex_core::description::Span;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
@@ -30,8 +31,20 @@ pub(crate) enum Command {
     Watch(WatchArguments),
     /// Show what arrives at the broker, decoded.
     Tap(TapArguments),
-    /// Check, apply and export descriptions.
+    /// Check, compare, apply and export descriptions as files.
     Config(ConfigArguments),
+    /// Look at the draft of a gateway, activate it, or throw it away.
+    Draft(DraftArguments),
+    /// List, compare, export and activate again what once was activated.
+    Revisions(RevisionsArguments),
+    /// List, add and remove gateways.
+    Gateways(GatewaysArguments),
+    /// See to the people who can sign in.
+    People(PeopleArguments),
+    /// List and remove tokens of clients.
+    Tokens(TokensArguments),
+    /// Show who did what, when and from where.
+    Audit(AuditArguments),
     /// Print shell completions.
     Completions {
         /// The shell.
@@ -61,9 +74,19 @@ pub(crate) struct ServeArguments {
     /// Directory for what belongs to this machine, such as the link of the first set-up [default: /var/lib/interlex]
     #[arg(long, env = "INTERLEX_DATA_DIR")]
     pub(crate) data_dir: Option<PathBuf>,
-    /// TOML file with listen, database and data-dir; flags and environment go before it
+    /// TOML file with listen, database, data-dir, tls-cert and tls-key; flags and environment go before it
     #[arg(long, env = "INTERLEX_SETTINGS")]
     pub(crate) settings: Option<PathBuf>,
+    /// Serve by TLS with this certificate, with its chain, in PEM form
+    #[arg(long, env = "INTERLEX_TLS_CERT", requires = "tls_key")]
+    pub(crate) tls_cert: Option<PathBuf>,
+    /// The key of the certificate, in PEM form
+    #[arg(long, env = "INTERLEX_TLS_KEY", requires = "tls_cert")]
+    pub(crate) tls_key: Option<PathBuf>,
+    /// Serve by TLS with a certificate that is made at the first start and kept in the data directory; give more names
+    /// or addresses that the console is reached by, with commas between them
+    #[arg(long, env = "INTERLEX_TLS_SELF_MADE", conflicts_with = "tls_cert", num_args = 0..=1, default_missing_value = "", value_name = "NAMES")]
+    pub(crate) tls_self_made: Option<String>,
     /// Form of the log on standard error
     #[arg(long, env = "INTERLEX_LOG_FORMAT", value_enum, default_value = "text")]
     pub(crate) log_format: LogFormat,
@@ -156,6 +179,9 @@ pub(crate) struct SignInArguments {
     /// Read the password from standard input instead of asking
     #[arg(long)]
     pub(crate) password_stdin: bool,
+    /// The certificate to trust, in PEM form, when the service has a self-made one (tls-cert.pem of its data directory)
+    #[arg(long)]
+    pub(crate) ca: Option<PathBuf>,
 }
 
 /// Which service to ask.
@@ -257,24 +283,60 @@ pub(crate) struct ConfigArguments {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum ConfigCommand {
+    /// Write a commented description to start from, and the schema that editors complete it by
+    Init {
+        /// The directory; it is made when it is not there
+        directory: PathBuf,
+        /// Name of the gateway
+        #[arg(long, default_value = "alderfen-1")]
+        name: String,
+    },
     /// Check a directory without any service; tells every mistake with file, line and column
     Check {
         /// The directory with gateway.toml
         directory: PathBuf,
+        /// Take warnings as mistakes
+        #[arg(long)]
+        strict: bool,
         /// Form of the output
         #[arg(long, short, value_enum, default_value = "table")]
         output: Output,
     },
-    /// Check a directory at a service, and with --activate make it the running revision
+    /// Show what a directory would change in the running gateway
+    Diff {
+        /// The directory with gateway.toml
+        directory: PathBuf,
+        /// Compare with the draft instead
+        #[arg(long)]
+        draft: bool,
+        /// End with code 8 when something would change
+        #[arg(long)]
+        exit_code: bool,
+        /// Form of the output
+        #[arg(long, short, value_enum, default_value = "table")]
+        output: Output,
+    },
+    /// Put a directory in the place of the draft of its gateway, and with --activate make it the running revision
     Apply {
         /// The directory with gateway.toml
         directory: PathBuf,
-        /// Activate it when it has no mistakes
+        /// Activate it
         #[arg(long, requires = "note")]
         activate: bool,
         /// Why, for those who look at the revisions later
         #[arg(long)]
         note: Option<String>,
+        /// Only check and show what would change
+        #[arg(long)]
+        dry_run: bool,
+        /// Write over a draft that somebody has edited and not activated
+        #[arg(long)]
+        replace: bool,
+        #[command(flatten)]
+        wait: WaitArguments,
+        /// Form of the output
+        #[arg(long, short, value_enum, default_value = "table")]
+        output: Output,
     },
     /// Write the running description of a gateway into a directory
     Export {
@@ -283,8 +345,257 @@ pub(crate) enum ConfigCommand {
         /// The gateway; needed when there are several
         #[arg(long)]
         gateway: Option<String>,
+        /// The draft instead
+        #[arg(long, conflicts_with = "revision")]
+        draft: bool,
+        /// An earlier revision instead
+        #[arg(long)]
+        revision: Option<u32>,
+        /// Bring files that are there up to date in place: comments and order stay
+        #[arg(long, conflicts_with = "force")]
+        update: bool,
         /// Write over files that are there
         #[arg(long)]
         force: bool,
     },
+    /// Print the JSON Schema of gateway.toml
+    Schema,
+}
+
+/// How to wait for what was activated.
+#[derive(Debug, Args)]
+pub(crate) struct WaitArguments {
+    /// How long to wait for links and uplinks to come up, such as 10s
+    #[arg(long, default_value = "10s", value_parser = span)]
+    pub(crate) wait: Span,
+    /// Activate the revision before again when something does not come up in that time
+    #[arg(long)]
+    pub(crate) or_return: bool,
+}
+
+fn span(text: &str) -> Result<Span, String> {
+    text.parse().map_err(|_| format!("expected {}", Span::FORM))
+}
+
+/// Which gateway, of which service.
+#[derive(Debug, Args)]
+pub(crate) struct GatewayTarget {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// The gateway; needed when there are several
+    #[arg(long, global = true)]
+    pub(crate) gateway: Option<String>,
+    /// Form of the output
+    #[arg(long, short, value_enum, default_value = "table", global = true)]
+    pub(crate) output: Output,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DraftArguments {
+    #[command(flatten)]
+    pub(crate) of: GatewayTarget,
+    #[command(subcommand)]
+    pub(crate) command: DraftCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum DraftCommand {
+    /// Show who changed it last, and whether it differs from what runs
+    Show,
+    /// Find everything that would not run, or would surprise
+    Check,
+    /// Show what activating it would change
+    Diff {
+        /// End with code 8 when something would change
+        #[arg(long)]
+        exit_code: bool,
+    },
+    /// Make it the running revision
+    Activate {
+        /// Why, for those who look at the revisions later
+        #[arg(long)]
+        note: String,
+        #[command(flatten)]
+        wait: WaitArguments,
+    },
+    /// Throw its edits away
+    Discard {
+        /// Yes, throw them away
+        #[arg(long)]
+        yes: bool,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RevisionsArguments {
+    #[command(flatten)]
+    pub(crate) of: GatewayTarget,
+    #[command(subcommand)]
+    pub(crate) command: RevisionsCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum RevisionsCommand {
+    /// List them, the newest first
+    List,
+    /// Compare two: numbers, or the words active and draft
+    Diff {
+        /// The one before
+        before: String,
+        /// The one after
+        #[arg(default_value = "active")]
+        after: String,
+    },
+    /// Activate an earlier one again, under a new number
+    Activate {
+        /// Its number
+        number: u32,
+        /// Why, for those who look at the revisions later
+        #[arg(long)]
+        note: String,
+        #[command(flatten)]
+        wait: WaitArguments,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct GatewaysArguments {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    #[command(subcommand)]
+    pub(crate) command: GatewaysCommand,
+    /// Form of the output
+    #[arg(long, short, value_enum, default_value = "table", global = true)]
+    pub(crate) output: Output,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum GatewaysCommand {
+    /// List them
+    List,
+    /// Add one with an empty draft
+    Add {
+        /// Its name
+        name: String,
+    },
+    /// Stop one and take it away with its draft; its revisions stay on record
+    Remove {
+        /// Its name
+        name: String,
+        /// Yes, take it away
+        #[arg(long)]
+        yes: bool,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct PeopleArguments {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    #[command(subcommand)]
+    pub(crate) command: PeopleCommand,
+    /// Form of the output
+    #[arg(long, short, value_enum, default_value = "table", global = true)]
+    pub(crate) output: Output,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum RoleWord {
+    /// Looks.
+    Viewer,
+    /// Writes values and acknowledges.
+    Operator,
+    /// Edits and activates.
+    Engineer,
+    /// Also people and tokens.
+    Administrator,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum PeopleCommand {
+    /// List them
+    List,
+    /// Add one
+    Add {
+        /// The name to sign in with
+        name: String,
+        /// What the person may do
+        #[arg(long, value_enum)]
+        role: RoleWord,
+        /// Read the first password from standard input instead of asking
+        #[arg(long)]
+        password_stdin: bool,
+    },
+    /// Give one another role
+    Role {
+        /// The name
+        name: String,
+        /// What the person may do from now on
+        #[arg(value_enum)]
+        role: RoleWord,
+    },
+    /// Give one another password; the person is signed out everywhere
+    Password {
+        /// The name
+        name: String,
+        /// Read the password from standard input instead of asking
+        #[arg(long)]
+        password_stdin: bool,
+    },
+    /// Take one away, with all sessions and tokens
+    Remove {
+        /// The name
+        name: String,
+        /// Yes, take the person away
+        #[arg(long)]
+        yes: bool,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct TokensArguments {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    #[command(subcommand)]
+    pub(crate) command: TokensCommand,
+    /// Form of the output
+    #[arg(long, short, value_enum, default_value = "table", global = true)]
+    pub(crate) output: Output,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum TokensCommand {
+    /// List your own, or as an administrator everybody's
+    List,
+    /// Make one good for nothing
+    Remove {
+        /// The number that it is listed under
+        id: String,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct AuditArguments {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// Only with this text in detail or object
+    pub(crate) text: Option<String>,
+    /// Only of this person
+    #[arg(long)]
+    pub(crate) person: Option<String>,
+    /// Only this action, such as activate or edit-draft
+    #[arg(long)]
+    pub(crate) action: Option<String>,
+    /// Only about this gateway
+    #[arg(long)]
+    pub(crate) gateway: Option<String>,
+    /// Only of the last span, such as 2d
+    #[arg(long, value_parser = span)]
+    pub(crate) last: Option<Span>,
+    /// So many entries at the most
+    #[arg(long, default_value_t = 50)]
+    pub(crate) limit: usize,
+    /// Form of the output
+    #[arg(long, short, value_enum, default_value = "table")]
+    pub(crate) output: Output,
 }

@@ -87,7 +87,8 @@ pub(crate) async fn run(arguments: DemoArguments) -> anyhow::Result<()> {
 
     let step = Step::begin("service");
     let store = Store::new(&database.url("interlex"))?;
-    let service = Service::start(ServiceConfig { listen: (Ipv4Addr::LOCALHOST, ports.console).into(), store }).await?;
+    let (listen, data_dir) = ((Ipv4Addr::LOCALHOST, ports.console).into(), arguments.data_dir.clone());
+    let service = Service::start(ServiceConfig { listen, store, data_dir, tls: None }).await?;
     service.ready().await;
     prepare(&service, ports).await?;
     step.done(&format!("gateway {GATEWAY} runs"));

@@ -7,6 +7,9 @@ pub(crate) enum ExitReason {
     Mistakes = 3,
     NotAllowed = 4,
     Unreachable = 5,
+    Conflict = 6,
+    NotUp = 7,
+    Differs = 8,
 }
 
 /// What `--help` says about exit codes.
@@ -16,7 +19,10 @@ pub(crate) const EXIT_CODES: &str = "Exit codes:
   2  wrong usage
   3  the description has mistakes
   4  not signed in, or not allowed
-  5  the service cannot be reached";
+  5  the service cannot be reached
+  6  somebody else has changed it meanwhile
+  7  activated, but a link or uplink does not come up
+  8  something would change (diff --exit-code)";
 
 impl From<ExitReason> for ExitCode {
     fn from(reason: ExitReason) -> Self {

@@ -39,6 +39,12 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Watch(arguments) => client::watch::run(arguments).await,
         Command::Tap(arguments) => client::tap::run(arguments).await,
         Command::Config(arguments) => client::config::run(arguments).await,
+        Command::Draft(arguments) => client::draft::run(arguments).await,
+        Command::Revisions(arguments) => client::revisions::run(arguments).await,
+        Command::Gateways(arguments) => client::gateways::run(arguments).await,
+        Command::People(arguments) => client::people::run(arguments).await,
+        Command::Tokens(arguments) => client::people::tokens(arguments).await,
+        Command::Audit(arguments) => client::audit::run(arguments).await,
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Arguments::command(), "interlex", &mut anstream::stdout());
             Ok(())

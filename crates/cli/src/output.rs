@@ -1,3 +1,4 @@
+use crate::args::Output;
 use comfy_table::{Cell, Color, ContentArrangement, Table, presets};
 use jiff::{Timestamp, tz::TimeZone};
 use serde_json::Value;
@@ -60,6 +61,37 @@ pub(crate) fn clock(millis: i64) -> String {
         Ok(moment) => moment.to_zoned_datetime(TimeZone::system()).strftime("%H:%M:%S%.3f").to_string(),
         Err(_) => "-".to_owned(),
     }
+}
+
+/// A moment with its date, on the clock of this machine.
+pub(crate) fn date(millis: i64) -> String {
+    match Timestamp::from_millisecond(millis) {
+        Ok(moment) => moment.to_zoned_datetime(TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string(),
+        Err(_) => "-".to_owned(),
+    }
+}
+
+/// Prints rows in the form that was asked for; `json` is what the service said.
+pub(crate) fn print_rows(
+    output: Output,
+    header: &[&str],
+    rows: Vec<Vec<String>>,
+    json: &Value,
+    empty: &str,
+) -> anyhow::Result<()> {
+    match output {
+        Output::Json => anstream::println!("{}", serde_json::to_string_pretty(json)?),
+        Output::Csv => print_csv(header, rows.into_iter())?,
+        Output::Table if rows.is_empty() => anstream::println!("{empty}"),
+        Output::Table => {
+            let mut shown = table(header);
+            rows.into_iter().for_each(|row| {
+                shown.add_row(row);
+            });
+            print_table(&shown);
+        }
+    }
+    Ok(())
 }
 
 /// A JSON value as a cell: no quotes, a dash for nothing.

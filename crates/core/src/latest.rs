@@ -7,10 +7,17 @@ use std::sync::atomic::{AtomicI64, AtomicU64, Ordering, fence};
 ///
 /// Each slot is a sequence lock. One writer at a time stores into a slot; readers never block it, and read
 /// again when it moved under them. Numeric values live in the slot itself, text behind a shared pointer.
+///
+/// Slots stand in chunks, so that a table can be [grown](LatestTable::grown) for a new revision while links that
+/// go on keep writing into the one they know.
 #[derive(Debug)]
 pub struct LatestTable {
-    slots: Box<[Slot]>,
+    chunks: Vec<Arc<[Slot]>>,
+    len: usize,
 }
+
+/// Slots per chunk: 64 KiB, so that a small gateway does not pay for a large one.
+const CHUNK: usize = 1024;
 
 #[derive(Debug)]
 struct Slot {
@@ -46,31 +53,45 @@ impl LatestTable {
     /// A table of `points` slots, each `bad: never read`.
     #[must_use]
     pub fn new(points: usize) -> Self {
-        Self { slots: (0..points).map(|_| Slot::empty()).collect() }
+        Self { chunks: Vec::new(), len: 0 }.grown(points)
+    }
+
+    /// A table of at least `points` slots that shares those of this one: what is stored through either is read
+    /// through both.
+    #[must_use]
+    pub fn grown(&self, points: usize) -> Self {
+        let mut chunks = self.chunks.clone();
+        chunks.resize_with(chunks.len().max(points.div_ceil(CHUNK)), || (0..CHUNK).map(|_| Slot::empty()).collect());
+        Self { chunks, len: self.len.max(points) }
+    }
+
+    fn slot(&self, point: PointIndex) -> Option<&Slot> {
+        let at = point.position();
+        if at < self.len { self.chunks.get(at / CHUNK)?.get(at % CHUNK) } else { None }
     }
 
     /// How many points it holds.
     #[must_use]
-    pub fn len(&self) -> usize {
-        self.slots.len()
+    pub const fn len(&self) -> usize {
+        self.len
     }
 
     /// Whether it holds none.
     #[must_use]
-    pub fn is_empty(&self) -> bool {
-        self.slots.is_empty()
+    pub const fn is_empty(&self) -> bool {
+        self.len == 0
     }
 
     /// How often the slot was stored into; cheaper than [`LatestTable::read`] to see whether it moved.
     #[must_use]
     pub fn version(&self, point: PointIndex) -> u64 {
-        self.slots.get(point.position()).map_or(0, |slot| slot.sequence.load(Ordering::Acquire) / 2)
+        self.slot(point).map_or(0, |slot| slot.sequence.load(Ordering::Acquire) / 2)
     }
 
     /// A consistent copy of one slot; `None` beyond the end.
     #[must_use]
     pub fn read(&self, point: PointIndex) -> Option<Reading> {
-        self.slots.get(point.position()).map(Slot::read)
+        self.slot(point).map(Slot::read)
     }
 
     /// Stores a reading. A `value` of `None` keeps the last one known, as a bad quality does.
@@ -85,8 +106,17 @@ impl LatestTable {
         source_time: Timestamp,
         gateway_time: Timestamp,
     ) {
-        if let Some(slot) = self.slots.get(point.position()) {
+        if let Some(slot) = self.slot(point) {
             slot.store(value, quality, source_time, gateway_time);
+        }
+    }
+
+    /// Forgets what was read: the point means something else from now on. Its writer must have stopped.
+    pub fn forget(&self, point: PointIndex) {
+        if let Some(slot) = self.slot(point) {
+            slot.tags.store(0, Ordering::Relaxed);
+            let never = Timestamp::from_millis(0);
+            slot.store(None, Quality::Bad(Reason::NeverRead), never, never);
         }
     }
 }
@@ -200,6 +230,21 @@ mod tests {
         }
         assert_eq!(table.read(POINT).unwrap().version, 12);
         assert_eq!(table.read(PointIndex(1)), None);
+    }
+
+    #[test]
+    fn a_grown_table_shares_its_slots_and_forgets_on_demand() {
+        let small = LatestTable::new(1);
+        let grown = small.grown(3000);
+        assert_eq!((small.len(), grown.len(), grown.grown(5).len()), (1, 3000, 3000));
+        let time = Timestamp::from_millis(5);
+        small.store(POINT, Some((&Value::Uint(7), &Value::Uint(7))), Quality::Good, time, time);
+        assert_eq!(grown.read(POINT).unwrap().value, Some(Value::Uint(7)));
+        grown.store(PointIndex(2999), Some((&Value::Bool(true), &Value::Bool(true))), Quality::Good, time, time);
+        assert_eq!(small.read(PointIndex(2999)), None);
+        grown.forget(POINT);
+        let reading = small.read(POINT).unwrap();
+        assert_eq!((reading.value, reading.quality), (None, Quality::Bad(Reason::NeverRead)));
     }
 
     #[test]

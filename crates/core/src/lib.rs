@@ -22,6 +22,7 @@
 pub mod description;
 mod latest;
 mod pipeline;
+mod plan;
 mod quality;
 mod registers;
 mod report;
@@ -32,6 +33,7 @@ mod value;
 
 pub use latest::{LatestTable, Reading};
 pub use pipeline::{Pipeline, PointPlan, RawSample};
+pub use plan::{Block, PlanLimits, plan, split};
 pub use quality::{Quality, Reason};
 pub use registers::{ByteOrder, RegisterError, decode_registers};
 pub use report::{ParseReportError, Report, ReportState};

@@ -34,17 +34,34 @@ pub struct PointPlan {
 #[derive(Debug)]
 pub struct Pipeline {
     latest: Arc<LatestTable>,
-    /// The first point of this link; its points follow one another without a gap.
+    /// The least index of a point of this link.
     first: PointIndex,
+    /// By index from `first` on: the place in `points`, or [`NOT_OURS`].
+    places: Vec<u32>,
     points: Vec<(PointPlan, ReportState)>,
 }
 
+const NOT_OURS: u32 = u32::MAX;
+
 impl Pipeline {
-    /// A pipeline for the points `first ..` in the order of `plans`.
+    /// A pipeline for some points of a table, best close together in it.
     #[must_use]
-    pub fn new(latest: Arc<LatestTable>, first: PointIndex, plans: Vec<PointPlan>) -> Self {
-        let points = plans.into_iter().map(|plan| (plan, ReportState::new())).collect();
-        Self { latest, first, points }
+    pub fn new(latest: Arc<LatestTable>, plans: Vec<(PointIndex, PointPlan)>) -> Self {
+        let first = plans.iter().map(|(index, _)| *index).min().unwrap_or(PointIndex(0));
+        let last = plans.iter().map(|(index, _)| *index).max().unwrap_or(first);
+        let mut places = vec![NOT_OURS; last.position() - first.position() + 1];
+        for (place, (index, _)) in (0..NOT_OURS).zip(&plans) {
+            if let Some(slot) = places.get_mut(index.position() - first.position()) {
+                *slot = place;
+            }
+        }
+        let points = plans.into_iter().map(|(_, plan)| (plan, ReportState::new())).collect();
+        Self { latest, first, places, points }
+    }
+
+    fn place(&self, index: PointIndex) -> Option<usize> {
+        let place = self.places.get(index.position().checked_sub(self.first.position())?)?;
+        Some(PointIndex(*place).position())
     }
 
     /// Takes a batch in, and appends what is worth reporting to `reported`.
@@ -52,8 +69,8 @@ impl Pipeline {
     /// Samples of points that are not this pipeline's are passed over.
     pub fn process(&mut self, batch: &[RawSample], now: Timestamp, reported: &mut Vec<Sample>) {
         for sample in batch {
-            let position = sample.point.position().checked_sub(self.first.position());
-            let Some((plan, state)) = position.and_then(|at| self.points.get_mut(at)) else { continue };
+            let place = self.place(sample.point);
+            let Some((plan, state)) = place.and_then(|at| self.points.get_mut(at)) else { continue };
             let source_time = sample.source_time.unwrap_or(now);
             let (value, quality) = match &sample.outcome {
                 Ok(raw) => {
@@ -102,7 +119,7 @@ mod tests {
             report: Report::Change,
             deadband: 0.5,
         };
-        Pipeline::new(Arc::clone(latest), PointIndex(4), vec![plan])
+        Pipeline::new(Arc::clone(latest), vec![(PointIndex(4), plan)])
     }
 
     #[test]

@@ -1,18 +1,18 @@
+use crate::activation::{Activation, LinkOutcome, Outcome, UplinkOutcome};
 use crate::clock::wall_clock;
-use crate::link::{self, LinkDevice, LinkTask};
-use crate::modbus;
-use crate::points::{PointTable, plan_of};
+use crate::link::{COMMAND_QUEUE, LinkCommand, LinkTask};
+use crate::points::PointTable;
 use crate::recent::RecentValues;
-use crate::status::{DeviceState, DeviceStatus, GatewayStatus, LinkStatus, Shared, UplinkStatus};
-use crate::uplink::{self, INPUT_QUEUE, SparkplugTask};
-use interlex_core::description::{Description, DeviceProtocol, Link, LinkProtocol, Span};
-use interlex_core::{LatestTable, Pipeline, PointIndex};
+use crate::status::{DeviceState, GatewayStatus, LinkStatus, Shared, UplinkStatus};
+use crate::uplink::{self, INPUT_QUEUE, SparkplugTask, UplinkInput, Uplinks};
+use arc_swap::ArcSwap;
+use interlex_core::LatestTable;
+use interlex_core::description::{Description, Link, PartFate, SparkplugUplink};
 use interlex_store::Store;
 use std::sync::Arc;
-use std::time::Duration;
 use tokio::sync::mpsc;
+use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
-use tokio_util::task::TaskTracker;
 
 /// What a gateway runs with beside its description.
 #[derive(Debug, Clone, Default)]
@@ -23,135 +23,74 @@ pub struct GatewayOptions {
     pub store: Option<Store>,
 }
 
-/// One running gateway.
+/// One running gateway. Another description can take the place of its own at any time: only what differs is touched.
 #[derive(Debug)]
 pub struct Gateway {
-    description: Arc<Description>,
-    revision: u32,
+    store: Option<Store>,
     since: i64,
-    points: Arc<PointTable>,
-    latest: Arc<LatestTable>,
     recent: Arc<RecentValues>,
-    links: Vec<Arc<Shared<LinkStatus>>>,
-    uplinks: Vec<Arc<Shared<UplinkStatus>>>,
-    stop_links: CancellationToken,
-    stop_uplinks: CancellationToken,
-    link_tasks: TaskTracker,
-    uplink_tasks: TaskTracker,
+    uplinks: Uplinks,
+    /// What everybody looks at.
+    running: ArcSwap<Running>,
+    /// The tasks, for whoever changes something; one at a time.
+    tasks: tokio::sync::Mutex<Tasks>,
 }
 
-impl Gateway {
-    /// Starts everything that a description describes. What cannot be reached is tried again and again.
-    pub async fn start(description: Arc<Description>, options: GatewayOptions) -> Self {
-        let points = Arc::new(PointTable::new(&description));
-        let count = points.all().len();
-        let mut gateway = Self {
-            revision: options.revision,
-            since: wall_clock().as_millis(),
-            latest: Arc::new(LatestTable::new(count)),
-            recent: Arc::new(RecentValues::new(count)),
-            points,
-            description,
-            links: Vec::new(),
-            uplinks: Vec::new(),
-            stop_links: CancellationToken::new(),
-            stop_uplinks: CancellationToken::new(),
-            link_tasks: TaskTracker::new(),
-            uplink_tasks: TaskTracker::new(),
-        };
-        // Uplinks first, so that no first sample finds nobody to take it.
-        let senders = gateway.start_uplinks(options.store).await;
-        gateway.start_links(&senders);
-        gateway
-    }
+/// What runs right now.
+#[derive(Debug)]
+pub struct Running {
+    description: Arc<Description>,
+    points: Arc<PointTable>,
+    latest: Arc<LatestTable>,
+    links: Vec<RunningLink>,
+    uplinks: Vec<Arc<Shared<UplinkStatus>>>,
+    activation: Activation,
+}
 
-    async fn start_uplinks(&mut self, store: Option<Store>) -> Vec<mpsc::Sender<uplink::UplinkInput>> {
-        let mut senders = Vec::new();
-        for settings in &self.description.uplinks {
-            let status = Arc::new(Shared::new(uplink::initial_status(settings)));
-            let task = SparkplugTask::new(
-                &self.description,
-                settings.clone(),
-                Arc::clone(&self.points),
-                Arc::clone(&self.latest),
-                Arc::clone(&status),
-                store.clone(),
-            )
-            .await;
-            let (sender, receiver) = mpsc::channel(INPUT_QUEUE);
-            self.uplink_tasks.spawn(task.run(receiver, self.stop_uplinks.clone()));
-            self.uplinks.push(status);
-            senders.push(sender);
+#[derive(Debug, Clone)]
+struct RunningLink {
+    status: Arc<Shared<LinkStatus>>,
+    commands: mpsc::Sender<LinkCommand>,
+}
+
+#[derive(Debug, Default)]
+struct Tasks {
+    links: Vec<LinkTasks>,
+    uplinks: Vec<UplinkTasks>,
+}
+
+#[derive(Debug)]
+struct LinkTasks {
+    name: String,
+    running: RunningLink,
+    task: Stoppable,
+}
+
+#[derive(Debug)]
+struct UplinkTasks {
+    settings: SparkplugUplink,
+    status: Arc<Shared<UplinkStatus>>,
+    sender: mpsc::Sender<UplinkInput>,
+    task: Stoppable,
+}
+
+/// A task with what ends it.
+#[derive(Debug)]
+struct Stoppable {
+    stop: CancellationToken,
+    handle: JoinHandle<()>,
+}
+
+impl Stoppable {
+    async fn stop(self) {
+        self.stop.cancel();
+        if let Err(error) = self.handle.await {
+            tracing::error!(%error, "a task of the gateway failed");
         }
-        self.uplink_tasks.close();
-        senders
     }
+}
 
-    fn start_links(&mut self, uplinks: &[mpsc::Sender<uplink::UplinkInput>]) {
-        let description = Arc::clone(&self.description);
-        for link in &description.links {
-            let (task, status) = self.link_task(link, uplinks);
-            self.link_tasks.spawn(task.run(self.stop_links.clone()));
-            self.links.push(status);
-        }
-        self.link_tasks.close();
-    }
-
-    fn link_task(
-        &self,
-        link: &Link,
-        uplinks: &[mpsc::Sender<uplink::UplinkInput>],
-    ) -> (LinkTask, Arc<Shared<LinkStatus>>) {
-        let period = |rate: &str| {
-            let span = self.description.rates.get(rate).copied().unwrap_or(Span::from_millis(1000));
-            Duration::from(span)
-        };
-        let (mut devices, mut statuses, mut plans) = (Vec::new(), Vec::new(), Vec::new());
-        let mut first_of_link = None;
-        let all = self.description.devices.iter().enumerate();
-        for (index, device) in all.filter(|(_, device)| device.settings.link == link.settings.name) {
-            let first = self.points.first_of(index);
-            first_of_link.get_or_insert(first);
-            let DeviceProtocol::Modbus(settings) = &device.protocol;
-            let polls = modbus::polls(device, first, period);
-            plans.extend(device.points.iter().map(plan_of));
-            statuses.push(DeviceStatus {
-                name: device.settings.name.to_string(),
-                title: device.settings.title.clone(),
-                state: DeviceState::Waiting,
-                since: self.since,
-                points: device.points.len(),
-                requests: polls.len(),
-                last_error: None,
-                last_error_at: None,
-            });
-            devices.push(LinkDevice { index, unit: settings.unit, retries: settings.retries, polls });
-        }
-        let LinkProtocol::ModbusTcp(settings) = &link.protocol;
-        let name = link.settings.name.as_str();
-        let status = link::initial_status(name, link.protocol.word(), link.protocol.target(), statuses);
-        let status = Arc::new(Shared::new(status));
-        let first = PointIndex(first_of_link.unwrap_or(0));
-        let task = LinkTask {
-            settings: settings.clone(),
-            devices,
-            pipeline: Pipeline::new(Arc::clone(&self.latest), first, plans),
-            latest: Arc::clone(&self.latest),
-            recent: Arc::clone(&self.recent),
-            status: Arc::clone(&status),
-            uplinks: uplinks.to_vec(),
-        };
-        (task, status)
-    }
-
-    /// Stops in order: links first, then uplinks, which send what is left, publish their deaths and keep the rest.
-    pub async fn stop(&self) {
-        self.stop_links.cancel();
-        self.link_tasks.wait().await;
-        self.stop_uplinks.cancel();
-        self.uplink_tasks.wait().await;
-    }
-
+impl Running {
     /// The description that runs.
     #[must_use]
     pub fn description(&self) -> &Description {
@@ -170,6 +109,202 @@ impl Gateway {
         &self.latest
     }
 
+    /// The number of the revision.
+    #[must_use]
+    pub const fn revision(&self) -> u32 {
+        self.activation.revision
+    }
+
+    /// The queue of the running link that leads to the same place, if it is up.
+    pub(crate) fn link_to(&self, target: &str) -> Option<&mpsc::Sender<LinkCommand>> {
+        let same = |link: &&RunningLink| {
+            let (status, _) = link.status.read(wall_clock());
+            status.target == target && status.state == crate::LinkState::Up
+        };
+        self.links.iter().find(same).map(|link| &link.commands)
+    }
+}
+
+impl Gateway {
+    /// Starts everything that a description describes. What cannot be reached is tried again and again.
+    pub async fn start(description: Arc<Description>, options: GatewayOptions) -> Self {
+        let nothing = Running {
+            description: Arc::new(Description::empty(&description)),
+            points: Arc::default(),
+            latest: Arc::new(LatestTable::new(0)),
+            links: Vec::new(),
+            uplinks: Vec::new(),
+            activation: Activation::default(),
+        };
+        let gateway = Self {
+            store: options.store,
+            since: wall_clock().as_millis(),
+            recent: Arc::default(),
+            uplinks: Uplinks::default(),
+            running: ArcSwap::from_pointee(nothing),
+            tasks: tokio::sync::Mutex::default(),
+        };
+        gateway.activate(description, options.revision).await;
+        gateway
+    }
+
+    /// Lets a description take the place of the one that runs. Links that ask for the same things in the same way go
+    /// on without a gap, and uplinks with the same settings stay connected.
+    pub async fn activate(&self, description: Arc<Description>, revision: u32) {
+        let mut tasks = self.tasks.lock().await;
+        let before = self.running.load_full();
+        let points = Arc::new(PointTable::new(&description, &before.points));
+        let latest = Arc::new(before.latest.grown(points.indices()));
+        self.recent.grow(points.indices());
+        let mut activation = Activation { revision, at: wall_clock().as_millis(), ..Activation::default() };
+
+        self.stop_links(&mut tasks, &before, &description, &mut activation).await;
+        for index in points.redefined(&before.points) {
+            latest.forget(index);
+            self.recent.forget(index);
+        }
+        // Uplinks first, so that no first sample finds nobody to take it.
+        let shape = (Arc::clone(&points), Arc::clone(&latest));
+        self.change_uplinks(&mut tasks, &description, &shape, &mut activation).await;
+        self.start_links(&mut tasks, &description, &shape, &mut activation);
+
+        let links = tasks.links.iter().map(|link| link.running.clone()).collect();
+        let uplinks = tasks.uplinks.iter().map(|uplink| Arc::clone(&uplink.status)).collect();
+        self.running.store(Arc::new(Running { description, points, latest, links, uplinks, activation }));
+    }
+
+    /// Stops the links that are gone or differ.
+    async fn stop_links(&self, tasks: &mut Tasks, before: &Running, after: &Description, activation: &mut Activation) {
+        let (mut kept, mut ended) = (Vec::new(), Vec::new());
+        for link in tasks.links.drain(..) {
+            let is_described = after.links.iter().any(|other| other.settings.name.as_str() == link.name);
+            if is_described && before.description.runs_the_same(after, &link.name) {
+                activation.links.push((link.name.clone(), PartFate::Untouched));
+                show_titles(&link.running.status, after);
+                kept.push(link);
+            } else {
+                let fate = if is_described { PartFate::Restarted } else { PartFate::Stopped };
+                activation.links.push((link.name, fate));
+                ended.push(link.task);
+            }
+        }
+        ended.iter().for_each(|task| task.stop.cancel());
+        for task in ended {
+            task.stop().await;
+        }
+        tasks.links = kept;
+    }
+
+    fn start_links(
+        &self,
+        tasks: &mut Tasks,
+        description: &Description,
+        shape: &(Arc<PointTable>, Arc<LatestTable>),
+        activation: &mut Activation,
+    ) {
+        let mut kept: Vec<_> = std::mem::take(&mut tasks.links);
+        for link in &description.links {
+            let name = link.settings.name.as_str();
+            let running = match kept.iter().position(|running| running.name == name) {
+                Some(at) => kept.swap_remove(at),
+                None => self.start_link(description, link, shape),
+            };
+            if !activation.links.iter().any(|(known, _)| known == name) {
+                activation.links.push((name.to_owned(), PartFate::Started));
+            }
+            tasks.links.push(running);
+        }
+    }
+
+    fn start_link(
+        &self,
+        description: &Description,
+        link: &Link,
+        (points, latest): &(Arc<PointTable>, Arc<LatestTable>),
+    ) -> LinkTasks {
+        let (sender, commands) = mpsc::channel(COMMAND_QUEUE);
+        let own = (Arc::clone(latest), Arc::clone(&self.recent));
+        let task = LinkTask::new(description, link, points, own, self.uplinks.clone(), commands);
+        let (status, stop) = (Arc::clone(&task.status), CancellationToken::new());
+        let handle = tokio::spawn(task.run(stop.clone()));
+        let running = RunningLink { status, commands: sender };
+        LinkTasks { name: link.settings.name.to_string(), running, task: Stoppable { stop, handle } }
+    }
+
+    /// Tells uplinks that stay what the points are now; stops and starts the others.
+    async fn change_uplinks(
+        &self,
+        tasks: &mut Tasks,
+        description: &Description,
+        (points, latest): &(Arc<PointTable>, Arc<LatestTable>),
+        activation: &mut Activation,
+    ) {
+        let mut before = std::mem::take(&mut tasks.uplinks);
+        let mut starting = Vec::new();
+        for settings in &description.uplinks {
+            let at = before.iter().position(|uplink| uplink.settings.name == settings.name);
+            let known = at.map(|at| before.swap_remove(at));
+            let name = settings.name.to_string();
+            match known {
+                Some(same) if same.settings == *settings => {
+                    activation.uplinks.push((name, PartFate::Untouched));
+                    let told = UplinkInput::Points(Arc::clone(points), Arc::clone(latest));
+                    // An error means that the uplink has ended, at shutdown.
+                    let _ = same.sender.send(told).await;
+                    tasks.uplinks.push(same);
+                }
+                other => {
+                    let fate = if other.is_some() { PartFate::Restarted } else { PartFate::Started };
+                    activation.uplinks.push((name, fate));
+                    starting.push((settings.clone(), other, mpsc::channel(INPUT_QUEUE)));
+                }
+            }
+        }
+        // From here on links tell the new ones, too, whose queues hold it until they run: nothing falls between.
+        let senders = tasks.uplinks.iter().map(|uplink| uplink.sender.clone());
+        self.uplinks.set(senders.chain(starting.iter().map(|(.., (sender, _))| sender.clone())).collect());
+        for gone in before {
+            activation.uplinks.push((gone.settings.name.to_string(), PartFate::Stopped));
+            gone.task.stop().await;
+        }
+        for (settings, old, (sender, receiver)) in starting {
+            if let Some(old) = old {
+                // It keeps what is unproven in the journal, where the new one finds it.
+                old.task.stop().await;
+            }
+            let status = Arc::new(Shared::new(uplink::initial_status(&settings)));
+            let own = (description.gateway.name.to_string(), settings.clone());
+            let shape = (Arc::clone(points), Arc::clone(latest));
+            let task = SparkplugTask::new(own, shape, Arc::clone(&status), self.store.clone()).await;
+            let stop = CancellationToken::new();
+            let handle = tokio::spawn(task.run(receiver, stop.clone()));
+            tell_devices_up(&tasks.links, points, &sender).await;
+            tasks.uplinks.push(UplinkTasks { settings, status, sender, task: Stoppable { stop, handle } });
+        }
+        let place = |uplink: &UplinkTasks| description.uplinks.iter().position(|s| s.name == uplink.settings.name);
+        tasks.uplinks.sort_by_key(place);
+    }
+
+    /// Stops in order: links first, then uplinks, which send what is left, publish their deaths and keep the rest.
+    pub async fn stop(&self) {
+        let mut tasks = self.tasks.lock().await;
+        let Tasks { links, uplinks } = std::mem::take(&mut *tasks);
+        links.iter().for_each(|link| link.task.stop.cancel());
+        for link in links {
+            link.task.stop().await;
+        }
+        uplinks.iter().for_each(|uplink| uplink.task.stop.cancel());
+        for uplink in uplinks {
+            uplink.task.stop().await;
+        }
+    }
+
+    /// What runs right now: a consistent view, whatever is activated meanwhile.
+    #[must_use]
+    pub fn running(&self) -> Arc<Running> {
+        self.running.load_full()
+    }
+
     /// The last minutes of each point.
     #[must_use]
     pub fn recent(&self) -> &RecentValues {
@@ -179,27 +314,84 @@ impl Gateway {
     /// What everything is doing right now.
     #[must_use]
     pub fn status(&self) -> GatewayStatus {
-        let now = wall_clock();
-        let links = self.links.iter().map(|link| {
-            let (mut status, rate) = link.read(now);
-            status.requests_per_second = rate;
-            status
-        });
-        let uplinks = self.uplinks.iter().map(|uplink| {
-            let (mut status, rate) = uplink.read(now);
-            status.samples_per_second = rate;
-            status
-        });
-        let readings = self.points.all().iter().filter_map(|info| self.latest.read(info.index));
+        let running = self.running();
+        let readings = running.points.all().iter().filter_map(|info| running.latest.read(info.index));
         GatewayStatus {
-            name: self.description.gateway.name.to_string(),
-            title: self.description.gateway.title.clone(),
-            revision: self.revision,
+            name: running.description.gateway.name.to_string(),
+            title: running.description.gateway.title.clone(),
+            revision: running.activation.revision,
+            activated_at: running.activation.at,
             since: self.since,
-            points: self.points.all().len(),
+            points: running.points.all().len(),
             points_good: readings.filter(|reading| reading.quality.is_good()).count(),
-            links: links.collect(),
-            uplinks: uplinks.collect(),
+            links: links_of(&running),
+            uplinks: uplinks_of(&running),
+        }
+    }
+
+    /// What became of the last activation, link by link and uplink by uplink.
+    #[must_use]
+    pub fn outcome(&self) -> Outcome {
+        let running = self.running();
+        let (links, uplinks) = (links_of(&running), uplinks_of(&running));
+        let link = |(name, fate): &(String, PartFate)| {
+            LinkOutcome::new(name, *fate, links.iter().find(|status| status.name == *name))
+        };
+        let uplink = |(name, fate): &(String, PartFate)| {
+            UplinkOutcome::new(name, *fate, uplinks.iter().find(|status| status.name == *name))
+        };
+        let activation = &running.activation;
+        Outcome::new(
+            activation,
+            activation.links.iter().map(link).collect(),
+            activation.uplinks.iter().map(uplink).collect(),
+        )
+    }
+}
+
+fn links_of(running: &Running) -> Vec<LinkStatus> {
+    let now = wall_clock();
+    let read = |link: &RunningLink| {
+        let (mut status, rate) = link.status.read(now);
+        status.requests_per_second = rate;
+        status
+    };
+    running.links.iter().map(read).collect()
+}
+
+fn uplinks_of(running: &Running) -> Vec<UplinkStatus> {
+    let now = wall_clock();
+    let read = |uplink: &Arc<Shared<UplinkStatus>>| {
+        let (mut status, rate) = uplink.read(now);
+        status.samples_per_second = rate;
+        status
+    };
+    running.uplinks.iter().map(read).collect()
+}
+
+/// A title changes nothing on the line, and shows all the same.
+fn show_titles(status: &Shared<LinkStatus>, description: &Description) {
+    status.update(|status, _| {
+        for shown in &mut status.devices {
+            let device = description.devices.iter().find(|device| device.settings.name.as_str() == shown.name);
+            shown.title = device.map(|device| device.settings.title.clone()).unwrap_or_default();
+        }
+    });
+}
+
+/// Tells a new uplink which devices of the links that went on are up. The state is read and told in one step, so
+/// that what a link tells meanwhile comes after it.
+async fn tell_devices_up(links: &[LinkTasks], points: &PointTable, uplink: &mpsc::Sender<UplinkInput>) {
+    for link in links {
+        let count = link.running.status.read(wall_clock()).0.devices.len();
+        for at in 0..count {
+            let Ok(permit) = uplink.reserve().await else { return };
+            link.running.status.update(|status, _| {
+                let up = status.devices.get(at).filter(|device| device.state == DeviceState::Up);
+                if let Some(slot) = up.and_then(|device| points.slot(&device.name)) {
+                    permit.send(UplinkInput::DeviceUp(slot));
+                }
+            });
         }
     }
 }

@@ -10,24 +10,26 @@
 //! Between protocols and core stands one module per protocol: `modbus.rs`. What it leaves out: HTTP, people,
 //! and where descriptions are stored.
 
+mod activation;
 mod clock;
 mod gateway;
 mod link;
 mod meter;
 mod modbus;
-mod plan;
 mod points;
 mod recent;
 mod status;
 mod tap;
+mod trial;
 mod uplink;
 
+pub use activation::{LinkOutcome, Outcome, Progress, UplinkOutcome};
 pub use clock::wall_clock;
-pub use gateway::{Gateway, GatewayOptions};
+pub use gateway::{Gateway, GatewayOptions, Running};
 pub use meter::RateMeter;
 pub use modbus::reason_words;
-pub use plan::{Block, PlanLimits, plan, split};
 pub use points::{PointInfo, PointTable};
 pub use recent::{RecentValue, RecentValues};
 pub use status::{DeviceState, DeviceStatus, GatewayStatus, LinkState, LinkStatus, UplinkState, UplinkStatus};
 pub use tap::{Tap, TapError, TapMessage, TapMetric};
+pub use trial::{TrialError, TrialRead, TrialReading};

@@ -1,8 +1,9 @@
 //! Between the words of the description and those of the Modbus crate.
 
-use crate::plan::{Block, PlanLimits, plan};
-use interlex_core::description::{Address, Device, DeviceProtocol, ModbusAddress, ModbusDevice, ModbusTable};
-use interlex_core::{ByteOrder, DataType, PointIndex, RawSample, Reason, Value, decode_registers};
+use interlex_core::description::{Address, Device, DeviceProtocol, ModbusAddress, ModbusDevice, ModbusTable, Point};
+use interlex_core::{
+    Block, ByteOrder, DataType, PlanLimits, PointIndex, RawSample, Reason, Value, decode_registers, plan, split,
+};
 use interlex_modbus::{ExceptionCode, InvalidRead, ReadData, ReadRequest, RequestError, ResponseError, Table};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -25,18 +26,17 @@ pub(crate) struct Poll {
     table: Table,
 }
 
-/// Plans the requests that read all points of a device, `first` being the index of its first point.
-pub(crate) fn polls(device: &Device, first: u32, period_of: impl Fn(&str) -> Duration) -> Vec<Poll> {
+/// Plans the requests that read all points of a device; `index_of` tells the index of a point by its position.
+pub(crate) fn polls(
+    device: &Device,
+    index_of: impl Fn(usize) -> PointIndex,
+    period_of: impl Fn(&str) -> Duration,
+) -> Vec<Poll> {
     let DeviceProtocol::Modbus(settings) = &device.protocol;
     let mut groups: BTreeMap<(Duration, Table), Vec<_>> = BTreeMap::new();
-    for (index, point) in (first..).zip(&device.points) {
+    for (position, point) in device.points.iter().enumerate() {
         let Address::Modbus(address) = point.address;
-        let reader = Reader {
-            point: PointIndex(index),
-            address,
-            data_type: point.settings.data_type,
-            order: point.settings.order,
-        };
+        let reader = Reader::new(index_of(position), point);
         // The checks let no point pass whose extent runs past the end.
         let Some((start, end)) = address.extent(point.settings.data_type) else { continue };
         let group = (period_of(point.settings.rate.as_str()), table(address.table));
@@ -73,7 +73,7 @@ impl Poll {
     pub(crate) fn split(self) -> Result<[Self; 2], Self> {
         let (period, table, request) = (self.period, self.table, self.request);
         let whole = |block| Self { period, request, block, table };
-        let (one, two) = crate::plan::split(self.block).map_err(whole)?;
+        let (one, two) = split(self.block).map_err(whole)?;
         match (Self::new(period, table, one), Self::new(period, table, two)) {
             (Ok(one), Ok(two)) => Ok([one, two]),
             // Parts of a valid request are valid; there is nothing sensible to do if they were not.
@@ -106,7 +106,27 @@ impl Poll {
     }
 }
 
+/// The request that reads one value alone.
+pub(crate) fn request(address: ModbusAddress, data_type: DataType) -> Result<ReadRequest, String> {
+    let extent = address.extent(data_type).ok_or_else(|| format!("{data_type} does not fit {address}"))?;
+    let count = extent.1 - extent.0 + 1;
+    ReadRequest::new(table(address.table), extent.0, count).map_err(|error| error.to_string())
+}
+
 impl Reader {
+    pub(crate) const fn new(index: PointIndex, point: &Point) -> Self {
+        let Address::Modbus(address) = point.address;
+        Self { point: index, address, data_type: point.settings.data_type, order: point.settings.order }
+    }
+
+    /// The value in an answer to a request for nothing else.
+    pub(crate) fn value_of(&self, data: &ReadData) -> Option<Value> {
+        match data {
+            ReadData::Bits(bits) => bits.first().map(|bit| Value::Bool(*bit)),
+            ReadData::Registers(registers) => self.value(registers),
+        }
+    }
+
     fn value(&self, registers: &[u16]) -> Option<Value> {
         let Some((low, high)) = self.address.bits else {
             return decode_registers(registers, self.data_type, self.order).ok();

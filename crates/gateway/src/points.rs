@@ -1,14 +1,17 @@
-use interlex_core::description::{Access, Address, Description, Point};
+use interlex_core::description::{Access, Address, Description, Device, Point};
 use interlex_core::{DataType, PointIndex, PointPlan, Shaping};
+use std::collections::HashMap;
 use std::sync::Arc;
 
 /// What is fixed about a point as long as its revision runs.
 #[derive(Debug, Clone)]
 pub struct PointInfo {
-    /// Its place in the gateway's tables.
+    /// Its place in the gateway's tables; the same in every revision that has it.
     pub index: PointIndex,
-    /// The place of its device in the description.
-    pub device_index: usize,
+    /// The number of its device; the same in every revision that has it.
+    pub device_slot: usize,
+    /// Its place among the points of its device.
+    pub position: usize,
     /// The name of its device.
     pub device: Arc<str>,
     /// Its name, unique in the device.
@@ -35,76 +38,153 @@ pub struct PointInfo {
     pub high: Option<f64>,
     /// Whether it can be commanded.
     pub is_writable: bool,
+    /// The point as described.
+    point: Point,
 }
 
-/// All points of a gateway: devices grouped by link, and points of a device one after the other, so that each link
-/// owns one range of indices.
-#[derive(Debug)]
+/// All points of a running revision.
+///
+/// A point keeps its index, and a device its slot, from one revision to the next as long as they keep their names:
+/// samples under way, values already read and links that go on untouched stay right. Indices of points that are
+/// gone are not given again.
+#[derive(Debug, Default)]
 pub struct PointTable {
     points: Vec<PointInfo>,
-    /// Index of the first point of each device, in the order of the description.
-    firsts: Vec<u32>,
+    /// By index: the place in `points`.
+    places: Vec<Option<u32>>,
+    /// By slot: the name of the device and its points in `points`.
+    devices: Vec<Option<DevicePoints>>,
+    indices: HashMap<(Arc<str>, String), PointIndex>,
+    slots: HashMap<Arc<str>, usize>,
+}
+
+#[derive(Debug, Clone)]
+struct DevicePoints {
+    name: Arc<str>,
+    first: usize,
+    count: usize,
 }
 
 impl PointTable {
-    /// Numbers the points of a description.
+    /// Numbers the points of a description, after the numbers that `before` has given.
     #[must_use]
-    pub fn new(description: &Description) -> Self {
-        let mut points = Vec::new();
-        let mut firsts = vec![0; description.devices.len()];
+    pub fn new(description: &Description, before: &Self) -> Self {
+        let count = description.devices.iter().map(|device| device.points.len()).sum();
+        let mut table = Self {
+            points: Vec::with_capacity(count),
+            places: vec![None; before.places.len()],
+            devices: vec![None; before.devices.len()],
+            indices: HashMap::with_capacity(count),
+            slots: HashMap::new(),
+        };
+        // Grouped by link, so that the points of a link stand close together.
         for link in &description.links {
-            let devices = description.devices.iter().enumerate();
-            for (device_index, device) in devices.filter(|(_, device)| device.settings.link == link.settings.name) {
-                if let Some(first) = firsts.get_mut(device_index) {
-                    *first = next_index(&points);
-                }
-                let name: Arc<str> = device.settings.name.as_str().into();
-                for point in &device.points {
-                    let index = PointIndex(next_index(&points));
-                    points.push(info(index, device_index, Arc::clone(&name), point));
-                }
+            for device in description.behind(link.settings.name.as_str()) {
+                table.add(device, before);
             }
         }
-        Self { points, firsts }
+        table
     }
 
-    /// All points, by index.
+    fn add(&mut self, device: &Device, before: &Self) {
+        let name: Arc<str> = device.settings.name.as_str().into();
+        let slot = before.slots.get(&name).copied().unwrap_or_else(|| {
+            self.devices.push(None);
+            self.devices.len() - 1
+        });
+        let (first, count) = (self.points.len(), device.points.len());
+        if let Some(known) = self.devices.get_mut(slot) {
+            *known = Some(DevicePoints { name: Arc::clone(&name), first, count });
+        }
+        self.slots.insert(Arc::clone(&name), slot);
+        for (position, point) in device.points.iter().enumerate() {
+            let key = (Arc::clone(&name), point.settings.name.to_string());
+            let index = before.indices.get(&key).copied().unwrap_or_else(|| {
+                self.places.push(None);
+                PointIndex(count_u32(self.places.len() - 1))
+            });
+            if let Some(place) = self.places.get_mut(index.position()) {
+                *place = Some(count_u32(self.points.len()));
+            }
+            self.indices.insert(key, index);
+            self.points.push(info(index, slot, position, Arc::clone(&name), point));
+        }
+    }
+
+    /// All points, grouped by link and device, in the order of the description.
     #[must_use]
     pub fn all(&self) -> &[PointInfo] {
         &self.points
     }
 
-    /// One point.
+    /// How many indices have been given so far.
+    #[must_use]
+    pub(crate) const fn indices(&self) -> usize {
+        self.places.len()
+    }
+
+    /// One point; `None` when this revision has it no more.
     #[must_use]
     pub fn get(&self, index: PointIndex) -> Option<&PointInfo> {
-        self.points.get(index.position())
+        let place = (*self.places.get(index.position())?)?;
+        self.points.get(PointIndex(place).position())
     }
 
     /// Finds a point by the names of its device and itself.
     #[must_use]
     pub fn find(&self, device: &str, point: &str) -> Option<&PointInfo> {
-        self.points.iter().find(|info| &*info.device == device && info.name == point)
+        self.of_slot(*self.slots.get(device)?).iter().find(|info| info.name == point)
     }
 
-    /// Index of the first point of a device.
-    #[must_use]
-    pub(crate) fn first_of(&self, device_index: usize) -> u32 {
-        self.firsts.get(device_index).copied().unwrap_or(0)
+    /// The slot of a device.
+    pub(crate) fn slot(&self, device: &str) -> Option<usize> {
+        self.slots.get(device).copied()
+    }
+
+    /// The points of the device in a slot.
+    pub(crate) fn of_slot(&self, slot: usize) -> &[PointInfo] {
+        let device = self.devices.get(slot).and_then(Option::as_ref);
+        device.and_then(|device| self.points.get(device.first..device.first + device.count)).unwrap_or_default()
+    }
+
+    /// How many slots have been given so far.
+    pub(crate) const fn slots(&self) -> usize {
+        self.devices.len()
+    }
+
+    /// The name of the device in a slot; `None` where there is none any more.
+    pub(crate) fn device(&self, slot: usize) -> Option<&str> {
+        self.devices.get(slot)?.as_ref().map(|device| &*device.name)
+    }
+
+    /// Points that mean something else than they did before: what was read of them is of no use.
+    pub(crate) fn redefined<'a>(&'a self, before: &'a Self) -> impl Iterator<Item = PointIndex> + 'a {
+        let differs = |info: &&PointInfo| {
+            before.get(info.index).is_some_and(|known| {
+                let (left, right) = (&known.point, &info.point);
+                left.address != right.address
+                    || (left.settings.data_type, left.settings.order)
+                        != (right.settings.data_type, right.settings.order)
+                    || (left.settings.scale, left.settings.offset) != (right.settings.scale, right.settings.offset)
+            })
+        };
+        self.points.iter().filter(differs).map(|info| info.index)
     }
 }
 
-/// Point lists have far fewer rows than `u32` can count; beyond it the last index is given again.
-fn next_index(points: &[PointInfo]) -> u32 {
-    u32::try_from(points.len()).unwrap_or(u32::MAX)
+/// Point lists have far fewer rows than `u32` can count.
+fn count_u32(count: usize) -> u32 {
+    u32::try_from(count).unwrap_or(u32::MAX)
 }
 
-fn info(index: PointIndex, device_index: usize, device: Arc<str>, point: &Point) -> PointInfo {
+fn info(index: PointIndex, device_slot: usize, position: usize, device: Arc<str>, point: &Point) -> PointInfo {
     let settings = &point.settings;
     let Address::Modbus(address) = point.address;
     let is_bit = address.table.is_bits() || address.bits.is_some_and(|(low, high)| low == high);
     PointInfo {
         index,
-        device_index,
+        device_slot,
+        position,
         device,
         name: settings.name.to_string(),
         title: settings.title.clone(),
@@ -118,6 +198,7 @@ fn info(index: PointIndex, device_index: usize, device: Arc<str>, point: &Point)
         low: settings.low,
         high: settings.high,
         is_writable: settings.access == Access::ReadWrite,
+        point: point.clone(),
     }
 }
 
@@ -141,5 +222,39 @@ pub(crate) fn plan_of(point: &Point) -> PointPlan {
         high: settings.high,
         report: settings.report,
         deadband: settings.deadband,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use interlex_core::description::{Files, read};
+
+    fn table(devices: &[(&str, &[&str])], before: &PointTable) -> PointTable {
+        let mut main =
+            "[gateway]\nname = \"g\"\n[rates]\nr = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"modbus-tcp\"\nhost = \"h\"\n"
+                .to_owned();
+        let mut files = Files::new();
+        for (unit, (device, points)) in devices.iter().enumerate() {
+            main.push_str(&format!("[[device]]\nname = \"{device}\"\nlink = \"l\"\nunit = {unit}\n"));
+            let rows: String = points.iter().map(|row| format!("{row},uint16,r\n")).collect();
+            files.insert(format!("points/{device}.csv"), format!("name,address,type,rate\n{rows}"));
+        }
+        files.insert("gateway.toml".to_owned(), main);
+        PointTable::new(&read(&files).unwrap(), before)
+    }
+
+    #[test]
+    fn points_and_devices_keep_their_numbers_over_revisions() {
+        let one = table(&[("a", &["x,input:0", "y,input:1"]), ("b", &["z,input:0"])], &PointTable::default());
+        let two = table(&[("c", &["w,input:0"]), ("b", &["z,input:5", "y,input:1"])], &one);
+        let index = |table: &PointTable, device, point| table.find(device, point).map(|info| info.index.0);
+        assert_eq!((index(&one, "b", "z"), index(&two, "b", "z")), (Some(2), Some(2)));
+        assert_eq!((index(&two, "c", "w"), index(&two, "b", "y")), (Some(3), Some(4)), "new numbers, none given twice");
+        assert_eq!((one.slot("b"), two.slot("b"), two.slot("c")), (Some(1), Some(1), Some(2)));
+        assert!(two.get(PointIndex(0)).is_none() && two.find("a", "x").is_none() && two.of_slot(0).is_empty());
+        assert_eq!(two.redefined(&one).collect::<Vec<_>>(), [PointIndex(2)], "its address is another one");
+        let three = table(&[("a", &["x,input:0"])], &two);
+        assert_eq!(index(&three, "a", "x"), Some(5), "a number that was free is not given again");
     }
 }

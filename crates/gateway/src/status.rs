@@ -1,5 +1,7 @@
+use crate::clock::wall_clock;
 use crate::meter::RateMeter;
 use interlex_core::Timestamp;
+use interlex_core::description::LinkProtocol;
 use parking_lot::Mutex;
 use serde::Serialize;
 
@@ -135,6 +137,8 @@ pub struct GatewayStatus {
     pub title: String,
     /// The number of the running revision.
     pub revision: u32,
+    /// When that revision was activated, in milliseconds since 1970 UTC.
+    pub activated_at: i64,
     /// Since when it runs, in milliseconds since 1970 UTC.
     pub since: i64,
     /// How many points it has.
@@ -145,6 +149,44 @@ pub struct GatewayStatus {
     pub links: Vec<LinkStatus>,
     /// Its uplinks.
     pub uplinks: Vec<UplinkStatus>,
+}
+
+impl DeviceStatus {
+    /// Before it was asked anything.
+    pub(crate) fn new(name: &str, title: &str, points: usize, requests: usize) -> Self {
+        Self {
+            name: name.to_owned(),
+            title: title.to_owned(),
+            state: DeviceState::Waiting,
+            since: wall_clock().as_millis(),
+            points,
+            requests,
+            last_error: None,
+            last_error_at: None,
+        }
+    }
+}
+
+impl LinkStatus {
+    /// Before it ran.
+    pub(crate) fn new(name: &str, protocol: &LinkProtocol, devices: Vec<DeviceStatus>) -> Self {
+        Self {
+            name: name.to_owned(),
+            protocol: protocol.word(),
+            target: protocol.target(),
+            state: LinkState::Connecting,
+            since: wall_clock().as_millis(),
+            last_error: None,
+            last_error_at: None,
+            requests: 0,
+            answers: 0,
+            timeouts: 0,
+            exceptions: 0,
+            requests_per_second: 0.0,
+            lateness_ms: 0,
+            devices,
+        }
+    }
 }
 
 /// A status with what is needed to compute its rate, behind a lock that is held for moments only.

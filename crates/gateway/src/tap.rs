@@ -6,7 +6,6 @@ use interlex_sparkplug::proto::{Metric, Payload, metric, property_value};
 use interlex_sparkplug::{DataType, MetricValue, NAMESPACE, Topic, check_payload, decode_payload, decode_value};
 use serde::Serialize;
 use std::collections::HashMap;
-use std::time::Duration;
 
 /// A live, decoded view of what arrives at a broker: a connection of its own that only listens.
 pub struct Tap {
@@ -85,7 +84,7 @@ impl Tap {
     #[must_use]
     pub fn start(uplink: &SparkplugUplink, points: &PointTable, id: &str) -> Self {
         let client_id = format!("tap-{}-{id}", uplink.node);
-        let connection = Connection::start(options(&client_id, &uplink.url, Duration::from_secs(15)));
+        let connection = Connection::start(options(&client_id, uplink));
         // The births of this node went by before the tap was opened: its aliases are known from the description.
         let own = points.all().iter().map(|info| {
             let unit = (!info.unit.is_empty()).then(|| info.unit.clone());

@@ -80,7 +80,7 @@ impl Bench {
     }
 
     fn quality(&self, point: u32) -> Quality {
-        self.gateway.latest().read(PointIndex(point)).unwrap().quality
+        self.gateway.running().latest().read(PointIndex(point)).unwrap().quality
     }
 
     fn device(&self, at: usize) -> DeviceState {
@@ -105,7 +105,7 @@ async fn neighbours_are_read_by_one_request_and_a_bad_address_spoils_only_its_ow
     let bench = Bench::start(&[1], FOUR).await;
     bench.until("all good", |gateway| gateway.status().points_good == 4).await;
     assert!(bench.field.asked.lock().unwrap().iter().all(|asked| *asked == (1, 10, 4)), "one request for four");
-    let reading = bench.gateway.latest().read(PointIndex(2)).unwrap();
+    let reading = bench.gateway.running().latest().read(PointIndex(2)).unwrap();
     assert_eq!((reading.value, reading.raw), (Some(Value::Uint(12)), Some(Value::Uint(12))));
 
     bench.field.missing.lock().unwrap().push(12);

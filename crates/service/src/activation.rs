@@ -1,79 +1,135 @@
+use crate::auth::Author;
+use crate::drafts::{self, OpenDraft};
 use crate::{ApiError, App};
-use interlex_core::description::{self, Description, Files, MAIN_FILE, Problem};
+use interlex_core::description::{self, Description, Difference, Draft, Files, Problem, difference};
 use interlex_gateway::{Gateway, GatewayOptions, wall_clock};
-use interlex_store::NewRevision;
+use interlex_store::{AuditEntry, Edit, NewRevision};
 use std::sync::Arc;
+
+/// What was activated.
+#[derive(Debug)]
+pub(crate) struct Activated {
+    pub(crate) revision: u32,
+    pub(crate) difference: Difference,
+}
 
 /// Starts the active revision of every gateway, after the start of the service.
 pub(crate) async fn start_all(app: &App) -> Result<(), ApiError> {
     for revision in app.store.active_revisions().await? {
         let (name, number) = (revision.summary.gateway, revision.summary.number);
-        match description::read(&revision.files) {
+        let first = |problems: Vec<Problem>| problems.first().map(ToString::to_string).unwrap_or_default();
+        let read = description::read(&revision.files).map_err(first).and_then(|mut description| {
+            app.vault.reveal(&mut description).map_err(|error| error.to_string())?;
+            Ok(description)
+        });
+        match read {
             Ok(description) => run(app, description, number).await,
-            Err(problems) => {
-                let first = problems.first().map(ToString::to_string).unwrap_or_default();
-                tracing::error!(gateway = name, revision = number, first, "the active revision cannot be read");
+            Err(why) => {
+                tracing::error!(gateway = name, revision = number, why, "the active revision does not run");
+                app.failed.write().insert(name, format!("revision {number} does not run: {why}"));
             }
         }
     }
     Ok(())
 }
 
-/// Checks files as a description, also against the gateways that run.
-pub(crate) fn check(app: &App, files: &Files) -> Result<Description, Vec<Problem>> {
-    let description = description::read(files)?;
-    let problems = clashes(app, &description);
-    if problems.is_empty() { Ok(description) } else { Err(problems) }
-}
-
-/// A Sparkplug node is unique in the whole installation.
-///
-/// Source: Sparkplug 3.0.0, tck-id-topic-structure-namespace-unique-edge-node-descriptor.
-fn clashes(app: &App, new: &Description) -> Vec<Problem> {
-    let mut problems = Vec::new();
-    for gateway in app.running().iter().filter(|running| running.description().gateway.name != new.gateway.name) {
-        for uplink in &new.uplinks {
-            let taken = gateway.description().uplinks.iter().any(|u| u.group == uplink.group && u.node == uplink.node);
-            if taken {
-                problems.push(Problem {
-                    file: MAIN_FILE.to_owned(),
-                    line: 0,
-                    column: 0,
-                    object: format!("uplink {:?}", uplink.name.as_str()),
-                    message: format!(
-                        "{}/{} is the node of gateway {:?}",
-                        uplink.group,
-                        uplink.node,
-                        gateway.description().gateway.name.as_str()
-                    ),
-                    expected: "a group and node of its own".to_owned(),
-                });
-            }
-        }
-    }
-    problems
-}
-
-/// Makes a description the active revision of its gateway and runs it. Gives the revision's number.
-pub(crate) async fn activate(app: &App, files: &Files, author: &str, note: &str) -> Result<(String, u32), ApiError> {
+/// Makes the draft the active revision of its gateway and runs it. `seen` is the version that whoever activates has
+/// looked at.
+pub(crate) async fn activate_draft(
+    app: &App,
+    gateway: &str,
+    seen: u64,
+    author: &Author,
+    note: &str,
+) -> Result<Activated, ApiError> {
     let _one_at_a_time = app.activating.lock().await;
-    let description = check(app, files).map_err(ApiError::Description)?;
-    let name = description.gateway.name.to_string();
-    let canonical = description::write(&description);
-    let new = NewRevision { gateway: &name, author, activated_at: wall_clock().as_millis(), note, files: &canonical };
-    let number = app.store.add_revision(&new).await?;
-    run(app, description, number).await;
-    Ok((name, number))
+    let opened = drafts::open(app, gateway).await?;
+    if opened.record.version != seen {
+        return Err(drafts::edit_failed(interlex_store::EditError::Moved));
+    }
+    let description = drafts::check(app, &opened).await?.into_result().map_err(ApiError::Description)?;
+    carry_out(app, &opened, description, author, note).await
 }
 
-/// Stops the gateway of this name, if it runs, and starts it with the description.
+/// Makes an earlier revision the active one again, under a new number.
+pub(crate) async fn activate_revision(
+    app: &App,
+    gateway: &str,
+    number: u32,
+    author: &Author,
+    note: &str,
+) -> Result<Activated, ApiError> {
+    let _one_at_a_time = app.activating.lock().await;
+    let opened = drafts::open(app, gateway).await?;
+    let draft = drafts::revision(app, gateway, number).await?;
+    let mut checked = description::check(&draft);
+    checked.add(drafts::surroundings(app, &draft, gateway).await?);
+    let description = checked.into_result().map_err(ApiError::Description)?;
+    carry_out(app, &opened, description, author, note).await
+}
+
+/// Puts files in the place of a draft, whatever it was, and activates them on behalf of the program itself.
+pub(crate) async fn activate_files(app: &App, files: &Files, note: &str) -> Result<u32, ApiError> {
+    let author = Author { person: "interlex".to_owned(), source: String::new() };
+    let name = description::parse(files).map_err(ApiError::Description)?.name().to_owned();
+    if app.store.gateway(&name).await?.is_none() {
+        app.store.add_gateway(&name, &author.person, wall_clock().as_millis()).await?;
+    }
+    let opened = drafts::open(app, &name).await?;
+    let draft = drafts::take_in(app, files, &opened.draft)?;
+    let (person, at) = (author.person.as_str(), wall_clock().as_millis());
+    let edit = Edit { gateway: &opened.record, seed: &opened.draft, person, at };
+    let version = app.store.replace_draft(&edit, &draft).await.map_err(drafts::edit_failed)?;
+    activate_draft(app, &name, version, &author, note).await.map(|activated| activated.revision)
+}
+
+async fn carry_out(
+    app: &App,
+    opened: &OpenDraft,
+    mut description: Description,
+    author: &Author,
+    note: &str,
+) -> Result<Activated, ApiError> {
+    let gateway = opened.record.name.as_str();
+    let canonical = Draft::from(&description);
+    let before = match opened.record.active {
+        Some(number) => Some(drafts::revision(app, gateway, number).await?),
+        None => None,
+    };
+    let difference = difference(before.as_ref(), &canonical);
+    let files = canonical.to_files();
+    // Before anything is written: a revision whose secrets cannot be opened would not start.
+    app.vault.reveal(&mut description).map_err(ApiError::internal)?;
+    let (activated_at, version) = (wall_clock().as_millis(), Some(opened.record.version));
+    let new = NewRevision { gateway, author: &author.person, activated_at, note, files: &files, version };
+    let revision = app.store.add_revision(&new).await.map_err(drafts::edit_failed)?;
+    let detail = match note {
+        "" => format!("revision {revision}"),
+        note => format!("revision {revision}: {note}"),
+    };
+    let entry = AuditEntry {
+        action: "activate",
+        detail: &detail,
+        gateway,
+        after: Some(difference.to_string()),
+        ..author.entry()
+    };
+    app.audit(entry).await;
+    run(app, description, revision).await;
+    Ok(Activated { revision, difference })
+}
+
+/// Runs a description: in the place of what runs under its name, or as a new gateway.
 async fn run(app: &App, description: Description, revision: u32) {
     let name = description.gateway.name.to_string();
-    if let Some(before) = app.gateway(&name) {
-        before.stop().await;
+    let description = Arc::new(description);
+    if let Some(running) = app.gateway(&name) {
+        running.activate(description, revision).await;
+    } else {
+        let options = GatewayOptions { revision, store: Some(app.store.clone()) };
+        let gateway = Gateway::start(description, options).await;
+        app.gateways.write().insert(name.clone(), Arc::new(gateway));
     }
-    let options = GatewayOptions { revision, store: Some(app.store.clone()) };
-    let gateway = Gateway::start(Arc::new(description), options).await;
+    app.failed.write().remove(&name);
     tracing::info!(gateway = name, revision, "running");
-    app.gateways.write().insert(name, Arc::new(gateway));
 }

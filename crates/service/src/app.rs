@@ -1,4 +1,7 @@
 use crate::attempts::Attempts;
+use crate::drafts::OpenDraft;
+use crate::presence::Presence;
+use crate::vault::Vault;
 use interlex_core::Timestamp;
 use interlex_gateway::{Gateway, wall_clock};
 use interlex_store::{AuditEntry, Secret, SignedIn, Store};
@@ -11,7 +14,15 @@ use tokio_util::sync::CancellationToken;
 #[derive(Debug)]
 pub struct App {
     pub(crate) store: Store,
+    pub(crate) vault: Vault,
     pub(crate) gateways: RwLock<BTreeMap<String, Arc<Gateway>>>,
+    /// Gateways whose active revision does not run, and why.
+    pub(crate) failed: RwLock<BTreeMap<String, String>>,
+    /// The drafts that were opened last, by gateway.
+    pub(crate) drafts: Mutex<HashMap<String, Arc<OpenDraft>>>,
+    pub(crate) presence: Presence,
+    /// Whether the console is reached by TLS: its cookies then travel no other way.
+    pub(crate) is_tls: bool,
     /// One activation at a time.
     pub(crate) activating: tokio::sync::Mutex<()>,
     pub(crate) database: RwLock<DatabaseState>,
@@ -38,10 +49,15 @@ pub(crate) struct DatabaseState {
 const MOST_SEEN: usize = 1000;
 
 impl App {
-    pub(crate) fn new(store: Store, stop: CancellationToken) -> Self {
+    pub(crate) fn new(store: Store, vault: Vault, is_tls: bool, stop: CancellationToken) -> Self {
         Self {
             store,
+            vault,
             gateways: RwLock::default(),
+            failed: RwLock::default(),
+            drafts: Mutex::default(),
+            presence: Presence::default(),
+            is_tls,
             activating: tokio::sync::Mutex::default(),
             database: RwLock::new(DatabaseState { up: false, since: wall_clock().as_millis(), last_error: None }),
             setup_code: Mutex::default(),
@@ -92,10 +108,16 @@ impl App {
         seen.insert(secret.to_owned(), who.clone());
     }
 
+    /// Forgets what somebody was seen to be allowed.
+    pub(crate) fn forget(&self, person: &str) {
+        self.seen.lock().retain(|_, who| who.name != person);
+    }
+
     /// Appends to the audit trail. A database that is away must not undo what was done: it is logged instead.
-    pub(crate) async fn audit(&self, person: &str, source: &str, action: &str, detail: &str) {
-        let entry = AuditEntry { at: wall_clock().as_millis(), person, source, action, detail };
-        tracing::info!(person, source, action, detail, "audit");
+    pub(crate) async fn audit(&self, entry: AuditEntry<'_>) {
+        let entry = AuditEntry { at: wall_clock().as_millis(), ..entry };
+        let AuditEntry { person, source, action, detail, gateway, object, .. } = entry;
+        tracing::info!(person, source, action, detail, gateway, object, "audit");
         if let Err(error) = self.store.add_audit(&entry).await {
             tracing::error!(%error, person, action, "not written to the audit trail");
         }

@@ -1,11 +1,11 @@
+use crate::serve::Peer;
 use crate::{ApiError, App};
 use axum::extract::{ConnectInfo, FromRequestParts};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, header};
 use interlex_gateway::wall_clock;
-use interlex_store::{CredentialKind, Role, SignedIn};
+use interlex_store::{AuditEntry, CredentialKind, Role, SignedIn};
 use std::convert::Infallible;
-use std::net::SocketAddr;
 use std::sync::Arc;
 
 /// The name of the session cookie.
@@ -17,7 +17,25 @@ pub(crate) struct Viewer(pub(crate) SignedIn);
 
 /// A person who may edit and activate.
 #[derive(Debug)]
-pub(crate) struct Engineer(pub(crate) SignedIn);
+pub(crate) struct Engineer(pub(crate) Author);
+
+/// A person who may also see to people and everybody's tokens.
+#[derive(Debug)]
+pub(crate) struct Administrator(pub(crate) Author);
+
+/// Who does something, and from where.
+#[derive(Debug, Clone)]
+pub(crate) struct Author {
+    pub(crate) person: String,
+    pub(crate) source: String,
+}
+
+impl Author {
+    /// An entry of the audit trail, to be filled.
+    pub(crate) fn entry(&self) -> AuditEntry<'_> {
+        AuditEntry { person: &self.person, source: &self.source, ..AuditEntry::default() }
+    }
+}
 
 /// Where a request comes from: the peer's address.
 #[derive(Debug)]
@@ -27,8 +45,8 @@ impl FromRequestParts<Arc<App>> for Source {
     type Rejection = Infallible;
 
     async fn from_request_parts(parts: &mut Parts, _: &Arc<App>) -> Result<Self, Infallible> {
-        let peer = parts.extensions.get::<ConnectInfo<SocketAddr>>();
-        Ok(Self(peer.map_or_else(|| "unknown".to_owned(), |ConnectInfo(address)| address.ip().to_string())))
+        let peer = parts.extensions.get::<ConnectInfo<Peer>>();
+        Ok(Self(peer.map_or_else(|| "unknown".to_owned(), |ConnectInfo(Peer(address))| address.ip().to_string())))
     }
 }
 
@@ -64,14 +82,26 @@ impl FromRequestParts<Arc<App>> for Viewer {
     }
 }
 
-impl FromRequestParts<Arc<App>> for Engineer {
-    type Rejection = ApiError;
+/// A role as an extractor: whoever may less is refused before the body is read.
+macro_rules! role {
+    ($extractor:ident, $role:expr) => {
+        impl FromRequestParts<Arc<App>> for $extractor {
+            type Rejection = ApiError;
 
-    async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, ApiError> {
-        let Viewer(who) = Viewer::from_request_parts(parts, app).await?;
-        if who.role >= Role::Engineer { Ok(Self(who)) } else { Err(ApiError::Forbidden(Role::Engineer.word())) }
-    }
+            async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, ApiError> {
+                let Viewer(who) = Viewer::from_request_parts(parts, app).await?;
+                if who.role < $role {
+                    return Err(ApiError::Forbidden($role.word()));
+                }
+                let Ok(Source(source)) = Source::from_request_parts(parts, app).await;
+                Ok(Self(Author { person: who.name, source }))
+            }
+        }
+    };
 }
+
+role!(Engineer, Role::Engineer);
+role!(Administrator, Role::Administrator);
 
 pub(crate) fn cookie(headers: &HeaderMap) -> Option<&str> {
     let lines = headers.get_all(header::COOKIE).iter().filter_map(|line| line.to_str().ok());

@@ -1,7 +1,8 @@
 use axum::Json;
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use interlex_core::description::Problem;
+use interlex_core::description::{ObjectRef, Problem};
+use interlex_gateway::TrialError;
 use interlex_store::StoreError;
 use serde::Serialize;
 
@@ -19,8 +20,25 @@ pub struct ProblemDetails {
     pub detail: String,
     /// Every mistake, when a description was refused.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    #[schema(value_type = Vec<serde_json::Value>)]
     pub problems: Vec<Problem>,
+    /// What stands there now, when an edit came too late.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub conflict: Option<Box<ConflictView>>,
+}
+
+/// An object that somebody else has changed.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct ConflictView {
+    /// Which one.
+    pub object: ObjectRef,
+    /// What it is now; `null` when it is gone.
+    pub content: serde_json::Value,
+    /// The version to edit it from; empty when it is gone.
+    pub version: String,
+    /// Who changed it.
+    pub changed_by: String,
+    /// When, in milliseconds since 1970 UTC.
+    pub changed_at: i64,
 }
 
 /// Why a request was not carried out.
@@ -54,11 +72,17 @@ pub enum ApiError {
     #[error("this call does not take that method")]
     Method,
     /// The description has mistakes.
-    #[error("the description has {n} mistakes", n = .0.len())]
+    #[error("the description has {}", mistakes(.0))]
     Description(Vec<Problem>),
     /// It cannot be done in the present state.
     #[error("{0}")]
     Conflict(String),
+    /// Somebody else has changed what was to be changed.
+    #[error("{} has been changed by {} meanwhile", .0.object, .0.changed_by)]
+    EditConflict(Box<ConflictView>),
+    /// A trial brought nothing.
+    #[error("{0}")]
+    Trial(TrialError),
     /// The database is away.
     #[error("{0}")]
     Store(#[from] StoreError),
@@ -71,6 +95,11 @@ pub enum ApiError {
 }
 
 impl ApiError {
+    /// Something that should not fail did.
+    pub(crate) fn internal(error: impl std::fmt::Display) -> Self {
+        Self::Internal(error.to_string())
+    }
+
     const fn class(&self) -> (StatusCode, &'static str, &'static str) {
         match self {
             Self::NotSignedIn => (StatusCode::UNAUTHORIZED, "not-signed-in", "Not signed in"),
@@ -86,6 +115,12 @@ impl ApiError {
                 (StatusCode::UNPROCESSABLE_ENTITY, "description-has-mistakes", "The description has mistakes")
             }
             Self::Conflict(_) | Self::Store(StoreError::Exists(_)) => (StatusCode::CONFLICT, "conflict", "Conflict"),
+            Self::EditConflict(_) => (StatusCode::CONFLICT, "edit-conflict", "Changed by somebody else"),
+            Self::Trial(TrialError::Request(_)) => (StatusCode::BAD_REQUEST, "bad-request", "Bad request"),
+            Self::Trial(TrialError::Connect { .. }) => (StatusCode::BAD_GATEWAY, "not-reached", "Not reached"),
+            Self::Trial(TrialError::Device { .. }) => {
+                (StatusCode::BAD_GATEWAY, "device-refused", "The device did not give it")
+            }
             Self::Store(_) => (StatusCode::SERVICE_UNAVAILABLE, "database-away", "The database is away"),
             Self::Broker(_) => (StatusCode::BAD_GATEWAY, "broker-away", "The broker is away"),
             Self::Internal(_) => (StatusCode::INTERNAL_SERVER_ERROR, "internal", "Something failed here"),
@@ -93,10 +128,17 @@ impl ApiError {
     }
 }
 
+fn mistakes(problems: &[Problem]) -> String {
+    match problems.iter().filter(|problem| problem.is_mistake()).count() {
+        1 => "a mistake".to_owned(),
+        count => format!("{count} mistakes"),
+    }
+}
+
 impl IntoResponse for ApiError {
     fn into_response(self) -> Response {
         let (status, kind, title) = self.class();
-        if status.is_server_error() {
+        if status.is_server_error() && !matches!(self, Self::Trial(_)) {
             tracing::error!(error = %self, "request failed");
         }
         let detail = self.to_string();
@@ -104,8 +146,12 @@ impl IntoResponse for ApiError {
             Self::TooManyAttempts(seconds) => Some(HeaderValue::from(*seconds)),
             _ => None,
         };
-        let problems = if let Self::Description(problems) = self { problems } else { Vec::new() };
-        let body = ProblemDetails { kind, title, status: status.as_u16(), detail, problems };
+        let (problems, conflict) = match self {
+            Self::Description(problems) => (problems, None),
+            Self::EditConflict(conflict) => (Vec::new(), Some(conflict)),
+            _ => (Vec::new(), None),
+        };
+        let body = ProblemDetails { kind, title, status: status.as_u16(), detail, problems, conflict };
         let mut response = (status, Json(body)).into_response();
         let headers = response.headers_mut();
         headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));

@@ -5,7 +5,7 @@ use crate::{ApiError, App, ProblemDetails, status};
 use axum::extract::State;
 use axum::response::sse::{Event, KeepAlive, Sse};
 use futures_util::stream::{self, Stream};
-use interlex_gateway::{Gateway, wall_clock};
+use interlex_gateway::{Running, wall_clock};
 use serde::Serialize;
 use std::collections::VecDeque;
 use std::sync::{Arc, Weak};
@@ -44,12 +44,12 @@ struct Watching {
 }
 
 struct Seen {
-    gateway: Weak<Gateway>,
+    running: Weak<Running>,
     versions: Vec<u64>,
 }
 
 /// A live stream (server-sent events): `values` with the points that changed, and `status` every second.
-#[utoipa::path(get, path = "/api/v1/live", tag = "watch", params(PointFilter),
+#[utoipa::path(get, path = "/api/v1/live", tag = "watch", extensions(("x-role" = json!("viewer"))), params(PointFilter),
     responses((status = 200, content_type = "text/event-stream"), (status = 401, body = ProblemDetails)))]
 pub(crate) async fn live(
     State(app): State<Arc<App>>,
@@ -95,22 +95,22 @@ impl Watching {
     }
 
     fn changed(&mut self) -> Vec<FrameValue> {
-        let running = self.app.running();
-        // A gateway that was activated anew has new tables; what was seen of the old one counts for nothing.
-        self.seen.retain(|seen| running.iter().any(|gateway| seen.is_of(gateway)));
+        let running: Vec<_> = self.app.running().iter().map(|gateway| gateway.running()).collect();
+        // After an activation there are other points; what was seen before counts for nothing.
+        self.seen.retain(|seen| running.iter().any(|running| seen.is_of(running)));
         let mut values = Vec::new();
-        for gateway in &running {
-            if !self.seen.iter().any(|seen| seen.is_of(gateway)) {
-                let versions = vec![0; gateway.points().all().len()];
-                self.seen.push(Seen { gateway: Arc::downgrade(gateway), versions });
+        for running in &running {
+            if !self.seen.iter().any(|seen| seen.is_of(running)) {
+                let versions = vec![0; running.points().all().len()];
+                self.seen.push(Seen { running: Arc::downgrade(running), versions });
             }
-            let Some(seen) = self.seen.iter_mut().find(|seen| seen.is_of(gateway)) else { continue };
-            let name = gateway.description().gateway.name.as_str();
-            for (info, version) in gateway.points().all().iter().zip(&mut seen.versions) {
-                if gateway.latest().version(info.index) == *version || !self.filter.admits(gateway, info) {
+            let Some(seen) = self.seen.iter_mut().find(|seen| seen.is_of(running)) else { continue };
+            let name = running.description().gateway.name.as_str();
+            for (info, version) in running.points().all().iter().zip(&mut seen.versions) {
+                if running.latest().version(info.index) == *version || !self.filter.admits(running, info) {
                     continue;
                 }
-                if let Some(reading) = gateway.latest().read(info.index) {
+                if let Some(reading) = running.latest().read(info.index) {
                     *version = reading.version;
                     values.push(FrameValue { id: id(name, info), reading: reading_view(reading) });
                 }
@@ -121,7 +121,7 @@ impl Watching {
 }
 
 impl Seen {
-    fn is_of(&self, gateway: &Arc<Gateway>) -> bool {
-        self.gateway.as_ptr() == Arc::as_ptr(gateway)
+    fn is_of(&self, running: &Arc<Running>) -> bool {
+        self.running.as_ptr() == Arc::as_ptr(running)
     }
 }

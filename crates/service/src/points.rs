@@ -3,7 +3,7 @@ use crate::extract::{Json, Path, Query};
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use interlex_core::{Quality, Reading, Value};
-use interlex_gateway::{Gateway, PointInfo, RecentValue, reason_words};
+use interlex_gateway::{PointInfo, RecentValue, Running, reason_words};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -87,7 +87,7 @@ pub(crate) struct PointDetail {
 }
 
 impl PointFilter {
-    pub(crate) fn admits(&self, gateway: &Gateway, info: &PointInfo) -> bool {
+    pub(crate) fn admits(&self, gateway: &Running, info: &PointInfo) -> bool {
         let is = |wanted: &Option<String>, is: &str| wanted.as_deref().is_none_or(|wanted| wanted == is);
         let has_text = self.q.as_deref().is_none_or(|text| {
             let text = text.to_lowercase();
@@ -99,7 +99,7 @@ impl PointFilter {
 }
 
 /// Points with their newest readings, in the order of the description.
-#[utoipa::path(get, path = "/api/v1/points", tag = "watch", params(PointFilter),
+#[utoipa::path(get, path = "/api/v1/points", tag = "watch", extensions(("x-role" = json!("viewer"))), params(PointFilter),
     responses((status = 200, body = Vec<PointView>), (status = 401, body = ProblemDetails)))]
 pub(crate) async fn list(
     State(app): State<Arc<App>>,
@@ -110,7 +110,7 @@ pub(crate) async fn list(
         return Err(ApiError::BadRequest(format!("quality is {quality:?}; expected good, uncertain or bad")));
     }
     let mut views = Vec::new();
-    for gateway in app.running() {
+    for gateway in app.running().iter().map(|gateway| gateway.running()) {
         let admitted = gateway.points().all().iter().filter(|info| filter.admits(&gateway, info));
         let of_quality = |view: &PointView| filter.quality.as_deref().is_none_or(|word| word == view.reading.quality);
         views.extend(admitted.filter_map(|info| view(&gateway, info)).filter(of_quality));
@@ -119,7 +119,7 @@ pub(crate) async fn list(
 }
 
 /// One point with its last minutes.
-#[utoipa::path(get, path = "/api/v1/points/{gateway}/{device}/{point}", tag = "watch",
+#[utoipa::path(get, path = "/api/v1/points/{gateway}/{device}/{point}", tag = "watch", extensions(("x-role" = json!("viewer"))),
     params(("gateway" = String, Path), ("device" = String, Path), ("point" = String, Path)),
     responses((status = 200, body = PointDetail), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
 pub(crate) async fn detail(
@@ -128,13 +128,14 @@ pub(crate) async fn detail(
     Path((gateway, device, point)): Path<(String, String, String)>,
 ) -> Result<Json<PointDetail>, ApiError> {
     let unknown = || ApiError::NotFound(format!("point {gateway}/{device}/{point}"));
-    let running = app.gateway(&gateway).ok_or_else(unknown)?;
+    let gateway = app.gateway(&gateway).ok_or_else(unknown)?;
+    let running = gateway.running();
     let info = running.points().find(&device, &point).ok_or_else(unknown)?;
     let view = view(&running, info).ok_or_else(unknown)?;
-    Ok(Json(PointDetail { point: view, recent: running.recent().of(info.index) }))
+    Ok(Json(PointDetail { point: view, recent: gateway.recent().of(info.index) }))
 }
 
-fn view(gateway: &Gateway, info: &PointInfo) -> Option<PointView> {
+fn view(gateway: &Running, info: &PointInfo) -> Option<PointView> {
     let reading = gateway.latest().read(info.index)?;
     let name = gateway.description().gateway.name.as_str();
     Some(PointView {

@@ -1,7 +1,10 @@
-use crate::{ApiError, App, console, description, health, live, metrics, points, session, setup, status, tap};
+use crate::{
+    ApiError, App, audit, console, draft, forms, gateways, health, live, metrics, people, points, revisions, session,
+    setup, status, tap, trials,
+};
 use axum::Router;
-use axum::extract::{DefaultBodyLimit, Request};
-use axum::http::{HeaderName, HeaderValue};
+use axum::extract::{DefaultBodyLimit, Request, State};
+use axum::http::{HeaderName, HeaderValue, header};
 use axum::middleware::{self, Next};
 use axum::response::Response;
 use axum::routing::get;
@@ -11,7 +14,9 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 /// A description of fifty thousand points takes about five megabytes.
-const LARGEST_BODY: usize = 32 << 20;
+const LARGE_BODY: usize = 32 << 20;
+/// Everything else that is sent is a form at the most.
+const SMALL_BODY: usize = 256 << 10;
 
 #[derive(OpenApi)]
 #[openapi(info(
@@ -34,33 +39,54 @@ pub fn router(app: Arc<App>) -> Router {
         .route("/api/v1/openapi.json", get(move || async move { axum::Json(document) }))
         .fallback(console::file)
         .method_not_allowed_fallback(|| async { ApiError::Method })
-        .layer(DefaultBodyLimit::max(LARGEST_BODY))
-        .layer(middleware::from_fn(guard))
+        .layer(middleware::from_fn_with_state(Arc::clone(&app), guard))
         .with_state(app)
 }
 
 fn api() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::with_openapi(Document::openapi())
+    let small = OpenApiRouter::with_openapi(Document::openapi())
         .routes(routes!(setup::state, setup::carry_out))
         .routes(routes!(session::who, session::sign_in, session::sign_out))
-        .routes(routes!(session::make_token))
+        .routes(routes!(people::change_password))
+        .routes(routes!(people::tokens, session::make_token))
+        .routes(routes!(people::remove_token))
+        .routes(routes!(people::list, people::add))
+        .routes(routes!(people::change, people::remove))
+        .routes(routes!(audit::list))
         .routes(routes!(status::status))
         .routes(routes!(points::list))
         .routes(routes!(points::detail))
         .routes(routes!(live::live))
         .routes(routes!(tap::tap))
-        .routes(routes!(description::check))
-        .routes(routes!(description::activate))
-        .routes(routes!(description::files))
-        .routes(routes!(description::revisions))
-        .routes(routes!(description::schemas))
+        .routes(routes!(gateways::list, gateways::add))
+        .routes(routes!(gateways::remove))
+        .routes(routes!(gateways::files))
+        .routes(routes!(draft::read, draft::discard))
+        .routes(routes!(draft::points))
+        .routes(routes!(draft::check))
+        .routes(routes!(draft::presence))
+        .routes(routes!(trials::read))
+        .routes(routes!(revisions::compare))
+        .routes(routes!(revisions::list))
+        .routes(routes!(revisions::files))
+        .routes(routes!(revisions::activate))
+        .routes(routes!(revisions::outcome))
+        .routes(routes!(forms::forms))
+        .routes(routes!(forms::file_schema))
         .routes(routes!(health::alive))
         .routes(routes!(health::ready))
         .routes(routes!(metrics::metrics))
+        .layer(DefaultBodyLimit::max(SMALL_BODY));
+    let large = OpenApiRouter::new()
+        .routes(routes!(draft::edit))
+        .routes(routes!(draft::files, draft::replace))
+        .routes(routes!(draft::check_files))
+        .layer(DefaultBodyLimit::max(LARGE_BODY));
+    small.merge(large)
 }
 
 /// Headers that keep a browser from doing what the console never asks for.
-async fn guard(request: Request, next: Next) -> Response {
+async fn guard(State(app): State<Arc<App>>, request: Request, next: Next) -> Response {
     const HEADERS: [(&str, &str); 4] = [
         (
             "content-security-policy",
@@ -74,6 +100,10 @@ async fn guard(request: Request, next: Next) -> Response {
     let mut response = next.run(request).await;
     for (name, value) in HEADERS {
         response.headers_mut().insert(HeaderName::from_static(name), HeaderValue::from_static(value));
+    }
+    if app.is_tls {
+        let year = HeaderValue::from_static("max-age=31536000");
+        response.headers_mut().insert(header::STRICT_TRANSPORT_SECURITY, year);
     }
     response
 }

@@ -1,9 +1,14 @@
+use crate::tls::{TlsError, TlsListener, TlsSource};
+use crate::vault::{Vault, VaultError};
 use crate::{ApiError, App, activation, router};
+use axum::extract::connect_info::Connected;
+use axum::serve::IncomingStream;
 use interlex_core::description::{Description, Files};
 use interlex_gateway::wall_clock;
 use interlex_store::Store;
 use std::io;
 use std::net::SocketAddr;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::net::TcpListener;
@@ -18,6 +23,10 @@ pub struct ServiceConfig {
     pub listen: SocketAddr,
     /// The database.
     pub store: Store,
+    /// Directory for what belongs to this machine: the key that secrets are encrypted with.
+    pub data_dir: PathBuf,
+    /// Where the certificate comes from, when the console is to be reached by TLS.
+    pub tls: Option<TlsSource>,
 }
 
 /// Why a service did not start.
@@ -31,6 +40,28 @@ pub enum ServiceError {
         /// What the system said.
         source: io::Error,
     },
+    /// The key for secrets cannot be had.
+    #[error(transparent)]
+    Vault(#[from] VaultError),
+    /// TLS cannot be had.
+    #[error(transparent)]
+    Tls(#[from] TlsError),
+}
+
+/// Where a request comes from, with TLS or without.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Peer(pub(crate) SocketAddr);
+
+impl Connected<IncomingStream<'_, TcpListener>> for Peer {
+    fn connect_info(stream: IncomingStream<'_, TcpListener>) -> Self {
+        Self(*stream.remote_addr())
+    }
+}
+
+impl Connected<IncomingStream<'_, TlsListener>> for Peer {
+    fn connect_info(stream: IncomingStream<'_, TlsListener>) -> Self {
+        Self(*stream.remote_addr())
+    }
 }
 
 /// A running service.
@@ -52,22 +83,25 @@ impl Service {
     /// service answers and says so.
     ///
     /// # Errors
-    /// [`ServiceError::Listen`]
+    /// [`ServiceError`]
     pub async fn start(config: ServiceConfig) -> Result<Self, ServiceError> {
+        let vault = Vault::open(&config.data_dir.join("secret.key"))?;
+        let tls = config.tls.as_ref().map(TlsSource::config).transpose()?;
         let failed = |source| ServiceError::Listen { address: config.listen, source };
         let listener = TcpListener::bind(config.listen).await.map_err(failed)?;
         let address = listener.local_addr().map_err(failed)?;
         let stop = CancellationToken::new();
-        let app = Arc::new(App::new(config.store, stop.clone()));
+        let app = Arc::new(App::new(config.store, vault, tls.is_some(), stop.clone()));
         let tasks = TaskTracker::new();
-        let service = router(Arc::clone(&app)).into_make_service_with_connect_info::<SocketAddr>();
-        let graceful = stop.clone();
-        tasks.spawn(async move {
-            let serving = axum::serve(listener, service).with_graceful_shutdown(graceful.cancelled_owned());
-            if let Err(error) = serving.await {
-                tracing::error!(%error, "the HTTP server ended");
+        let service = router(Arc::clone(&app)).into_make_service_with_connect_info::<Peer>();
+        let graceful = stop.clone().cancelled_owned();
+        match tls {
+            None => tasks.spawn(ended(axum::serve(listener, service).with_graceful_shutdown(graceful))),
+            Some(tls) => {
+                let listener = TlsListener::start(listener, tls, stop.clone()).map_err(failed)?;
+                tasks.spawn(ended(axum::serve(listener, service).with_graceful_shutdown(graceful)))
             }
-        });
+        };
         let (upbringing, token) = (Arc::clone(&app), stop.clone());
         tasks.spawn(async move {
             tokio::select! {
@@ -82,6 +116,12 @@ impl Service {
     #[must_use]
     pub const fn address(&self) -> SocketAddr {
         self.address
+    }
+
+    /// Its address as people type it.
+    #[must_use]
+    pub fn url(&self) -> String {
+        url(&self.app, self.address)
     }
 
     /// The one-time code of the first set-up, while it is needed.
@@ -100,7 +140,7 @@ impl Service {
     /// The description of a running gateway.
     #[must_use]
     pub fn description(&self, gateway: &str) -> Option<Description> {
-        self.app.gateway(gateway).map(|running| running.description().clone())
+        self.app.gateway(gateway).map(|gateway| gateway.running().description().clone())
     }
 
     /// Activates a description on behalf of the program itself.
@@ -108,7 +148,7 @@ impl Service {
     /// # Errors
     /// [`ApiError`], as the API would answer.
     pub async fn activate(&self, files: &Files, note: &str) -> Result<u32, ApiError> {
-        activation::activate(&self.app, files, "interlex", note).await.map(|(_, revision)| revision)
+        activation::activate_files(&self.app, files, note).await
     }
 
     /// Stops in order: requests are drained, gateways stop, connections to the database close.
@@ -123,6 +163,12 @@ impl Service {
         }
         self.app.store.close().await;
         tracing::info!("stopped");
+    }
+}
+
+async fn ended(serving: impl IntoFuture<Output = io::Result<()>>) {
+    if let Err(error) = serving.await {
+        tracing::error!(%error, "the HTTP server ended");
     }
 }
 
@@ -150,11 +196,16 @@ async fn bring_up(app: &App, address: SocketAddr) {
     }
 }
 
+fn url(app: &App, address: SocketAddr) -> String {
+    let scheme = if app.is_tls { "https" } else { "http" };
+    format!("{scheme}://{address}")
+}
+
 async fn prepare(app: &App, address: SocketAddr) -> Result<(), ApiError> {
     app.store.migrate().await?;
     if app.store.has_nobody().await? && app.setup_code.lock().is_none() {
         let code = app.make_setup_code().map_err(|error| ApiError::Internal(error.to_string()))?;
-        tracing::warn!(code, url = %format!("http://{address}/setup?code={code}"), "nobody can sign in yet: set up");
+        tracing::warn!(code, url = %format!("{}/setup?code={code}", url(app, address)), "nobody can sign in yet: set up");
     }
     activation::start_all(app).await?;
     app.note_database(Ok(()), wall_clock());

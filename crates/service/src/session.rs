@@ -1,11 +1,11 @@
-use crate::auth::{COOKIE, Source, Viewer, cookie, is_same_origin};
+use crate::auth::{Author, COOKIE, Source, Viewer, cookie, is_same_origin};
 use crate::extract::Json;
 use crate::{ApiError, App, ProblemDetails, password};
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use interlex_gateway::wall_clock;
-use interlex_store::{CredentialKind, Person, Secret, SignedIn};
+use interlex_store::{AuditEntry, CredentialKind, Person, Secret, SignedIn};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
@@ -56,7 +56,7 @@ pub(crate) struct Token {
 }
 
 /// Who is signed in.
-#[utoipa::path(get, path = "/api/v1/session", tag = "people",
+#[utoipa::path(get, path = "/api/v1/session", tag = "people", extensions(("x-role" = json!("viewer"))),
     responses((status = 200, body = SignedInView), (status = 401, body = ProblemDetails)))]
 pub(crate) async fn who(Viewer(who): Viewer) -> Json<SignedInView> {
     Json(who.into())
@@ -99,7 +99,8 @@ pub(crate) async fn make_token(
     let person = check(&app, &source, wanted.name, wanted.password).await?;
     let label: String = wanted.label.chars().take(128).collect();
     let (secret, expires_at) = add_credential(&app, person.id, CredentialKind::Token, &label, TOKEN).await?;
-    app.audit(&person.name, &source, "token-made", &label).await;
+    let author = Author { person: person.name, source };
+    app.audit(AuditEntry { action: "make-token", detail: &label, ..author.entry() }).await;
     Ok((StatusCode::CREATED, Json(Token { token: secret.reveal().to_owned(), expires_at })))
 }
 
@@ -107,9 +108,10 @@ pub(crate) async fn make_token(
 pub(crate) async fn open_session(app: &App, name: &str, source: &str) -> Result<Response, ApiError> {
     let person = app.store.person(name).await?.ok_or_else(|| ApiError::NotFound(format!("person {name:?}")))?;
     let (secret, _) = add_credential(app, person.id, CredentialKind::Session, source, SESSION).await?;
-    app.audit(name, source, "sign-in", "console").await;
+    app.audit(AuditEntry { person: name, source, action: "sign-in", detail: "console", ..AuditEntry::default() }).await;
     let (secret, seconds) = (secret.reveal(), SESSION.as_secs());
-    let cookie = format!("{COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={seconds}");
+    let secure = if app.is_tls { "; Secure" } else { "" };
+    let cookie = format!("{COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict{secure}; Max-Age={seconds}");
     let view = SignedInView { name: person.name, role: person.role.word() };
     Ok(([(header::SET_COOKIE, cookie)], Json(view)).into_response())
 }
@@ -129,7 +131,7 @@ async fn add_credential(
 }
 
 /// Checks name and password; failures are counted against the address and the name.
-async fn check(app: &App, source: &str, name: String, password: String) -> Result<Person, ApiError> {
+pub(crate) async fn check(app: &App, source: &str, name: String, password: String) -> Result<Person, ApiError> {
     let (by_source, by_name) = (format!("from {source}"), format!("as {name}"));
     for who in [&by_source, &by_name] {
         if let Some(wait) = app.attempts.wait(who, wall_clock()) {
@@ -148,7 +150,8 @@ async fn check(app: &App, source: &str, name: String, password: String) -> Resul
         None => {
             app.attempts.failed(&by_source, wall_clock());
             app.attempts.failed(&by_name, wall_clock());
-            app.audit(&name, source, "sign-in-failed", "").await;
+            let entry = AuditEntry { person: &name, source, action: "sign-in-failed", ..AuditEntry::default() };
+            app.audit(entry).await;
             Err(ApiError::WrongCredentials("name and password do not fit"))
         }
     }

@@ -1,12 +1,13 @@
 use crate::auth::Source;
 use crate::extract::Json;
+use crate::people::person_name;
 use crate::session::{SignedInView, open_session};
 use crate::{ApiError, App, ProblemDetails, password};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
 use interlex_gateway::wall_clock;
-use interlex_store::{NewPerson, Role};
+use interlex_store::{AuditEntry, NewPerson, Role};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -51,13 +52,12 @@ pub(crate) async fn carry_out(
     let is_right = app.setup_code.lock().as_deref().is_some_and(|code| code.eq_ignore_ascii_case(wanted.code.trim()));
     if !is_right {
         app.attempts.failed(&who, wall_clock());
-        app.audit("", &source, "set-up-failed", "wrong code").await;
+        let entry =
+            AuditEntry { source: &source, action: "set-up-failed", detail: "wrong code", ..AuditEntry::default() };
+        app.audit(entry).await;
         return Err(ApiError::WrongCredentials("this is not the code that the service printed when it started"));
     }
-    let name = wanted.name.trim();
-    if name.is_empty() || name.chars().count() > 128 || name.contains(char::is_control) {
-        return Err(ApiError::BadRequest("a name has 1 to 128 characters".to_owned()));
-    }
+    let name = person_name(&wanted.name)?;
     let password_hash = password::hash(wanted.password).await?;
     let created_at = wall_clock().as_millis();
     let person = NewPerson { name, password_hash: &password_hash, role: Role::Administrator, created_at };
@@ -65,6 +65,7 @@ pub(crate) async fn carry_out(
         return Err(ApiError::Conflict("somebody has set up this service already; sign in".to_owned()));
     }
     *app.setup_code.lock() = None;
-    app.audit(name, &source, "set-up", "administrator named").await;
+    let (action, detail) = ("set-up", "administrator named");
+    app.audit(AuditEntry { person: name, source: &source, action, detail, ..AuditEntry::default() }).await;
     Ok((StatusCode::CREATED, open_session(&app, name, &source).await?))
 }

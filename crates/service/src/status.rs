@@ -21,7 +21,7 @@ pub(crate) struct Status {
 }
 
 /// What gateways, links, devices and uplinks are doing, since when, and why.
-#[utoipa::path(get, path = "/api/v1/status", tag = "watch",
+#[utoipa::path(get, path = "/api/v1/status", tag = "watch", extensions(("x-role" = json!("viewer"))),
     responses((status = 200, body = Status), (status = 401, body = ProblemDetails)))]
 pub(crate) async fn status(State(app): State<Arc<App>>, _: Viewer) -> Json<Status> {
     Json(now(&app))

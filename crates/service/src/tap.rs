@@ -20,7 +20,7 @@ pub(crate) struct TapFilter {
 
 /// A live stream (server-sent events) of what arrives at the broker, decoded: events `message`, and `lost` when the
 /// broker goes away, which ends the stream.
-#[utoipa::path(get, path = "/api/v1/tap", tag = "watch", params(TapFilter),
+#[utoipa::path(get, path = "/api/v1/tap", tag = "watch", extensions(("x-role" = json!("viewer"))), params(TapFilter),
     responses((status = 200, content_type = "text/event-stream"), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
 pub(crate) async fn tap(
     State(app): State<Arc<App>>,
@@ -55,7 +55,8 @@ fn open(app: &App, filter: &TapFilter) -> Result<Tap, ApiError> {
             _ => return Err(ApiError::BadRequest("there are several gateways; name one".to_owned())),
         },
     };
-    let uplinks = &gateway.description().uplinks;
+    let running = gateway.running();
+    let uplinks = &running.description().uplinks;
     let uplink = match &filter.uplink {
         Some(name) => uplinks.iter().find(|uplink| uplink.name.as_str() == name),
         None => uplinks.first(),
@@ -63,5 +64,5 @@ fn open(app: &App, filter: &TapFilter) -> Result<Tap, ApiError> {
     let wanted = || format!("uplink {}", filter.uplink.as_deref().unwrap_or("described"));
     let uplink = uplink.ok_or_else(|| ApiError::NotFound(wanted()))?;
     let id = Secret::generate().map_err(|error| ApiError::Internal(error.to_string()))?;
-    Ok(Tap::start(uplink, gateway.points(), id.reveal().get(..8).unwrap_or_default()))
+    Ok(Tap::start(uplink, running.points(), id.reveal().get(..8).unwrap_or_default()))
 }

@@ -1,5 +1,6 @@
 use std::io;
 use std::net::{Ipv4Addr, TcpListener};
+use std::sync::atomic::{AtomicU32, Ordering};
 
 /// Whether nobody listens on a port of 127.0.0.1.
 #[must_use]
@@ -7,10 +8,22 @@ pub fn is_port_free(port: u16) -> bool {
     TcpListener::bind((Ipv4Addr::LOCALHOST, port)).is_ok()
 }
 
-/// A port of 127.0.0.1 that was free a moment ago.
+/// Below the ports that systems give to outgoing connections: one of those would take a port between its being found
+/// free and its being listened on.
+const FIRST: u32 = 15_000;
+const COUNT: u32 = 15_000;
+
+/// A port of 127.0.0.1 that was free a moment ago, and that this process gives to nobody else for a long time.
 ///
 /// # Errors
-/// When the system gives none.
+/// When none is free.
 pub fn free_port() -> io::Result<u16> {
-    Ok(TcpListener::bind((Ipv4Addr::LOCALHOST, 0))?.local_addr()?.port())
+    static NEXT: AtomicU32 = AtomicU32::new(0);
+    // Processes start at places of their own.
+    let start = std::process::id().wrapping_mul(97);
+    (0..COUNT)
+        .map(|_| FIRST + start.wrapping_add(NEXT.fetch_add(1, Ordering::Relaxed)) % COUNT)
+        .filter_map(|port| u16::try_from(port).ok())
+        .find(|port| is_port_free(*port))
+        .ok_or_else(|| io::ErrorKind::AddrInUse.into())
 }

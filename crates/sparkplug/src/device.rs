@@ -3,7 +3,7 @@ use crate::proto::{Metric, PropertySet, PropertyValue, property_value};
 use crate::{DataType, MetricValue, encode_value};
 
 /// A device of the node, as its birth announces it.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct DeviceSpec {
     /// Device id.
     pub id: String,
@@ -12,7 +12,7 @@ pub struct DeviceSpec {
 }
 
 /// A metric of a device, as its birth announces it.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct MetricSpec {
     /// Name, unique in the device.
     pub name: String,
@@ -68,6 +68,11 @@ impl Device {
     pub(crate) fn new(spec: DeviceSpec) -> Self {
         let told_quality = vec![MetricQuality::Good; spec.metrics.len()];
         Self { spec, is_up: false, is_born: false, told_quality }
+    }
+
+    /// The same device with other metrics: it has to be born again.
+    pub(crate) fn with_spec(&self, spec: DeviceSpec) -> Self {
+        Self { is_up: self.is_up, ..Self::new(spec) }
     }
 
     pub(crate) fn birth_metrics(&mut self, snapshots: &dyn Snapshots) -> Vec<Metric> {

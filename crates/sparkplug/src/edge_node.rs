@@ -63,7 +63,8 @@ pub enum NotSent {
 pub struct EdgeNode {
     group: String,
     node: String,
-    devices: Vec<Device>,
+    /// By the number that the caller knows them by; `None` where there is no device, or no more.
+    devices: Vec<Option<Device>>,
     state: State,
     /// The bdSeq of the last CONNECT; `None` before the first ever.
     bd_seq: Option<u8>,
@@ -87,13 +88,56 @@ impl EdgeNode {
         Self {
             group: group.to_owned(),
             node: node.to_owned(),
-            devices: devices.into_iter().map(Device::new).collect(),
+            devices: devices.into_iter().map(|spec| Some(Device::new(spec))).collect(),
             state: State::Offline,
             bd_seq: last_bd_seq,
             seq: 0,
             transmits: VecDeque::new(),
             events: VecDeque::new(),
         }
+    }
+
+    /// Adds a device, replaces its metrics, or takes it away.
+    ///
+    /// A born device whose metrics differ is born again at once; one that is taken away dies. Nothing goes out when
+    /// nothing differs.
+    ///
+    /// Source: Sparkplug 3.0.0, tck-id-operational-behavior-device-ddeath; section 6.4.19 (DBIRTH): the birth holds
+    /// every metric that the device will ever send in this session.
+    pub fn set_device(&mut self, now: u64, device: usize, spec: Option<DeviceSpec>, snapshots: &dyn Snapshots) {
+        if self.devices.len() <= device {
+            self.devices.resize_with(device + 1, || None);
+        }
+        let known = self.device(device);
+        if known.map(|known| &known.spec) == spec.as_ref() {
+            return;
+        }
+        let was_born = known.is_some_and(|known| known.is_born);
+        let Some(spec) = spec else {
+            self.device_down(now, device);
+            if let Some(slot) = self.devices.get_mut(device) {
+                *slot = None;
+            }
+            return;
+        };
+        let next = match known {
+            Some(known) => known.with_spec(spec),
+            None => Device::new(spec),
+        };
+        if let Some(slot) = self.devices.get_mut(device) {
+            *slot = Some(next);
+        }
+        if was_born {
+            self.device_birth(now, device, snapshots);
+        }
+    }
+
+    fn device(&self, device: usize) -> Option<&Device> {
+        self.devices.get(device)?.as_ref()
+    }
+
+    fn device_mut(&mut self, device: usize) -> Option<&mut Device> {
+        self.devices.get_mut(device)?.as_mut()
     }
 
     /// Starts a new session and gives the will for its CONNECT packet. Call it before every attempt: a failed one
@@ -183,7 +227,7 @@ impl EdgeNode {
         };
         self.transmit(now, MessageType::NBirth, None, vec![self.bd_seq_metric(now), rebirth]);
         for device in 0..self.devices.len() {
-            if self.devices.get(device).is_some_and(|device| device.is_up) {
+            if self.device(device).is_some_and(|device| device.is_up) {
                 self.device_birth(now, device, snapshots);
             }
         }
@@ -191,9 +235,10 @@ impl EdgeNode {
 
     /// A device answers: its birth goes out at once, or with the node's.
     pub fn device_up(&mut self, now: u64, device: usize, snapshots: &dyn Snapshots) {
-        let Some(state) = self.devices.get_mut(device) else { return };
+        let Some(state) = self.device_mut(device) else { return };
         state.is_up = true;
-        if self.state == State::Born && !state.is_born {
+        let is_due = !state.is_born;
+        if self.state == State::Born && is_due {
             self.device_birth(now, device, snapshots);
         }
     }
@@ -202,7 +247,7 @@ impl EdgeNode {
     ///
     /// Source: Sparkplug 3.0.0, tck-id-operational-behavior-device-ddeath.
     pub fn device_down(&mut self, now: u64, device: usize) {
-        let Some(state) = self.devices.get_mut(device) else { return };
+        let Some(state) = self.device_mut(device) else { return };
         state.is_up = false;
         if std::mem::take(&mut state.is_born) && self.state == State::Born {
             self.transmit(now, MessageType::DDeath, Some(device), Vec::new());
@@ -222,7 +267,7 @@ impl EdgeNode {
         if self.state != State::Born {
             return Err(NotSent::NodeNotBorn);
         }
-        let Some(state) = self.devices.get_mut(device).filter(|device| device.is_born) else {
+        let Some(state) = self.device_mut(device).filter(|device| device.is_born) else {
             return Err(NotSent::DeviceNotBorn);
         };
         let metrics = data.into_iter().filter_map(|datum| state.data_metric(datum)).collect();
@@ -239,7 +284,7 @@ impl EdgeNode {
             self.transmits.push_back(death);
         }
         self.state = State::Offline;
-        self.devices.iter_mut().for_each(|device| device.is_born = false);
+        self.devices.iter_mut().flatten().for_each(|device| device.is_born = false);
     }
 
     /// The next message to publish. Poll it after every other call, until `None`.
@@ -263,24 +308,24 @@ impl EdgeNode {
     /// Whether a device's birth is out in this session.
     #[must_use]
     pub fn is_device_born(&self, device: usize) -> bool {
-        self.devices.get(device).is_some_and(|device| device.is_born)
+        self.device(device).is_some_and(|device| device.is_born)
     }
 
     fn forget_session(&mut self) {
         self.state = State::Offline;
         self.transmits.clear();
         self.events.clear();
-        self.devices.iter_mut().for_each(|device| device.is_born = false);
+        self.devices.iter_mut().flatten().for_each(|device| device.is_born = false);
     }
 
     fn birth_due(&mut self) {
         self.state = State::BirthDue;
-        self.devices.iter_mut().for_each(|device| device.is_born = false);
+        self.devices.iter_mut().flatten().for_each(|device| device.is_born = false);
         self.events.push_back(EdgeNodeEvent::BirthDue);
     }
 
     fn device_birth(&mut self, now: u64, device: usize, snapshots: &dyn Snapshots) {
-        let Some(state) = self.devices.get_mut(device) else { return };
+        let Some(state) = self.device_mut(device) else { return };
         state.is_born = true;
         let metrics = state.birth_metrics(snapshots);
         self.transmit(now, MessageType::DBirth, Some(device), metrics);
@@ -313,7 +358,7 @@ impl EdgeNode {
     }
 
     fn topic(&self, message: MessageType, device: Option<usize>) -> String {
-        let device = device.and_then(|device| self.devices.get(device)).map(|device| device.spec.id.clone());
+        let device = device.and_then(|device| self.device(device)).map(|device| device.spec.id.clone());
         Topic { group: self.group.clone(), message, node: self.node.clone(), device }.to_string()
     }
 }

@@ -50,6 +50,42 @@ fn born(node: &mut EdgeNode) -> Vec<(Topic, Payload)> {
     sent(node)
 }
 
+fn spec(id: &str, metrics: &[(&str, u64)]) -> DeviceSpec {
+    let metric = |(name, alias): &(&str, u64)| MetricSpec {
+        name: (*name).to_owned(),
+        alias: *alias,
+        data_type: DataType::UInt16,
+        properties: Vec::new(),
+    };
+    DeviceSpec { id: id.to_owned(), metrics: metrics.iter().map(metric).collect() }
+}
+
+#[test]
+fn devices_come_change_and_go_within_a_session() {
+    let mut node = node(None);
+    born(&mut node);
+    node.device_up(3, 0, &Steady);
+    sent(&mut node);
+    // Nobody has heard of it yet, so nothing is told until it answers.
+    node.set_device(4, 5, Some(spec("pump", &[("speed", 10)])), &Steady);
+    assert_eq!(words(&sent(&mut node)), Vec::<String>::new());
+    node.device_up(5, 5, &Steady);
+    let birth = sent(&mut node);
+    assert_eq!((words(&birth), birth[0].0.device.as_deref()), (vec!["DBIRTH Some(2)".to_owned()], Some("pump")));
+    // Other metrics: a new birth, without a death, at once.
+    node.set_device(6, 5, Some(spec("pump", &[("speed", 10), ("hours", 11)])), &Steady);
+    let birth = sent(&mut node);
+    assert_eq!((words(&birth), birth[0].1.metrics.len()), (vec!["DBIRTH Some(3)".to_owned()], 2));
+    node.set_device(7, 5, Some(spec("pump", &[("speed", 10), ("hours", 11)])), &Steady);
+    assert_eq!(words(&sent(&mut node)), Vec::<String>::new(), "the same device is no news");
+    node.set_device(8, 5, None, &Steady);
+    assert_eq!(words(&sent(&mut node)), ["DDEATH Some(4)"]);
+    let datum = Datum { metric: 0, now: good(MetricValue::Uint(1)), is_historical: false };
+    assert_eq!(node.data(9, 5, [datum]), Err(NotSent::DeviceNotBorn));
+    node.device_up(10, 5, &Steady);
+    assert_eq!(words(&sent(&mut node)), Vec::<String>::new(), "what was taken away stays away");
+}
+
 fn rebirth_command(value: proto::metric::Value) -> Vec<u8> {
     let metric =
         proto::Metric { name: Some("Node Control/Rebirth".to_owned()), value: Some(value), ..Default::default() };

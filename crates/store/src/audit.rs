@@ -1,7 +1,8 @@
 use crate::{Store, StoreError};
+use sqlx::{QueryBuilder, Row};
 
 /// Something that somebody did.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct AuditEntry<'a> {
     /// When, in milliseconds since 1970 UTC.
     pub at: i64,
@@ -13,22 +14,130 @@ pub struct AuditEntry<'a> {
     pub action: &'a str,
     /// What exactly.
     pub detail: &'a str,
+    /// The gateway that it is about; empty when it is about none.
+    pub gateway: &'a str,
+    /// The object that it is about, in words; empty when it is about none.
+    pub object: &'a str,
+    /// What the object was, as JSON, secrets left out.
+    pub before: Option<String>,
+    /// What it became.
+    pub after: Option<String>,
+}
+
+/// An entry of the audit trail.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AuditRecord {
+    /// Its number: entries with higher ones came later.
+    pub id: u64,
+    /// When, in milliseconds since 1970 UTC.
+    pub at: i64,
+    /// Who.
+    pub person: String,
+    /// From where.
+    pub source: String,
+    /// What, as a word.
+    pub action: String,
+    /// What exactly.
+    pub detail: String,
+    /// The gateway, or empty.
+    pub gateway: String,
+    /// The object, or empty.
+    pub object: String,
+    /// What the object was, as JSON.
+    pub before: Option<String>,
+    /// What it became, as JSON.
+    pub after: Option<String>,
+}
+
+/// Which entries to give.
+#[derive(Debug, Clone, Default)]
+pub struct AuditFilter {
+    /// Not before, in milliseconds since 1970 UTC.
+    pub from: Option<i64>,
+    /// Before, in milliseconds since 1970 UTC.
+    pub to: Option<i64>,
+    /// Only of this person.
+    pub person: Option<String>,
+    /// Only this action.
+    pub action: Option<String>,
+    /// Only about this gateway.
+    pub gateway: Option<String>,
+    /// Only with this text in detail or object.
+    pub text: Option<String>,
+    /// Only entries with lower numbers, to go on where a page ended.
+    pub below: Option<u64>,
+    /// So many at the most.
+    pub limit: u32,
 }
 
 impl Store {
-    /// Appends to the audit trail.
+    /// Appends to the audit trail. Nothing changes or deletes what stands in it.
     ///
     /// # Errors
     /// [`StoreError::Database`]
     pub async fn add_audit(&self, entry: &AuditEntry<'_>) -> Result<(), StoreError> {
-        sqlx::query("INSERT INTO audit (at, person, source, action, detail) VALUES (?, ?, ?, ?, ?)")
+        let insert = "INSERT INTO audit (at, person, source, action, detail, gateway, object, content_before, \
+                      content_after) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)";
+        sqlx::query(insert)
             .bind(entry.at)
             .bind(entry.person)
             .bind(entry.source)
             .bind(entry.action)
             .bind(entry.detail)
+            .bind(entry.gateway)
+            .bind(entry.object)
+            .bind(&entry.before)
+            .bind(&entry.after)
             .execute(&self.pool)
             .await?;
         Ok(())
+    }
+
+    /// Entries of the audit trail, the newest first.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn audit(&self, filter: &AuditFilter) -> Result<Vec<AuditRecord>, StoreError> {
+        // Only literals are put together here; whatever comes from outside is bound.
+        let mut query = QueryBuilder::new("SELECT * FROM audit WHERE TRUE");
+        if let Some(from) = filter.from {
+            query.push(" AND at >= ").push_bind(from);
+        }
+        if let Some(to) = filter.to {
+            query.push(" AND at < ").push_bind(to);
+        }
+        if let Some(below) = filter.below {
+            query.push(" AND id < ").push_bind(below);
+        }
+        if let Some(person) = &filter.person {
+            query.push(" AND person = ").push_bind(person);
+        }
+        if let Some(action) = &filter.action {
+            query.push(" AND action = ").push_bind(action);
+        }
+        if let Some(gateway) = &filter.gateway {
+            query.push(" AND gateway = ").push_bind(gateway);
+        }
+        if let Some(text) = &filter.text {
+            query.push(" AND (LOCATE(LOWER(").push_bind(text).push("), LOWER(detail)) > 0 OR LOCATE(LOWER(");
+            query.push_bind(text).push("), LOWER(object)) > 0)");
+        }
+        query.push(" ORDER BY id DESC LIMIT ").push_bind(filter.limit);
+        let rows = query.build().fetch_all(&self.pool).await?;
+        let record = |row: &sqlx::mysql::MySqlRow| {
+            Ok(AuditRecord {
+                id: row.try_get("id")?,
+                at: row.try_get("at")?,
+                person: row.try_get("person")?,
+                source: row.try_get("source")?,
+                action: row.try_get("action")?,
+                detail: row.try_get("detail")?,
+                gateway: row.try_get("gateway")?,
+                object: row.try_get("object")?,
+                before: row.try_get("content_before")?,
+                after: row.try_get("content_after")?,
+            })
+        };
+        rows.iter().map(record).collect()
     }
 }

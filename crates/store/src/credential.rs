@@ -58,6 +58,21 @@ pub struct SignedIn {
     pub role: Role,
 }
 
+/// A token as it is listed: everything but what is secret.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TokenRecord {
+    /// A number to name it by.
+    pub id: String,
+    /// Whose it is.
+    pub person: String,
+    /// What it is for.
+    pub label: String,
+    /// When it was made, in milliseconds since 1970 UTC.
+    pub created_at: i64,
+    /// Until when it is good.
+    pub expires_at: i64,
+}
+
 /// A plain hash is enough for a secret with 256 random bits: there is nothing to guess.
 fn hash(secret: &str) -> Vec<u8> {
     Sha256::digest(secret.as_bytes()).to_vec()
@@ -109,6 +124,40 @@ impl Store {
             Ok(SignedIn { name: row.try_get("name")?, role: Role::from_word(&role) })
         })
         .transpose()
+    }
+
+    /// The tokens of a person, or of everybody, the newest first.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn tokens(&self, person: Option<&str>) -> Result<Vec<TokenRecord>, StoreError> {
+        let query = "SELECT c.secret_hash, p.name, c.label, c.created_at, c.expires_at FROM credential c \
+                     JOIN person p ON p.id = c.person WHERE c.kind = ? AND (? IS NULL OR p.name = ?) \
+                     ORDER BY c.created_at DESC";
+        let query = sqlx::query(query).bind(CredentialKind::Token.word()).bind(person).bind(person);
+        let token = |row: &sqlx::mysql::MySqlRow| {
+            let hash: Vec<u8> = row.try_get("secret_hash")?;
+            Ok(TokenRecord {
+                id: hex::encode(hash.get(..8).unwrap_or_default()),
+                person: row.try_get("name")?,
+                label: row.try_get("label")?,
+                created_at: row.try_get("created_at")?,
+                expires_at: row.try_get("expires_at")?,
+            })
+        };
+        query.fetch_all(&self.pool).await?.iter().map(token).collect()
+    }
+
+    /// Takes a token away, by the number that it is listed under; of one person, or of anybody. Tells whether it was
+    /// there.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn remove_token(&self, id: &str, person: Option<&str>) -> Result<bool, StoreError> {
+        let delete = "DELETE c FROM credential c JOIN person p ON p.id = c.person WHERE c.kind = ? AND \
+                      LOWER(HEX(LEFT(c.secret_hash, 8))) = ? AND (? IS NULL OR p.name = ?)";
+        let query = sqlx::query(delete).bind(CredentialKind::Token.word()).bind(id).bind(person).bind(person);
+        Ok(query.execute(&self.pool).await?.rows_affected() > 0)
     }
 
     /// Forgets a credential.

@@ -1,19 +1,23 @@
-//! What lasts, in MariaDB: revisions, people and their credentials, uplink state, journal, audit.
+//! What lasts, in MariaDB: gateways with drafts and revisions, people and their credentials, uplink state, journal, audit.
 //!
-//! Times are milliseconds since 1970 UTC. Secrets are stored as hashes only. Everything is bound, nothing is built
-//! into SQL text.
+//! Times are milliseconds since 1970 UTC. Secrets are stored as hashes only. Everything that
+//! comes from outside is bound into SQL, never written into its text.
 
 mod audit;
 mod credential;
+mod draft;
+mod gateway;
 mod journal;
 mod person;
 mod revision;
 mod uplink;
 
-pub use audit::AuditEntry;
-pub use credential::{CredentialKind, Secret, SignedIn};
+pub use audit::{AuditEntry, AuditFilter, AuditRecord};
+pub use credential::{CredentialKind, Secret, SignedIn, TokenRecord};
+pub use draft::{Conflict, DraftChange, DraftObject, Edit, EditError, version_of};
+pub use gateway::GatewayRecord;
 pub use journal::JournalSample;
-pub use person::{NewPerson, Person, Role};
+pub use person::{NewPerson, Person, PersonSummary, Role};
 pub use revision::{NewRevision, Revision, RevisionSummary};
 
 use sqlx::MySqlPool;

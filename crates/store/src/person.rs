@@ -30,11 +30,11 @@ impl Role {
 
     /// The role of a word. What is unknown may the least.
     pub(crate) fn from_word(word: &str) -> Self {
-        [Self::Operator, Self::Engineer, Self::Administrator]
-            .into_iter()
-            .find(|role| role.word() == word)
-            .unwrap_or(Self::Viewer)
+        Self::ALL.into_iter().find(|role| role.word() == word).unwrap_or(Self::Viewer)
     }
+
+    /// All roles, the one that may the least first.
+    pub const ALL: [Self; 4] = [Self::Viewer, Self::Operator, Self::Engineer, Self::Administrator];
 }
 
 /// A person about to be added.
@@ -47,6 +47,17 @@ pub struct NewPerson<'a> {
     /// What the person may do.
     pub role: Role,
     /// When, in milliseconds since 1970 UTC.
+    pub created_at: i64,
+}
+
+/// A person as others see them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PersonSummary {
+    /// The name to sign in with.
+    pub name: String,
+    /// What the person may do.
+    pub role: Role,
+    /// Since when the person is known, in milliseconds since 1970 UTC.
     pub created_at: i64,
 }
 
@@ -112,6 +123,75 @@ impl Store {
         })
         .transpose()
     }
+}
+
+impl Store {
+    /// Everybody, by name.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn people(&self) -> Result<Vec<PersonSummary>, StoreError> {
+        let rows = sqlx::query("SELECT name, role, created_at FROM person ORDER BY name").fetch_all(&self.pool).await?;
+        let person = |row: &sqlx::mysql::MySqlRow| {
+            let role: String = row.try_get("role")?;
+            let created_at = row.try_get("created_at")?;
+            Ok(PersonSummary { name: row.try_get("name")?, role: Role::from_word(&role), created_at })
+        };
+        rows.iter().map(person).collect()
+    }
+
+    /// Gives a person another role. Tells whether that was done: the last administrator stays one.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn set_role(&self, name: &str, role: Role) -> Result<bool, StoreError> {
+        let mut transaction = self.pool.begin().await?;
+        let kept = role == Role::Administrator || has_other_administrator(&mut transaction, name).await?;
+        if kept {
+            let update = "UPDATE person SET role = ? WHERE name = ?";
+            sqlx::query(update).bind(role.word()).bind(name).execute(&mut *transaction).await?;
+            transaction.commit().await?;
+        }
+        Ok(kept)
+    }
+
+    /// Gives a person another password, and signs the person out everywhere.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn set_password(&self, name: &str, password_hash: &str) -> Result<(), StoreError> {
+        let mut transaction = self.pool.begin().await?;
+        let update = "UPDATE person SET password_hash = ? WHERE name = ?";
+        sqlx::query(update).bind(password_hash).bind(name).execute(&mut *transaction).await?;
+        let delete = "DELETE c FROM credential c JOIN person p ON p.id = c.person WHERE p.name = ?";
+        sqlx::query(delete).bind(name).execute(&mut *transaction).await?;
+        Ok(transaction.commit().await?)
+    }
+
+    /// Takes a person away, with all sessions and tokens. Tells whether that was done: the last administrator stays.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn remove_person(&self, name: &str) -> Result<bool, StoreError> {
+        let mut transaction = self.pool.begin().await?;
+        let kept = has_other_administrator(&mut transaction, name).await?;
+        if kept {
+            sqlx::query("DELETE FROM person WHERE name = ?").bind(name).execute(&mut *transaction).await?;
+            transaction.commit().await?;
+        }
+        Ok(kept)
+    }
+}
+
+/// Whether somebody else than `name` is an administrator; locks them, so that two cannot depose each other at once.
+async fn has_other_administrator(
+    transaction: &mut sqlx::Transaction<'static, sqlx::MySql>,
+    name: &str,
+) -> Result<bool, StoreError> {
+    let query = "SELECT name FROM person WHERE role = ? FOR UPDATE";
+    let names: Vec<String> =
+        sqlx::query_scalar(query).bind(Role::Administrator.word()).fetch_all(&mut **transaction).await?;
+    Ok(names.iter().any(|other| other != name))
 }
 
 fn added(result: Result<sqlx::mysql::MySqlQueryResult, sqlx::Error>, name: &str) -> Result<u64, StoreError> {

@@ -1,4 +1,5 @@
-use crate::{Store, StoreError, is_taken};
+use crate::draft::clear;
+use crate::{EditError, Store, StoreError};
 use interlex_core::description::Files;
 use sqlx::Row;
 
@@ -15,6 +16,8 @@ pub struct NewRevision<'a> {
     pub note: &'a str,
     /// Its files.
     pub files: &'a Files,
+    /// The version of the gateway that whoever activates has seen; none to activate whatever it is.
+    pub version: Option<u64>,
 }
 
 /// An activated description without its files.
@@ -41,37 +44,32 @@ pub struct Revision {
     pub files: Files,
 }
 
-/// How often two activations at the same moment try for the next number.
-const ATTEMPTS: u32 = 5;
-
 impl Store {
-    /// Stores a revision under the next number of its gateway, which it returns. It is the active one from now on.
+    /// Stores a revision under the next number of its gateway, which it returns. In the same step it becomes the
+    /// active one, and the draft the same as it.
     ///
     /// # Errors
-    /// [`StoreError::Database`]
-    pub async fn add_revision(&self, new: &NewRevision<'_>) -> Result<u32, StoreError> {
+    /// [`EditError::Moved`] when the gateway is not of the version that was seen.
+    pub async fn add_revision(&self, new: &NewRevision<'_>) -> Result<u32, EditError> {
         let files = serde_json::to_string(new.files).map_err(|source| StoreError::Content { what: "files", source })?;
-        for _ in 0..ATTEMPTS {
-            let next = "SELECT CAST(COALESCE(MAX(number), 0) + 1 AS UNSIGNED) FROM revision WHERE gateway = ?";
-            let number: u64 = sqlx::query_scalar(next).bind(new.gateway).fetch_one(&self.pool).await?;
-            let insert =
-                "INSERT INTO revision (gateway, number, author, activated_at, note, files) VALUES (?, ?, ?, ?, ?, ?)";
-            let inserted = sqlx::query(insert)
-                .bind(new.gateway)
-                .bind(number)
-                .bind(new.author)
-                .bind(new.activated_at)
-                .bind(new.note)
-                .bind(&files)
-                .execute(&self.pool)
-                .await;
-            match inserted {
-                Err(error) if is_taken(&error) => {}
-                Err(error) => return Err(error.into()),
-                Ok(_) => return Ok(u32::try_from(number).unwrap_or(u32::MAX)),
-            }
+        self.know_gateway(new.gateway).await?;
+        let mut transaction = self.pool.begin().await?;
+        let lock = "SELECT version FROM gateway WHERE name = ? FOR UPDATE";
+        let version: u64 = sqlx::query_scalar(lock).bind(new.gateway).fetch_one(&mut *transaction).await?;
+        if new.version.is_some_and(|seen| seen != version) {
+            return Err(EditError::Moved);
         }
-        Err(StoreError::Exists(format!("the next revision of {}", new.gateway)))
+        let next = "SELECT CAST(COALESCE(MAX(number), 0) + 1 AS UNSIGNED) FROM revision WHERE gateway = ?";
+        let number: u64 = sqlx::query_scalar(next).bind(new.gateway).fetch_one(&mut *transaction).await?;
+        let insert =
+            "INSERT INTO revision (gateway, number, author, activated_at, note, files) VALUES (?, ?, ?, ?, ?, ?)";
+        let query = sqlx::query(insert).bind(new.gateway).bind(number).bind(new.author).bind(new.activated_at);
+        query.bind(new.note).bind(&files).execute(&mut *transaction).await?;
+        let activate = "UPDATE gateway SET active = ?, is_removed = FALSE WHERE name = ?";
+        sqlx::query(activate).bind(number).bind(new.gateway).execute(&mut *transaction).await?;
+        clear(&mut transaction, new.gateway, new.author, new.activated_at).await?;
+        transaction.commit().await?;
+        Ok(u32::try_from(number).unwrap_or(u32::MAX))
     }
 
     /// The active revision of every gateway, by name.
@@ -79,10 +77,20 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`], [`StoreError::Content`]
     pub async fn active_revisions(&self) -> Result<Vec<Revision>, StoreError> {
-        let query = "SELECT gateway, number, author, activated_at, note, files FROM revision r WHERE number = \
-                     (SELECT MAX(number) FROM revision WHERE gateway = r.gateway) ORDER BY gateway";
+        let query = "SELECT r.* FROM revision r JOIN gateway g ON g.name = r.gateway AND g.active = r.number \
+                     WHERE NOT g.is_removed ORDER BY r.gateway";
         let rows = sqlx::query(query).fetch_all(&self.pool).await?;
         rows.iter().map(|row| Ok(Revision { summary: summary(row)?, files: files(row)? })).collect()
+    }
+
+    /// One revision.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], [`StoreError::Content`]
+    pub async fn revision(&self, gateway: &str, number: u32) -> Result<Option<Revision>, StoreError> {
+        let query = "SELECT * FROM revision WHERE gateway = ? AND number = ?";
+        let row = sqlx::query(query).bind(gateway).bind(number).fetch_optional(&self.pool).await?;
+        row.map(|row| Ok(Revision { summary: summary(&row)?, files: files(&row)? })).transpose()
     }
 
     /// All revisions of a gateway, the newest first.

@@ -1,10 +1,11 @@
 //! The store on a real MariaDB.
-#![allow(clippy::unwrap_used, clippy::indexing_slicing, reason = "tests")]
+#![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
-use interlex_core::description::Files;
+use interlex_core::description::{Draft, Files, ObjectClass, ObjectRef};
 use interlex_sidecar::{Database, free_port};
 use interlex_store::{
-    AuditEntry, CredentialKind, JournalSample, NewPerson, NewRevision, Role, Secret, Store, StoreError,
+    AuditEntry, AuditFilter, CredentialKind, DraftChange, Edit, EditError, JournalSample, NewPerson, NewRevision, Role,
+    Secret, Store, StoreError, version_of,
 };
 
 async fn start(directory: &tempfile::TempDir) -> (Database, Store) {
@@ -24,7 +25,11 @@ async fn the_store_keeps_what_it_is_given() {
     let directory = tempfile::tempdir().unwrap();
     let (mut database, store) = start(&directory).await;
     revisions_count_per_gateway_even_when_two_activate_at_once(&store).await;
+    drafts_are_edited_by_two_and_nothing_is_overwritten_unseen(&store).await;
+    activation_and_removal_end_a_draft(&store).await;
     only_one_can_be_the_first_person(&store).await;
+    the_last_administrator_stays(&store).await;
+    the_audit_trail_is_searched(&store).await;
     credentials_are_found_until_they_expire_or_are_removed(&store).await;
     the_journal_comes_back_once_and_in_order(&store).await;
     a_second_migration_changes_nothing(&store).await;
@@ -36,7 +41,14 @@ async fn the_store_keeps_what_it_is_given() {
 async fn revisions_count_per_gateway_even_when_two_activate_at_once(store: &Store) {
     let add = async |gateway: &'static str, text: &'static str| {
         let files = files(text);
-        let new = NewRevision { gateway, author: "ada", activated_at: 5, note: "Füllstand ergänzt", files: &files };
+        let new = NewRevision {
+            gateway,
+            author: "ada",
+            activated_at: 5,
+            note: "Füllstand ergänzt",
+            files: &files,
+            version: None,
+        };
         store.add_revision(&new).await.unwrap()
     };
     assert_eq!((add("alderfen-1", "a").await, add("alderfen-2", "b").await), (1, 1));
@@ -49,6 +61,132 @@ async fn revisions_count_per_gateway_even_when_two_activate_at_once(store: &Stor
     let listed = store.revisions("alderfen-1").await.unwrap();
     assert_eq!(listed.iter().map(|summary| summary.number).collect::<Vec<_>>(), [3, 2, 1]);
     assert_eq!(listed[0].note, "Füllstand ergänzt");
+}
+
+fn valve(opening: u64) -> serde_json::Value {
+    serde_json::json!({ "name": "valve", "link": "bus", "unit": opening })
+}
+
+async fn drafts_are_edited_by_two_and_nothing_is_overwritten_unseen(store: &Store) {
+    store.add_gateway("heat", "ada", 1).await.unwrap();
+    assert!(matches!(store.add_gateway("heat", "ada", 1).await, Err(StoreError::Exists(_))));
+    let record = store.gateway("heat").await.unwrap().unwrap();
+    let mut seed = Draft::new("heat");
+    seed.push(ObjectClass::Device, "", valve(1));
+    let edit = |person| Edit { gateway: &record, seed: &seed, person, at: 7 };
+    let device = |name: &str| ObjectRef::new(ObjectClass::Device, name);
+    let change = |content: Option<serde_json::Value>| DraftChange {
+        object: device("valve"),
+        base: Some(version_of(&valve(1))),
+        content,
+    };
+    let (one, two) = (change(Some(valve(2))), change(Some(valve(3))));
+    let (one, two) = ([one], [two]);
+    let (ada, bob) = (edit("ada"), edit("bob"));
+    let (one, two) = tokio::join!(store.edit_draft(&ada, &one), store.edit_draft(&bob, &two));
+    let (won, lost) = if one.is_ok() { ("ada", two) } else { ("bob", one) };
+    let Err(EditError::Conflict(conflict)) = lost else { panic!("{lost:?}") };
+    let current = conflict.current.unwrap();
+    assert_eq!((current.changed_by.as_str(), current.changed_at), (won, 7));
+    assert_ne!(current.content, valve(1));
+
+    // Whoever has seen the newest one may go on: rename it, add one, and all or nothing of it happens.
+    let mut renamed = current.content.clone();
+    renamed["name"] = "main-valve".into();
+    let rename =
+        DraftChange { object: device("valve"), base: Some(version_of(&current.content)), content: Some(renamed) };
+    let taken = DraftChange { object: device("main-valve"), base: None, content: Some(valve(9)) };
+    assert!(matches!(store.edit_draft(&edit("ada"), &[rename.clone(), taken]).await, Err(EditError::Conflict(_))));
+    let add = DraftChange { object: device("pump"), base: None, content: Some(serde_json::json!({ "name": "pump" })) };
+    store.edit_draft(&edit("ada"), &[rename, add]).await.unwrap();
+    let names = async || {
+        let objects = store.draft_objects("heat").await.unwrap();
+        objects.into_iter().map(|object| object.object.name).collect::<Vec<_>>()
+    };
+    assert_eq!(names().await, ["heat", "main-valve", "pump"], "in their order");
+}
+
+async fn activation_and_removal_end_a_draft(store: &Store) {
+    let record = store.gateway("heat").await.unwrap().unwrap();
+    assert!(record.is_edited && record.active.is_none());
+    let files = files("heat");
+    let new =
+        |version| NewRevision { gateway: "heat", author: "ada", activated_at: 9, note: "", files: &files, version };
+    assert!(matches!(store.add_revision(&new(Some(record.version - 1))).await, Err(EditError::Moved)));
+    assert_eq!(store.add_revision(&new(Some(record.version))).await.unwrap(), 1);
+    let active = store.gateway("heat").await.unwrap().unwrap();
+    assert_eq!((active.active, active.is_edited, active.version), (Some(1), false, record.version + 1));
+    assert!(store.draft_objects("heat").await.unwrap().is_empty());
+    let seed = Draft::new("heat");
+    let stale = Edit { gateway: &record, seed: &seed, person: "ada", at: 9 };
+    assert!(
+        matches!(store.edit_draft(&stale, &[]).await, Err(EditError::Moved)),
+        "it would start from another revision"
+    );
+    assert!(matches!(store.replace_draft(&stale, &seed).await, Err(EditError::Moved)));
+    let fresh = Edit { gateway: &active, ..stale };
+    store.replace_draft(&fresh, &seed).await.unwrap();
+    assert!(matches!(store.discard_draft(&fresh).await, Err(EditError::Moved)));
+    let edited = store.gateway("heat").await.unwrap().unwrap();
+    store.discard_draft(&Edit { gateway: &edited, ..stale }).await.unwrap();
+    assert!(!store.gateway("heat").await.unwrap().unwrap().is_edited);
+
+    assert!(store.remove_gateway("heat", "ada", 10).await.unwrap());
+    assert!(store.gateway("heat").await.unwrap().is_none());
+    assert!(store.active_revisions().await.unwrap().iter().all(|revision| revision.summary.gateway != "heat"));
+    assert_eq!(store.revisions("heat").await.unwrap().len(), 1, "what ran stays on record");
+    store.add_gateway("heat", "ada", 11).await.unwrap();
+    assert_eq!(store.gateway("heat").await.unwrap().unwrap().active, None);
+    assert!(store.remove_gateway("heat", "ada", 12).await.unwrap());
+}
+
+async fn the_last_administrator_stays(store: &Store) {
+    let admin = store.people().await.unwrap()[0].name.clone();
+    assert!(!store.remove_person(&admin).await.unwrap());
+    assert!(!store.set_role(&admin, Role::Viewer).await.unwrap());
+    let new = NewPerson { name: "eve", password_hash: "x", role: Role::Viewer, created_at: 2 };
+    store.add_person(&new).await.unwrap();
+    assert!(store.set_role("eve", Role::Administrator).await.unwrap());
+    assert!(store.set_role(&admin, Role::Engineer).await.unwrap());
+    assert!(store.set_role(&admin, Role::Administrator).await.unwrap());
+    let eve = store.person("eve").await.unwrap().unwrap();
+    let secret = Secret::generate().unwrap();
+    store.add_credential(eve.id, CredentialKind::Token, "laptop", &secret, 1, i64::MAX).await.unwrap();
+    let tokens = store.tokens(Some("eve")).await.unwrap();
+    assert_eq!((tokens.len(), tokens[0].label.as_str()), (1, "laptop"));
+    assert!(!store.remove_token(&tokens[0].id, Some(&admin)).await.unwrap(), "it is not theirs");
+    assert!(store.remove_token(&tokens[0].id, Some("eve")).await.unwrap());
+    store.add_credential(eve.id, CredentialKind::Token, "laptop", &secret, 1, i64::MAX).await.unwrap();
+    store.set_password("eve", "y").await.unwrap();
+    assert_eq!(store.signed_in(CredentialKind::Token, secret.reveal(), 2).await.unwrap(), None);
+    assert!(store.remove_person("eve").await.unwrap());
+}
+
+async fn the_audit_trail_is_searched(store: &Store) {
+    for (at, person, action, object) in
+        [(1, "ada", "edit", "link \"bus\""), (2, "bob", "edit", "device \"Pump\""), (3, "ada", "activate", "")]
+    {
+        let entry = AuditEntry {
+            at,
+            person,
+            action,
+            object,
+            gateway: "heat",
+            after: Some("{}".into()),
+            ..AuditEntry::default()
+        };
+        store.add_audit(&entry).await.unwrap();
+    }
+    let found = async |filter: AuditFilter| {
+        let filter = AuditFilter { gateway: Some("heat".into()), limit: 10, ..filter };
+        store.audit(&filter).await.unwrap().into_iter().map(|record| record.at).collect::<Vec<_>>()
+    };
+    assert_eq!(found(AuditFilter::default()).await, [3, 2, 1]);
+    assert_eq!(found(AuditFilter { person: Some("ada".into()), ..AuditFilter::default() }).await, [3, 1]);
+    assert_eq!(found(AuditFilter { text: Some("pump".into()), ..AuditFilter::default() }).await, [2]);
+    assert_eq!(found(AuditFilter { from: Some(2), to: Some(3), ..AuditFilter::default() }).await, [2]);
+    let newest = store.audit(&AuditFilter { limit: 1, ..AuditFilter::default() }).await.unwrap();
+    assert_eq!(found(AuditFilter { below: Some(newest[0].id), ..AuditFilter::default() }).await, [2, 1]);
 }
 
 async fn only_one_can_be_the_first_person(store: &Store) {
@@ -103,7 +241,7 @@ async fn a_database_that_was_away_comes_back_with_all_that_was_written(database:
     store.set_bd_seq("alderfen-1", "cloud", 8).await.unwrap();
     database.kill().await;
     assert!(store.ping().await.is_err());
-    let entry = AuditEntry { at: 1, person: "ada", source: "127.0.0.1", action: "sign-in", detail: "" };
+    let entry = AuditEntry { at: 1, person: "ada", source: "127.0.0.1", action: "sign-in", ..AuditEntry::default() };
     assert!(matches!(store.add_audit(&entry).await, Err(StoreError::Database(_))));
     database.restart().await.unwrap();
     store.add_audit(&entry).await.unwrap();

@@ -1,88 +1,269 @@
-use super::{Client, list, text, whole};
-use crate::args::{ConfigArguments, ConfigCommand, Output};
+use super::draft::{differs, print_difference};
+use super::{Client, activation, list, part, text, whole};
+use crate::args::{ConfigArguments, ConfigCommand, Output, WaitArguments};
 use crate::exit::{ExitReason, failed};
 use crate::output::print_csv;
 use anyhow::Context;
-use interlex_core::description::{self, Files, MAIN_FILE, Problem};
+use interlex_core::description::{self, Draft, Files, MAIN_FILE, Problem, difference};
 use serde_json::{Value, json};
 use std::fs;
 use std::path::{Component, Path};
 
+/// What `config init` writes.
+const STARTER: &str = include_str!("starter/gateway.toml");
+const STARTER_LIST: &str = include_str!("starter/meter.csv");
+const STARTER_LIST_PATH: &str = "points/meter.csv";
+const SCHEMA_PATH: &str = "gateway.schema.json";
+
 pub(crate) async fn run(arguments: ConfigArguments) -> anyhow::Result<()> {
+    let client = || Client::new(&arguments.target);
     match &arguments.command {
-        ConfigCommand::Check { directory, output } => check(directory, *output),
-        ConfigCommand::Apply { directory, activate, note } => {
-            apply(&Client::new(&arguments.target)?, directory, note.as_deref().filter(|_| *activate)).await
+        ConfigCommand::Init { directory, name } => init(directory, name),
+        ConfigCommand::Check { directory, strict, output } => check(directory, *strict, *output),
+        ConfigCommand::Diff { directory, draft, exit_code, output } => {
+            let told = compare(&client()?, &read_files(directory)?, *draft).await?;
+            print_difference(&told, *output)?;
+            differs(&told, *exit_code)
         }
-        ConfigCommand::Export { directory, gateway, force } => {
-            export(&Client::new(&arguments.target)?, directory, gateway.as_deref(), *force).await
+        ConfigCommand::Apply { directory, activate, note, dry_run, replace, wait, output } => {
+            let apply = Apply {
+                client: client()?,
+                files: read_files(directory)?,
+                note: note.as_deref().filter(|_| *activate),
+                may_replace: *replace,
+                output: *output,
+            };
+            if *dry_run { apply.rehearse().await } else { apply.carry_out(wait).await }
+        }
+        ConfigCommand::Export { directory, gateway, draft, revision, update, force } => {
+            let client = client()?;
+            let gateway = client.gateway(gateway.as_deref()).await?;
+            let path = match revision {
+                Some(number) => format!("revisions/{number}"),
+                None if *draft => "draft/files".to_owned(),
+                None => "files".to_owned(),
+            };
+            let way = if *update {
+                Way::Update
+            } else if *force {
+                Way::Overwrite
+            } else {
+                Way::OnlyNew
+            };
+            export(&client, directory, &gateway, &path, way).await
+        }
+        ConfigCommand::Schema => {
+            anstream::println!("{}", serde_json::to_string_pretty(&description::file_schema())?);
+            Ok(())
         }
     }
 }
 
-fn check(directory: &Path, output: Output) -> anyhow::Result<()> {
-    let checked = description::read(&read_files(directory)?);
-    let problems = checked.as_ref().err().cloned().unwrap_or_default();
+fn init(directory: &Path, name: &str) -> anyhow::Result<()> {
+    if let Err(expected) = description::name_form(name) {
+        return Err(failed(ExitReason::Mistakes, format!("name is {name:?}; expected {expected}")));
+    }
+    let schema = serde_json::to_string_pretty(&description::file_schema())? + "\n";
+    let files = [
+        (MAIN_FILE.to_owned(), STARTER.replace("NAME", name)),
+        (STARTER_LIST_PATH.to_owned(), STARTER_LIST.to_owned()),
+        (SCHEMA_PATH.to_owned(), schema),
+    ];
+    write_files(directory, &files.into(), Way::OnlyNew)?;
+    anstream::println!("A description to start from is in {}. Next:", directory.display());
+    anstream::println!(
+        "  interlex config check {0}\n  interlex config apply {0} --activate --note TEXT",
+        directory.display()
+    );
+    Ok(())
+}
+
+fn check(directory: &Path, strict: bool, output: Output) -> anyhow::Result<()> {
+    let checked = description::check_files(&read_files(directory)?);
+    print_problems(&checked.problems, output)?;
+    mistakes(&checked.problems, strict)?;
+    if let (Output::Table, Some(found)) = (output, &checked.description) {
+        let points: usize = found.devices.iter().map(|device| device.points.len()).sum();
+        let (links, devices) = (found.links.len(), found.devices.len());
+        anstream::println!("No mistakes: {links} links, {devices} devices, {points} points.");
+    }
+    Ok(())
+}
+
+/// Prints problems, a line each, in the form that was asked for.
+pub(crate) fn print_problems(problems: &[Problem], output: Output) -> anyhow::Result<()> {
     match output {
         Output::Json => anstream::println!("{}", serde_json::to_string_pretty(&json!({ "problems": problems }))?),
         Output::Csv => {
             let row = |problem: &Problem| {
                 let (line, column) = (problem.line.to_string(), problem.column.to_string());
-                let Problem { file, object, message, expected, .. } = problem.clone();
-                vec![file, line, column, object, message, expected]
+                let severity = if problem.is_mistake() { "mistake" } else { "warning" };
+                let Problem { file, object, field, message, expected, .. } = problem.clone();
+                vec![severity.to_owned(), file, line, column, object, field, message, expected]
             };
-            print_csv(&["file", "line", "column", "object", "message", "expected"], problems.iter().map(row))?;
+            let header = ["severity", "file", "line", "column", "object", "field", "message", "expected"];
+            print_csv(&header, problems.iter().map(row))?;
         }
         Output::Table => problems.iter().for_each(|problem| anstream::println!("{problem}")),
     }
-    match checked {
-        Ok(found) => {
-            if output == Output::Table {
-                let points: usize = found.devices.iter().map(|device| device.points.len()).sum();
-                let (links, devices) = (found.links.len(), found.devices.len());
-                anstream::println!("No mistakes: {links} links, {devices} devices, {points} points.");
-            }
-            Ok(())
-        }
-        Err(problems) => Err(mistakes(problems.len())),
-    }
-}
-
-fn mistakes(count: usize) -> anyhow::Error {
-    let word = if count == 1 { "mistake" } else { "mistakes" };
-    failed(ExitReason::Mistakes, format!("{count} {word}"))
-}
-
-async fn apply(client: &Client, directory: &Path, note: Option<&str>) -> anyhow::Result<()> {
-    let files = read_files(directory)?;
-    let Some(note) = note else {
-        let result = client.post("/api/v1/check", &json!({ "files": files })).await?;
-        let problems: Vec<Problem> = serde_json::from_value(json!(list(&result, "problems")))?;
-        problems.iter().for_each(|problem| anstream::println!("{problem}"));
-        if !problems.is_empty() {
-            return Err(mistakes(problems.len()));
-        }
-        anstream::println!("No mistakes. Nothing was activated; add --activate --note TEXT.");
-        return Ok(());
-    };
-    let activated = client.post("/api/v1/revisions", &json!({ "files": files, "note": note })).await?;
-    anstream::println!("{} runs revision {}.", text(&activated, "gateway"), whole(&activated, "revision"));
     Ok(())
 }
 
-async fn export(client: &Client, directory: &Path, gateway: Option<&str>, force: bool) -> anyhow::Result<()> {
-    let gateway = match gateway {
-        Some(name) => name.to_owned(),
-        None => only_gateway(client).await?,
+/// Ends with its own code when something keeps a description from running.
+pub(crate) fn mistakes(problems: &[Problem], strict: bool) -> anyhow::Result<()> {
+    let counted = problems.iter().filter(|problem| strict || problem.is_mistake()).count();
+    match counted {
+        0 => Ok(()),
+        1 => Err(failed(ExitReason::Mistakes, "1 mistake")),
+        count => Err(failed(ExitReason::Mistakes, format!("{count} mistakes"))),
+    }
+}
+
+/// What files would change in what runs, or in the draft.
+async fn compare(client: &Client, files: &Files, draft: bool) -> anyhow::Result<Value> {
+    let mine = parsed(files)?.canonical();
+    let gateway = known(client, mine.name()).await?;
+    let path = if draft { "draft/files" } else { "files" };
+    let is_there = gateway.as_ref().is_some_and(|gateway| draft || !gateway.get("active").is_none_or(Value::is_null));
+    let theirs = if is_there {
+        let answer = client.get(&format!("/api/v1/gateways/{}/{path}", part(mine.name())), &[]).await?;
+        Some(parsed(&serde_json::from_value(answer.get("files").cloned().unwrap_or_default())?)?)
+    } else {
+        None
     };
-    let exported = client.get(&format!("/api/v1/gateways/{gateway}/files"), &[]).await?;
-    let files: Files = serde_json::from_value(exported.get("files").cloned().unwrap_or_default())?;
+    let told = difference(theirs.as_ref(), &mine);
+    let mut value = serde_json::to_value(&told)?;
+    if let Some(object) = value.as_object_mut() {
+        object.insert("text".to_owned(), told.to_string().into());
+    }
+    Ok(value)
+}
+
+fn parsed(files: &Files) -> anyhow::Result<Draft> {
+    description::parse(files).map_err(|problems| {
+        let lines: Vec<_> = problems.iter().map(ToString::to_string).collect();
+        failed(ExitReason::Mistakes, lines.join("\n"))
+    })
+}
+
+/// A gateway as the service lists it, if it knows it.
+async fn known(client: &Client, name: &str) -> anyhow::Result<Option<Value>> {
+    let gateways = client.get("/api/v1/gateways", &[]).await?;
+    Ok(gateways.as_array().into_iter().flatten().find(|gateway| text(gateway, "name") == name).cloned())
+}
+
+/// Files on their way to the draft of their gateway, and on to what runs.
+struct Apply<'a> {
+    client: Client,
+    files: Files,
+    /// Why; activated only with one.
+    note: Option<&'a str>,
+    may_replace: bool,
+    output: Output,
+}
+
+impl Apply<'_> {
+    /// Tells what would happen, and changes nothing.
+    async fn rehearse(&self) -> anyhow::Result<()> {
+        let result = self.client.post("/api/v1/check", &json!({ "files": self.files })).await?;
+        let problems: Vec<Problem> = serde_json::from_value(json!(list(&result, "problems")))?;
+        if self.output == Output::Json {
+            let told =
+                json!({ "problems": problems, "difference": compare(&self.client, &self.files, false).await.ok() });
+            anstream::println!("{}", serde_json::to_string_pretty(&told)?);
+            return mistakes(&problems, false);
+        }
+        print_problems(&problems, self.output)?;
+        mistakes(&problems, false)?;
+        print_difference(&compare(&self.client, &self.files, false).await?, self.output)?;
+        anstream::println!("\nNothing was changed: a dry run.");
+        Ok(())
+    }
+
+    async fn carry_out(&self, wait: &WaitArguments) -> anyhow::Result<()> {
+        let name = parsed(&self.files)?.name().to_owned();
+        // A description with mistakes is refused before the draft is touched, with places in the files.
+        let result = self.client.post("/api/v1/check", &json!({ "files": self.files })).await?;
+        let problems: Vec<Problem> = serde_json::from_value(json!(list(&result, "problems")))?;
+        if self.output != Output::Json {
+            problems.iter().for_each(|problem| anstream::eprintln!("{problem}"));
+        }
+        mistakes(&problems, false)?;
+        let gateway = match known(&self.client, &name).await? {
+            Some(gateway) => gateway,
+            None => self.client.post("/api/v1/gateways", &json!({ "name": name })).await?,
+        };
+        let is_edited = gateway.get("edited").and_then(Value::as_bool).unwrap_or(false);
+        if is_edited && !self.may_replace && self.would_lose_edits().await? {
+            let who = text(&gateway, "changed_by");
+            let message = format!(
+                "the draft of {name} has edits of {who} that are not activated; look at them: interlex draft diff;                  --replace writes over them"
+            );
+            return Err(failed(ExitReason::Conflict, message));
+        }
+        let path = format!("/api/v1/gateways/{}/draft/files", part(&name));
+        let request = json!({ "files": self.files, "version": whole(&gateway, "version") });
+        let replaced = self.client.put(&path, &request).await?;
+        let Some(note) = self.note else {
+            return self.told_draft(&name, &replaced);
+        };
+        let request = json!({ "version": whole(&replaced, "version"), "note": note });
+        activation::activate(&self.client, &name, &request, wait, self.output).await
+    }
+
+    async fn would_lose_edits(&self) -> anyhow::Result<bool> {
+        let told = compare(&self.client, &self.files, true).await?;
+        Ok(!list(&told, "objects").is_empty())
+    }
+
+    fn told_draft(&self, name: &str, replaced: &Value) -> anyhow::Result<()> {
+        match self.output {
+            Output::Json => anstream::println!("{}", serde_json::to_string_pretty(replaced)?),
+            Output::Table | Output::Csv => anstream::println!(
+                "The draft of {name} is what the files say; nothing was activated. Next: interlex draft diff, interlex draft \
+                 activate --note TEXT"
+            ),
+        }
+        Ok(())
+    }
+}
+
+/// What becomes of files that are there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Way {
+    OnlyNew,
+    Update,
+    Overwrite,
+}
+
+async fn export(client: &Client, directory: &Path, gateway: &str, path: &str, way: Way) -> anyhow::Result<()> {
+    let exported = client.get(&format!("/api/v1/gateways/{}/{path}", part(gateway)), &[]).await?;
+    let mut files: Files = serde_json::from_value(exported.get("files").cloned().unwrap_or_default())?;
+    if way == Way::Update && directory.join(MAIN_FILE).is_file() {
+        let there = read_files(directory)?;
+        files = description::update(&there, &parsed(&files)?).map_err(|problems| {
+            let first = problems.first().map(ToString::to_string).unwrap_or_default();
+            failed(
+                ExitReason::Mistakes,
+                format!("{first}\nthe files cannot be brought up to date; --force writes over them"),
+            )
+        })?;
+    }
+    write_files(directory, &files, way)?;
+    anstream::println!("{} files of {gateway} in {}.", files.len(), directory.display());
+    Ok(())
+}
+
+fn write_files(directory: &Path, files: &Files, way: Way) -> anyhow::Result<()> {
     let there: Vec<_> = files.keys().filter(|path| directory.join(path).exists()).cloned().collect();
-    if !there.is_empty() && !force {
-        let message = format!("there already: {}; --force writes over them", there.join(", "));
+    if !there.is_empty() && way == Way::OnlyNew {
+        let message = format!(
+            "there already: {}; --update brings them up to date in place, --force writes over them",
+            there.join(", ")
+        );
         return Err(failed(ExitReason::Failure, message));
     }
-    for (path, text) in &files {
+    for (path, text) in files {
         // A service must not be able to write outside the directory.
         if !Path::new(path).components().all(|part| matches!(part, Component::Normal(_))) {
             return Err(failed(ExitReason::Failure, format!("the service names a file outside: {path:?}")));
@@ -93,20 +274,7 @@ async fn export(client: &Client, directory: &Path, gateway: Option<&str>, force:
         }
         fs::write(&target, text).with_context(|| format!("writing {}", target.display()))?;
     }
-    anstream::println!("{} files of {gateway} in {}.", files.len(), directory.display());
     Ok(())
-}
-
-async fn only_gateway(client: &Client) -> anyhow::Result<String> {
-    let status: Value = client.get("/api/v1/status", &[]).await?;
-    match list(&status, "gateways") {
-        [only] => Ok(text(only, "name").to_owned()),
-        [] => Err(failed(ExitReason::Failure, "no gateway runs")),
-        several => {
-            let names: Vec<_> = several.iter().map(|gateway| text(gateway, "name")).collect();
-            Err(failed(ExitReason::Failure, format!("name a gateway: --gateway {}", names.join(" or "))))
-        }
-    }
 }
 
 /// All TOML and CSV files of a directory, by their path in it.

@@ -1,7 +1,13 @@
 //! The client commands: each asks a service and prints what it says.
 
+mod activation;
+pub(crate) mod audit;
 pub(crate) mod config;
+pub(crate) mod draft;
+pub(crate) mod gateways;
+pub(crate) mod people;
 pub(crate) mod points;
+pub(crate) mod revisions;
 pub(crate) mod sign_in;
 pub(crate) mod status;
 pub(crate) mod tap;
@@ -30,6 +36,9 @@ pub(crate) struct Client {
 pub(crate) struct Remembered {
     pub(crate) url: String,
     pub(crate) token: String,
+    /// The certificate that is trusted, when the service has a self-made one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) ca: Option<PathBuf>,
 }
 
 /// Where it is kept: `$XDG_CONFIG_HOME/interlex/sign-in.toml`, else below `~/.config`.
@@ -49,12 +58,13 @@ impl Client {
         };
         let url = target.url.clone().or_else(|| remembered.as_ref().map(|known| known.url.clone()));
         // A token is for the service that made it, and is sent to no other.
-        let known = remembered.filter(|known| Some(&known.url) == url.as_ref()).map(|known| known.token);
-        let token = target.token.clone().or(known);
+        let known = remembered.filter(|known| Some(&known.url) == url.as_ref());
+        let ca = known.as_ref().and_then(|known| known.ca.clone());
+        let token = target.token.clone().or(known.map(|known| known.token));
         match (url, token) {
             (Some(url), Some(token)) => {
                 let url = url.trim_end_matches('/').to_owned();
-                Ok(Self { http: reqwest::Client::new(), url, token })
+                Ok(Self { http: http(ca.as_deref())?, url, token })
             }
             _ => Err(failed(ExitReason::NotAllowed, "not signed in; run: interlex sign-in URL")),
         }
@@ -66,6 +76,31 @@ impl Client {
 
     pub(crate) async fn post(&self, path: &str, body: &Value) -> anyhow::Result<Value> {
         Ok(self.send(Method::POST, path, &[], Some(body)).await?.json().await?)
+    }
+
+    pub(crate) async fn put(&self, path: &str, body: &Value) -> anyhow::Result<Value> {
+        Ok(self.send(Method::PUT, path, &[], Some(body)).await?.json().await?)
+    }
+
+    /// A call whose answer has nothing in it.
+    pub(crate) async fn do_it(&self, method: Method, path: &str, body: Option<&Value>) -> anyhow::Result<()> {
+        self.send(method, path, &[], body).await.map(|_| ())
+    }
+
+    /// The gateway that is meant: the one that is named, or the only one there is.
+    pub(crate) async fn gateway(&self, named: Option<&str>) -> anyhow::Result<String> {
+        if let Some(name) = named {
+            return Ok(name.to_owned());
+        }
+        let gateways = self.get("/api/v1/gateways", &[]).await?;
+        match gateways.as_array().map(Vec::as_slice).unwrap_or_default() {
+            [only] => Ok(text(only, "name").to_owned()),
+            [] => Err(failed(ExitReason::Failure, "there is no gateway; add one: interlex gateways add NAME")),
+            several => {
+                let names: Vec<_> = several.iter().map(|gateway| text(gateway, "name")).collect();
+                Err(failed(ExitReason::Failure, format!("name a gateway: --gateway {}", names.join(" or "))))
+            }
+        }
     }
 
     /// The events of a stream: name and data.
@@ -102,6 +137,24 @@ impl Client {
     }
 }
 
+/// A part of a path, with everything that a URL has another use for written otherwise.
+pub(crate) fn part(text: &str) -> String {
+    let plain = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_' | b'.' | b'~');
+    text.bytes().map(|byte| if plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") }).collect()
+}
+
+/// A client that also trusts a certificate of the service's own.
+pub(crate) fn http(ca: Option<&std::path::Path>) -> anyhow::Result<reqwest::Client> {
+    let mut builder = reqwest::Client::builder();
+    if let Some(path) = ca {
+        let pem = std::fs::read(path).with_context(|| format!("reading {}", path.display()))?;
+        let certificates = reqwest::Certificate::from_pem_bundle(&pem);
+        let certificates = certificates.with_context(|| format!("{} holds no certificate", path.display()))?;
+        builder = builder.tls_certs_merge(certificates);
+    }
+    Ok(builder.build()?)
+}
+
 /// Turns failures into errors that know their exit code.
 pub(crate) async fn checked(sent: reqwest::Result<Response>, url: &str) -> anyhow::Result<Response> {
     let unreachable = |error: reqwest::Error| {
@@ -120,6 +173,7 @@ pub(crate) async fn checked(sent: reqwest::Result<Response>, url: &str) -> anyho
     let reason = match status {
         StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => ExitReason::NotAllowed,
         StatusCode::UNPROCESSABLE_ENTITY => ExitReason::Mistakes,
+        StatusCode::CONFLICT => ExitReason::Conflict,
         _ => ExitReason::Failure,
     };
     let mistakes = problem.get("problems").and_then(|list| serde_json::from_value(list.clone()).ok());

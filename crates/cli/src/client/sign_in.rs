@@ -1,4 +1,4 @@
-use super::{Remembered, checked, remembered_path, text};
+use super::{Remembered, checked, http, remembered_path, text};
 use crate::args::SignInArguments;
 use crate::serve::make_private;
 use anyhow::Context;
@@ -15,19 +15,25 @@ pub(crate) async fn run(arguments: SignInArguments) -> anyhow::Result<()> {
             read_line()?
         }
     };
-    let password = if arguments.password_stdin { read_line()? } else { rpassword::prompt_password("Password: ")? };
+    let password = read_password(arguments.password_stdin)?;
     let label = format!("client of {}", std::env::var("USER").unwrap_or_else(|_| "someone".to_owned()));
     let body = json!({ "name": name, "password": password, "label": label });
-    let sent = reqwest::Client::new().post(format!("{url}/api/v1/tokens")).json(&body).send().await;
+    let sent = http(arguments.ca.as_deref())?.post(format!("{url}/api/v1/tokens")).json(&body).send().await;
     let made: Value = checked(sent, &url).await?.json().await?;
     let path = remembered_path()?;
     make_private(path.parent().context("a path without a directory")?)?;
-    let remembered = Remembered { url: url.clone(), token: text(&made, "token").to_owned() };
+    let ca = arguments.ca.map(|path| path.canonicalize().unwrap_or(path));
+    let remembered = Remembered { url: url.clone(), token: text(&made, "token").to_owned(), ca };
     let file = std::fs::OpenOptions::new().create(true).write(true).truncate(true).mode(0o600).open(&path);
     let mut file = file.with_context(|| format!("writing {}", path.display()))?;
     file.write_all(toml::to_string(&remembered)?.as_bytes())?;
     anstream::println!("Signed in to {url} as {name}.");
     Ok(())
+}
+
+/// A password, asked for or read from standard input.
+pub(crate) fn read_password(from_stdin: bool) -> anyhow::Result<String> {
+    if from_stdin { read_line() } else { Ok(rpassword::prompt_password("Password: ")?) }
 }
 
 fn read_line() -> anyhow::Result<String> {

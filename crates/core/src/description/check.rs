@@ -1,109 +1,352 @@
-//! What a schema cannot say: references, clashes, and what does not go together.
+use super::draft::{Draft, list_of, name_of, rate_object};
+use super::object::{ObjectClass, ObjectRef};
+use super::problem::{Fault, Problem};
+use super::schema::{self, ObjectKind};
+use super::{
+    Description, Device, DeviceProtocol, DeviceSettings, GatewaySettings, Link, LinkProtocol, LinkSettings,
+    ModbusDevice, ModbusTcpLink, Name, Point, PointSettings, Span, SparkplugUplink, load, names, rules,
+};
+use serde::de::DeserializeOwned;
+use serde_json::Value;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use super::modbus::ModbusAddress;
-use super::problem::Fault;
-use super::{Access, Address, DeviceProtocol, PointSettings};
-use crate::{DataType, Shaping};
-use std::collections::HashMap;
+/// What a check found out.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Checked {
+    /// The description; `None` when mistakes keep it from running.
+    pub description: Option<Description>,
+    /// Every mistake and every warning, sorted by place.
+    pub problems: Vec<Problem>,
+}
 
-/// Finds names that stand twice, also when they differ by case alone.
-///
-/// Source: Sparkplug 3.0.0, tck-id-topic-structure-namespace-unique-device-id, tck-id-case-sensitivity-sparkplug-ids.
-pub(super) fn duplicates<'a>(names: impl Iterator<Item = &'a str>) -> Vec<(usize, Fault)> {
-    let mut seen = HashMap::new();
-    let mut faults = Vec::new();
-    for (at, name) in names.enumerate() {
-        if let Some(before) = seen.insert(name.to_lowercase(), name) {
-            let how = if before == name { "" } else { " but for its case" };
-            faults.push((at, Fault::new("name", format!("name {name:?} is taken{how}"), "a name of its own")));
+impl Checked {
+    /// The description, or the mistakes that keep it from running.
+    ///
+    /// # Errors
+    /// All mistakes.
+    pub fn into_result(self) -> Result<Description, Vec<Problem>> {
+        let mistakes = self.problems.into_iter().filter(Problem::is_mistake).collect();
+        self.description.ok_or(mistakes)
+    }
+
+    /// Adds problems that only the surroundings show, such as a name that another gateway has.
+    pub fn add(&mut self, problems: impl IntoIterator<Item = Problem>) {
+        self.problems.extend(problems);
+        self.problems.sort();
+        self.problems.dedup();
+        if self.problems.iter().any(Problem::is_mistake) {
+            self.description = None;
         }
     }
-    faults
 }
 
-/// Checks one point by itself and understands its address.
-pub(super) fn point(settings: &PointSettings, protocol: &DeviceProtocol) -> (Option<Address>, Vec<Fault>) {
-    let mut faults = Vec::new();
-    let address = match protocol {
-        DeviceProtocol::Modbus(_) => modbus_point(settings, &mut faults).map(Address::Modbus),
-    };
-    if !settings.data_type.is_numeric() {
-        let scaled = !Shaping::linear(settings.scale, settings.offset).is_none();
-        if scaled || settings.deadband > 0.0 || settings.low.is_some() || settings.high.is_some() {
-            let message = format!("{} has no scale, offset, deadband or limits", settings.data_type);
-            faults.push(Fault::new("type", message, "empty cells there, or a numeric type"));
-        }
-    } else if settings.scale == 0.0 {
-        faults.push(Fault::new("scale", "a scale of 0 makes every value the same", "a number that is not 0"));
-    }
-    if let (Some(low), Some(high)) = (settings.low, settings.high)
-        && low >= high
-    {
-        faults.push(Fault::new("low", format!("low {low} is not below high {high}"), "low < high"));
-    }
-    (address, faults)
+/// Checks a draft: finds everything that would not run, or would surprise.
+#[must_use]
+pub fn check(draft: &Draft) -> Checked {
+    let (description, findings) = findings(draft);
+    let problems = findings.into_iter().map(|(spot, fault)| {
+        Problem::of_object(spot.object(draft), &fault.key, fault.severity, fault.message, fault.expected)
+    });
+    let mut checked = Checked { description, problems: Vec::new() };
+    checked.add(problems);
+    checked
 }
 
-fn modbus_point(settings: &PointSettings, faults: &mut Vec<Fault>) -> Option<ModbusAddress> {
-    let Ok(address) = settings.address.parse::<ModbusAddress>() else {
-        let message = format!("address is {:?}", settings.address);
-        faults.push(Fault::new("address", message, ModbusAddress::FORM));
-        return None;
-    };
-    let single_bit = address.table.is_bits() || address.bits.is_some_and(|(first, last)| first == last);
-    let (fits, expected) = match (single_bit, address.bits, settings.data_type) {
-        (true, _, data_type) => (matches!(data_type, DataType::Bool | DataType::Auto), "bool, or nothing"),
-        (false, Some(_), data_type) => (data_type == DataType::Uint16, "uint16"),
-        (false, None, data_type) => (data_type != DataType::Auto, "a type; Modbus registers do not say their own"),
-    };
-    if !fits {
-        let message = format!("type {} does not fit {address}", settings.data_type);
-        faults.push(Fault::new("type", message, expected));
-    } else if address.extent(settings.data_type).is_none() {
-        let message = format!("{} at {address} runs past address 65535", settings.data_type);
-        faults.push(Fault::new("address", message, "a lower address"));
-    }
-    if settings.access == Access::ReadWrite && !address.table.is_writable() {
-        let message = format!("{address} cannot be written");
-        faults.push(Fault::new("access", message, "read, or an address in coil: or holding:"));
-    }
-    Some(address)
+/// Where a fault is: an object of the draft by its place in it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Spot<'a> {
+    Gateway,
+    Rate(&'a str),
+    Link(usize),
+    Device(usize),
+    Uplink(usize),
+    Point(&'a str, usize),
 }
 
-/// Finds points of one device that read the same registers as different things.
-///
-/// The same address twice with the same type is a second view of it and allowed; so are bits of a register.
-pub(super) fn clashes(points: &[(&PointSettings, Address)]) -> Vec<(usize, Fault)> {
-    let mut extents: Vec<_> = points
-        .iter()
-        .enumerate()
-        .filter_map(|(at, (settings, Address::Modbus(address)))| {
-            if address.table.is_bits() || address.bits.is_some() {
-                return None;
+impl Spot<'_> {
+    /// The object's reference.
+    pub(super) fn object(&self, draft: &Draft) -> ObjectRef {
+        let named = |class, objects: &[Value], at: usize| ObjectRef::new(class, objects.get(at).map_or("", name_of));
+        match *self {
+            Self::Gateway => ObjectRef::new(ObjectClass::Gateway, draft.name()),
+            Self::Rate(name) => ObjectRef::new(ObjectClass::Rate, name),
+            Self::Link(at) => named(ObjectClass::Link, &draft.links, at),
+            Self::Device(at) => named(ObjectClass::Device, &draft.devices, at),
+            Self::Uplink(at) => named(ObjectClass::Uplink, &draft.uplinks, at),
+            Self::Point(list, at) => {
+                ObjectRef::point(list, draft.lists.get(list).and_then(|rows| rows.get(at)).map_or("", name_of))
             }
-            let (first, last) = address.extent(settings.data_type)?;
-            Some((address.table, first, last, settings.data_type, settings.order, at))
-        })
-        .collect();
-    extents.sort_by_key(|(table, first, last, .., at)| (*table, *first, *last, *at));
-    let mut faults = Vec::new();
-    for (position, (table, _, last, data_type, order, before)) in extents.iter().enumerate() {
-        let overlapping = extents.iter().skip(position + 1).take_while(|(t, f, ..)| t == table && f <= last);
-        for (_, _, _, other_type, other_order, at) in overlapping {
-            let same_place = points.get(*at).map(|(_, a)| a) == points.get(*before).map(|(_, a)| a);
-            if same_place && data_type == other_type && order == other_order {
+        }
+    }
+}
+
+/// A fault and where it is.
+pub(super) type Finding<'a> = (Spot<'a>, Fault);
+
+/// Everything that is wrong with a draft, and the description when nothing of it keeps it from running.
+pub(super) fn findings(draft: &Draft) -> (Option<Description>, Vec<Finding<'_>>) {
+    let mut checker = Checker { draft, findings: Vec::new() };
+    let description = checker.description();
+    let is_sound = checker.findings.iter().all(|(_, fault)| fault.severity != super::Severity::Mistake);
+    (description.filter(|_| is_sound), checker.findings)
+}
+
+struct Checker<'a> {
+    draft: &'a Draft,
+    findings: Vec<Finding<'a>>,
+}
+
+/// The rows of a list, each as far as it could be understood.
+type ListRows = Vec<Option<PointSettings>>;
+
+impl<'a> Checker<'a> {
+    fn description(&mut self) -> Option<Description> {
+        let gateway = self.gateway();
+        let rates = self.rates();
+        let links = self.links();
+        let lists = self.lists(&rates);
+        let devices = self.devices(&lists);
+        let uplinks = self.uplinks();
+        let links = links.into_iter().flatten().collect();
+        let description = Description { gateway: gateway?, rates, links, devices, uplinks };
+        self.whole(&description);
+        Some(description)
+    }
+
+    fn gateway(&mut self) -> Option<GatewaySettings> {
+        if self.draft.gateway.is_empty() {
+            self.fault(Spot::Gateway, Fault::new("", "[gateway] is missing", "[gateway] with a name"));
+            return None;
+        }
+        self.object(Spot::Gateway, ObjectKind::Gateway, &Value::Object(self.draft.gateway.clone()))
+    }
+
+    fn rates(&mut self) -> BTreeMap<Name, Span> {
+        let mut rates = BTreeMap::new();
+        for (key, value) in &self.draft.rates {
+            let object = rate_object(key, value);
+            let name = names::is_name(key).then(|| part::<Name>(&Value::from(key.as_str()))).flatten();
+            let span = value.as_str().and_then(|text| text.parse::<Span>().ok());
+            if name.is_none() {
+                self.fault(Spot::Rate(key), Fault::new("name", format!("{key:?} is no name"), names::NAME_FORM));
+            }
+            if span.is_none() {
+                let shown = object.get("period").unwrap_or(&Value::Null);
+                self.fault(Spot::Rate(key), Fault::new("period", format!("{key} is {shown}"), Span::FORM));
+            }
+            // A name whose span is wrong is known all the same, so that its users are not faulted too.
+            if let Some(name) = name {
+                rates.insert(name, span.unwrap_or(Span::from_millis(1000)));
+            }
+        }
+        rates
+    }
+
+    fn links(&mut self) -> Vec<Option<Link>> {
+        let mut links = Vec::new();
+        for (at, object) in self.draft.links.iter().enumerate() {
+            let link = self.word(Spot::Link(at), object, "protocol", &["modbus-tcp"]).and_then(|()| {
+                let settings = self.object::<LinkSettings>(Spot::Link(at), ObjectKind::ModbusTcpLink, object)?;
+                let protocol = LinkProtocol::ModbusTcp(part::<ModbusTcpLink>(object)?);
+                Some(Link { settings, protocol })
+            });
+            links.push(link);
+        }
+        self.unique(Spot::Link, &self.draft.links);
+        links
+    }
+
+    fn devices(&mut self, lists: &HashMap<&'a str, ListRows>) -> Vec<Device> {
+        let mut devices: Vec<Device> = Vec::new();
+        let mut units = BTreeMap::new();
+        let mut used = BTreeSet::new();
+        for (at, object) in self.draft.devices.iter().enumerate() {
+            let spot = || Spot::Device(at);
+            self.link_of(at, object);
+            let path = list_of(object);
+            used.insert(path.clone().into_owned());
+            let Some(mut settings) = self.object::<DeviceSettings>(spot(), ObjectKind::ModbusDevice, object) else {
                 continue;
+            };
+            let Some(modbus) = part::<ModbusDevice>(object) else { continue };
+            let unit = (settings.link.clone(), modbus.unit);
+            if let Some(before) = units.insert(unit, settings.name.clone()) {
+                let message = format!("unit {} on link {:?} is device {before:?}", modbus.unit, settings.link.as_str());
+                self.fault(spot(), Fault::new("unit", message, "a unit of its own"));
             }
-            if let (Some((earlier, place)), Some((later, _))) = (points.get(*before), points.get(*at)) {
-                let message = format!(
-                    "{} {} shares registers with point {:?}, {data_type} at {place}",
-                    later.data_type,
-                    later.address,
-                    earlier.name.as_str(),
-                );
-                faults.push((*at, Fault::new("address", message, "one type and order for each register")));
+            let protocol = DeviceProtocol::Modbus(modbus);
+            let points = match lists.get_key_value(&*path) {
+                Some((list, rows)) => self.points(list, rows, &protocol),
+                None => {
+                    let message = format!("there is no file {path:?}");
+                    self.fault(spot(), Fault::new("points", message, "a CSV file beside gateway.toml"));
+                    Vec::new()
+                }
+            };
+            if lists.get(&*path).is_some_and(Vec::is_empty) {
+                self.fault(spot(), Fault::warning("points", "the device has no points", "a row in its point list"));
             }
+            settings.points = path.into_owned();
+            devices.push(Device { settings, protocol, points });
+        }
+        self.unique(Spot::Device, &self.draft.devices);
+        for list in self.draft.lists.keys().filter(|list| !used.contains(*list)) {
+            let message = format!("no device uses the list {list:?}");
+            self.fault(Spot::Point(list, 0), Fault::warning("", message, "a device with it, or no such list"));
+        }
+        devices
+    }
+
+    fn link_of(&mut self, at: usize, object: &Value) {
+        let Some(wanted) = object.get("link").and_then(Value::as_str) else { return };
+        let names = || self.draft.links.iter().map(name_of);
+        if !names().any(|name| name == wanted) {
+            let expected = reference("link", wanted, names());
+            self.fault(Spot::Device(at), Fault::new("link", format!("there is no link {wanted:?}"), expected));
         }
     }
-    faults
+
+    fn uplinks(&mut self) -> Vec<SparkplugUplink> {
+        let mut uplinks: Vec<SparkplugUplink> = Vec::new();
+        let (mut nodes, mut clients) = (BTreeMap::new(), BTreeMap::new());
+        for (at, object) in self.draft.uplinks.iter().enumerate() {
+            let spot = || Spot::Uplink(at);
+            let uplink = self
+                .word(spot(), object, "kind", &["sparkplug"])
+                .and_then(|()| self.object::<SparkplugUplink>(spot(), ObjectKind::SparkplugUplink, object));
+            let Some(uplink) = uplink else { continue };
+            if let Some(before) = nodes.insert((uplink.group.clone(), uplink.node.clone()), uplink.name.clone()) {
+                let message = format!("{}/{} is the node of uplink {before:?}", uplink.group, uplink.node);
+                self.fault(spot(), Fault::new("node", message, "a group and node of its own"));
+            } else if let Some(before) =
+                clients.insert((uplink.url.to_string(), uplink.mqtt_client_id()), uplink.name.clone())
+            {
+                let message = format!("client id {:?} is that of uplink {before:?}", uplink.mqtt_client_id());
+                self.fault(
+                    spot(),
+                    Fault::new("client-id", message, "another one: a broker keeps one client of a name"),
+                );
+            }
+            if uplink.password.is_some() && uplink.user.is_none() {
+                self.fault(spot(), Fault::new("user", "there is a password and no user", "the name to sign in with"));
+            }
+            uplinks.push(uplink);
+        }
+        self.unique(Spot::Uplink, &self.draft.uplinks);
+        uplinks
+    }
+
+    /// Checks every list once, whatever the devices that use it.
+    fn lists(&mut self, rates: &BTreeMap<Name, Span>) -> HashMap<&'a str, ListRows> {
+        let schema = schema::of(ObjectKind::Point);
+        let mut lists = HashMap::new();
+        for (list, rows) in &self.draft.lists {
+            let mut understood = Vec::with_capacity(rows.len());
+            for (at, row) in rows.iter().enumerate() {
+                let faults = schema.faults(row);
+                let settings = faults.is_empty().then(|| part::<PointSettings>(row)).flatten();
+                self.findings.extend(faults.into_iter().map(|fault| (Spot::Point(list, at), fault)));
+                if let Some(settings) = settings.as_ref().filter(|settings| !rates.contains_key(&settings.rate)) {
+                    let expected = reference("rate", settings.rate.as_str(), rates.keys().map(Name::as_str));
+                    let message = format!("there is no rate {:?}", settings.rate.as_str());
+                    self.fault(Spot::Point(list, at), Fault::new("rate", message, expected));
+                }
+                understood.push(settings);
+            }
+            for (at, fault) in rules::duplicates(rows.iter().map(name_of)) {
+                self.fault(Spot::Point(list, at), fault);
+            }
+            lists.insert(list.as_str(), understood);
+        }
+        lists
+    }
+
+    /// The points of a list as those of one device. What is wrong for several devices is told once.
+    fn points(&mut self, list: &'a str, rows: &ListRows, protocol: &DeviceProtocol) -> Vec<Point> {
+        let mut points = Vec::with_capacity(rows.len());
+        let mut places = Vec::with_capacity(rows.len());
+        for (at, settings) in rows.iter().enumerate() {
+            let Some(settings) = settings else { continue };
+            let (address, faults) = rules::point(settings, protocol);
+            self.findings.extend(faults.into_iter().map(|fault| (Spot::Point(list, at), fault)));
+            if let Some(address) = address {
+                points.push(Point { settings: settings.clone(), address });
+                places.push(at);
+            }
+        }
+        for (at, fault) in rules::clashes(&points) {
+            places.get(at).into_iter().for_each(|at| self.fault(Spot::Point(list, *at), fault.clone()));
+        }
+        points
+    }
+
+    /// What shows only when all is put together.
+    fn whole(&mut self, description: &Description) {
+        for (at, link) in self.draft.links.iter().enumerate() {
+            let Some(link) = description.links.iter().find(|known| known.settings.name.as_str() == name_of(link))
+            else {
+                continue;
+            };
+            let names_it =
+                |device: &Value| device.get("link").and_then(Value::as_str) == Some(link.settings.name.as_str());
+            if !self.draft.devices.iter().any(names_it) {
+                self.fault(Spot::Link(at), Fault::warning("", "no device is behind this link", "a device, or no link"));
+            }
+            let mut same = description.links.iter().take_while(|other| other.settings.name != link.settings.name);
+            if let Some(other) = same.find(|other| other.protocol.target() == link.protocol.target()) {
+                let (target, name) = (link.protocol.target(), other.settings.name.as_str());
+                let message = format!("link {name:?} leads to {target} too");
+                let expected = "one link for all units behind one address: many devices take one connection only";
+                self.fault(Spot::Link(at), Fault::warning("host", message, expected));
+            }
+            self.findings.extend(load::fault(description, link).map(|fault| (Spot::Link(at), fault)));
+        }
+        if description.uplinks.is_empty() {
+            let expected = "an [[uplink]]; without one nothing leaves the gateway";
+            self.fault(Spot::Gateway, Fault::warning("", "there is no uplink", expected));
+        }
+    }
+
+    /// Reads one object by its schema; tells what is wrong with it.
+    fn object<T: DeserializeOwned>(&mut self, spot: Spot<'a>, kind: ObjectKind, object: &Value) -> Option<T> {
+        let faults = schema::of(kind).faults(object);
+        let is_right = faults.is_empty();
+        self.findings.extend(faults.into_iter().map(|fault| (spot.clone(), fault)));
+        if is_right { part(object) } else { None }
+    }
+
+    /// The word that says which schema an object follows.
+    fn word(&mut self, spot: Spot<'a>, object: &Value, key: &str, known: &[&str]) -> Option<()> {
+        let word = object.get(key);
+        if word.and_then(Value::as_str).is_some_and(|word| known.contains(&word)) {
+            return Some(());
+        }
+        let message = word.map_or_else(|| format!("{key} is missing"), |word| format!("{key} is {word}"));
+        let known: Vec<_> = known.iter().map(|word| format!("{word:?}")).collect();
+        self.fault(spot, Fault::new(key, message, format!("{key} = {}", known.join(" or "))));
+        None
+    }
+
+    fn unique(&mut self, spot: impl Fn(usize) -> Spot<'a>, objects: &[Value]) {
+        for (at, fault) in rules::duplicates(objects.iter().map(name_of)) {
+            self.fault(spot(at), fault);
+        }
+    }
+
+    fn fault(&mut self, spot: Spot<'a>, fault: Fault) {
+        self.findings.push((spot, fault));
+    }
+}
+
+/// Reads the part of an object that one type describes; keys of its other parts are passed over.
+fn part<T: DeserializeOwned>(object: &Value) -> Option<T> {
+    T::deserialize(object).ok()
+}
+
+fn reference<'a>(what: &str, wanted: &str, known: impl Iterator<Item = &'a str> + Clone) -> String {
+    if let Some(near) = schema::nearest(wanted, known.clone()) {
+        return format!("{near:?}?");
+    }
+    let known: Vec<_> = known.map(|name| format!("{name:?}")).collect();
+    if known.is_empty() { format!("a {what}; none is described") } else { format!("one of {}", known.join(", ")) }
 }

@@ -4,34 +4,52 @@
 //! the JSON Schema, the checks of files and of the API, and what the files look like when written back.
 //!
 //! ```text
-//! gateway.toml ─┐             ┌─ schema: keys, types, ranges, forms
-//! points/*.csv ─┴▶ read ──────┤                                      ──▶ Description, or all Problems
-//!                             └─ check: references, clashes, access
-//! Description ──▶ write ──▶ the same bytes every time
+//! gateway.toml ─┐            ┌─ schema: keys, types, ranges, forms
+//! points/*.csv ─┴▶ Draft ────┤ rules: clashes, access                  ──▶ Description, or all Problems
+//!  edited in the database ▶  └─ check: references, load of the line
+//! Description ──▶ Draft ──▶ the same files, byte by byte
+//! Draft, Draft ──▶ Difference: what activation would change
 //! ```
 
 mod check;
+mod difference;
+mod draft;
+mod footprint;
+mod load;
 mod modbus;
 mod names;
+mod object;
 mod points_file;
 mod problem;
+mod published;
 mod read;
+mod rules;
 mod schema;
+mod secret;
 mod settings;
 mod span;
 mod toml_file;
+mod update;
 mod write;
 
+pub use check::{Checked, check};
+pub use difference::{Change, Difference, FieldChange, ObjectChange, PartChange, PartFate, difference};
+pub use draft::{Draft, list_of};
+pub use load::{LineLoad, line_load};
 pub use modbus::{ModbusAddress, ModbusDevice, ModbusTable, ModbusTcpLink, ParseModbusAddressError};
-pub use names::{Name, PointName};
-pub use problem::Problem;
-pub use read::read;
-pub use schema::{ObjectKind, schema};
+pub use names::{Name, PointName, name_form};
+pub use object::{ObjectClass, ObjectRef};
+pub use problem::{Problem, Severity};
+pub use published::file_schema;
+pub use read::{check_files, parse, read};
+pub use schema::{ObjectKind, schema, secret_fields};
+pub use secret::SecretText;
 pub use settings::{
-    Access, BrokerUrl, DeviceSettings, GatewaySettings, LinkSettings, ParseBrokerUrlError, PointSettings,
+    Access, BrokerUrl, DeviceSettings, GatewaySettings, LinkSettings, ParseBrokerUrlError, PointSettings, RateSettings,
     SparkplugUplink,
 };
 pub use span::{ParseSpanError, Span};
+pub use update::update;
 pub use write::write;
 
 use std::collections::BTreeMap;
@@ -55,6 +73,15 @@ pub struct Description {
     pub devices: Vec<Device>,
     /// Connections to brokers.
     pub uplinks: Vec<SparkplugUplink>,
+}
+
+impl Description {
+    /// The same gateway with nothing in it.
+    #[must_use]
+    pub fn empty(of: &Self) -> Self {
+        let gateway = of.gateway.clone();
+        Self { gateway, rates: BTreeMap::new(), links: Vec::new(), devices: Vec::new(), uplinks: Vec::new() }
+    }
 }
 
 /// One link: what every link has, and what only its protocol has.

@@ -23,10 +23,21 @@ pub struct ModbusTcpLink {
     pub timeout: Span,
     /// How long the connection may take to come up.
     #[serde(default = "default_connect_timeout")]
+    #[schemars(extend("x-advanced" = true))]
     pub connect_timeout: Span,
     /// The longest wait between two attempts to connect; it starts at half a second and doubles.
     #[serde(default = "default_reconnect_limit")]
+    #[schemars(extend("x-advanced" = true))]
     pub reconnect_limit: Span,
+    /// How long to wait between an answer and the next request. Some devices lose requests that follow at once.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(extend("x-advanced" = true))]
+    pub pause: Option<Span>,
+    /// Baud rate of the serial line, when the address is that of a converter with RTU devices behind it: the
+    /// checks then tell whether the line carries what is asked of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(range(min = 300, max = 1_000_000), extend("x-advanced" = true, "x-unit" = "baud"))]
+    pub serial_baud: Option<u32>,
 }
 
 fn default_port() -> u16 {
@@ -53,19 +64,19 @@ pub struct ModbusDevice {
     pub unit: u8,
     /// The most registers that the device answers at once (the standard allows 125).
     #[serde(default = "default_max_registers")]
-    #[schemars(range(min = 1, max = 125))]
+    #[schemars(range(min = 1, max = 125), extend("x-advanced" = true))]
     pub max_registers: u16,
     /// The most coils or discrete inputs that the device answers at once (the standard allows 2000).
     #[serde(default = "default_max_bits")]
-    #[schemars(range(min = 1, max = 2000))]
+    #[schemars(range(min = 1, max = 2000), extend("x-advanced" = true))]
     pub max_bits: u16,
     /// How many unused addresses a merged read may cross. 0 reads only what the point list names.
     #[serde(default)]
-    #[schemars(range(max = 124))]
+    #[schemars(range(max = 124), extend("x-advanced" = true))]
     pub max_gap: u16,
     /// How often an unanswered request is sent again before the device counts as silent.
     #[serde(default = "default_retries")]
-    #[schemars(range(max = 10))]
+    #[schemars(range(max = 10), extend("x-advanced" = true))]
     pub retries: u8,
 }
 

@@ -25,6 +25,14 @@ pub(super) const NAME_FORM: &str = "1 to 64 characters without + # / and without
 pub(super) const POINT_NAME_FORM: &str =
     "1 to 64 characters without + and #, with / only between two parts, and without outer spaces";
 
+/// Whether a text is a [`Name`].
+///
+/// # Errors
+/// What would be one.
+pub fn name_form(text: &str) -> Result<(), &'static str> {
+    if is_name(text) { Ok(()) } else { Err(NAME_FORM) }
+}
+
 pub(super) fn is_name(text: &str) -> bool {
     !text.contains('/') && is_point_name(text)
 }

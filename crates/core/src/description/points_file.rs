@@ -7,18 +7,13 @@ use serde_json::{Map, Number, Value};
 pub(super) struct PointsFile<'a> {
     text: &'a str,
     columns: Vec<String>,
-    pub(super) rows: Vec<Row>,
+    rows: Vec<Value>,
+    /// Where each row starts in the text.
+    starts: Vec<usize>,
 }
 
 /// Line and column, both from 1, and what is wrong there.
 pub(super) type PlacedFault = ((u32, u32), Fault);
-
-/// One row: its cells as JSON, and where it starts in the text.
-#[derive(Debug)]
-pub(super) struct Row {
-    pub(super) object: Value,
-    start: usize,
-}
 
 impl<'a> PointsFile<'a> {
     /// Reads rows; mistakes of form come with their place. Empty cells count as left out.
@@ -26,7 +21,7 @@ impl<'a> PointsFile<'a> {
         let mut faults = Vec::new();
         let mut reader = csv::ReaderBuilder::new().flexible(true).from_reader(text.as_bytes());
         let columns = reader.headers().map(|header| header.iter().map(|name| name.trim().to_owned()).collect());
-        let mut file = Self { text, columns: columns.unwrap_or_default(), rows: Vec::new() };
+        let mut file = Self { text, columns: columns.unwrap_or_default(), rows: Vec::new(), starts: Vec::new() };
         file.check_header(schema, &mut faults);
         for record in reader.records() {
             match record {
@@ -71,14 +66,21 @@ impl<'a> PointsFile<'a> {
             .map(|(column, cell)| (column.clone(), cell_value(cell, schema.is_number(column))))
             .collect();
         if !object.is_empty() {
-            self.rows.push(Row { object: Value::Object(object), start });
+            self.rows.push(Value::Object(object));
+            self.starts.push(start);
         }
     }
 
+    /// Takes the rows out, each an object of its filled cells.
+    pub(super) fn take_rows(&mut self) -> Vec<Value> {
+        std::mem::take(&mut self.rows)
+    }
+
     /// Where the cell of a column stands in a row, or the row when there is no such column.
-    pub(super) fn place(&self, row: &Row, column: &str) -> (u32, u32) {
+    pub(super) fn place(&self, row: usize, column: &str) -> (u32, u32) {
+        let Some(start) = self.starts.get(row) else { return (0, 0) };
         let at = self.columns.iter().position(|name| name == column).unwrap_or(0);
-        line_and_column(self.text, self.cell_start(row.start, at))
+        line_and_column(self.text, self.cell_start(*start, at))
     }
 
     /// The byte offset of the `at`th cell of the row at `start`, quotes respected.

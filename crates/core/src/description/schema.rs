@@ -1,5 +1,7 @@
 use super::problem::Fault;
-use super::settings::{BrokerUrl, DeviceSettings, GatewaySettings, LinkSettings, PointSettings, SparkplugUplink};
+use super::settings::{
+    BrokerUrl, DeviceSettings, GatewaySettings, LinkSettings, PointSettings, RateSettings, SparkplugUplink,
+};
 use super::{ModbusDevice, ModbusTcpLink, Span, names};
 use crate::{DataType, Report};
 use jsonschema::error::{TypeKind, ValidationErrorKind};
@@ -12,6 +14,8 @@ use std::sync::LazyLock;
 pub enum ObjectKind {
     /// `[gateway]`
     Gateway,
+    /// A line of `[rates]`
+    Rate,
     /// `[[link]]` with `protocol = "modbus-tcp"`
     ModbusTcpLink,
     /// `[[device]]` on a Modbus link
@@ -39,12 +43,14 @@ pub(super) struct ObjectSchema {
 type Format = (&'static str, fn(&str) -> bool, &'static str);
 
 /// The texts with a form of their own: name of the format, what is right, and what to say when it is not.
-const FORMATS: [Format; 6] = [
+pub(super) const FORMATS: [Format; 8] = [
     ("name", names::is_name, names::NAME_FORM),
     ("point-name", names::is_point_name, names::POINT_NAME_FORM),
     ("span", |text| text.parse::<Span>().is_ok(), Span::FORM),
     ("data-type", |text| text.parse::<DataType>().is_ok(), DATA_TYPE_FORM),
     ("report", |text| text.parse::<Report>().is_ok(), REPORT_FORM),
+    ("list-path", is_list_path, "a path beside gateway.toml that ends in .csv, such as points/pump.csv"),
+    ("secret", |text| !text.is_empty(), "some text"),
     ("broker-url", |text| BrokerUrl::try_from(text.to_owned()).is_ok(), BrokerUrl::FORM),
 ];
 
@@ -52,9 +58,31 @@ const DATA_TYPE_FORM: &str = "bool, int16, uint16, int32, uint32, int64, uint64,
                               N from 1 to 250";
 const REPORT_FORM: &str = "change, every SPAN, change+every SPAN or never, with SPAN such as 10s";
 
+/// Paths stay inside the directory of the description, on every system.
+fn is_list_path(text: &str) -> bool {
+    let is_part = |part: &str| !matches!(part, "" | "." | "..") && !part.contains(['\\', ':', '\0']);
+    text.is_empty() || (text.len() <= 200 && text.ends_with(".csv") && text.split('/').all(is_part))
+}
+
+/// The keys of an object whose texts are secrets: stored encrypted and never shown.
+pub fn secret_fields(class: super::ObjectClass) -> impl Iterator<Item = &'static str> {
+    let kinds: &[ObjectKind] = match class {
+        super::ObjectClass::Link => &[ObjectKind::ModbusTcpLink],
+        super::ObjectClass::Device => &[ObjectKind::ModbusDevice],
+        super::ObjectClass::Uplink => &[ObjectKind::SparkplugUplink],
+        super::ObjectClass::Gateway | super::ObjectClass::Rate | super::ObjectClass::Point => &[],
+    };
+    let properties = kinds.iter().flat_map(|kind| of(*kind).properties());
+    properties
+        .filter(|(_, property)| property.to_string().contains("\"format\":\"secret\""))
+        .map(|(key, _)| key.as_str())
+}
+
 pub(super) fn of(kind: ObjectKind) -> &'static ObjectSchema {
     static GATEWAY: LazyLock<ObjectSchema> =
         LazyLock::new(|| ObjectSchema::new(&[schemars::schema_for!(GatewaySettings)], None));
+    static RATE: LazyLock<ObjectSchema> =
+        LazyLock::new(|| ObjectSchema::new(&[schemars::schema_for!(RateSettings)], None));
     static MODBUS_TCP_LINK: LazyLock<ObjectSchema> = LazyLock::new(|| {
         let parts = [schemars::schema_for!(LinkSettings), schemars::schema_for!(ModbusTcpLink)];
         ObjectSchema::new(&parts, Some(("protocol", "modbus-tcp")))
@@ -69,6 +97,7 @@ pub(super) fn of(kind: ObjectKind) -> &'static ObjectSchema {
         LazyLock::new(|| ObjectSchema::new(&[schemars::schema_for!(PointSettings)], None));
     match kind {
         ObjectKind::Gateway => &GATEWAY,
+        ObjectKind::Rate => &RATE,
         ObjectKind::ModbusTcpLink => &MODBUS_TCP_LINK,
         ObjectKind::ModbusDevice => &MODBUS_DEVICE,
         ObjectKind::SparkplugUplink => &SPARKPLUG_UPLINK,
@@ -147,7 +176,7 @@ impl ObjectSchema {
             Some(near) => format!("{near}?"),
             None => format!("one of {}", self.keys().collect::<Vec<_>>().join(", ")),
         };
-        Fault::new(key, format!("{key} is no known key"), expected)
+        Fault { is_about_key: true, ..Fault::new(key, format!("{key} is no known key"), expected) }
     }
 
     /// The keys in the order of the types: the order in which they are written.

@@ -1,6 +1,6 @@
 //! What every link, device, point and uplink has, whatever its protocol.
 
-use super::{Name, PointName, Span};
+use super::{Name, PointName, SecretText, Span};
 use crate::{ByteOrder, DataType, Report};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
@@ -15,6 +15,15 @@ pub struct GatewaySettings {
     /// What people call it.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub title: String,
+}
+
+/// A named sampling period: in the files a line of `[rates]`.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct RateSettings {
+    /// Its name, unique in the gateway.
+    pub name: Name,
+    /// How often the points that name it are read.
+    pub period: Span,
 }
 
 /// What every link has.
@@ -38,9 +47,12 @@ pub struct DeviceSettings {
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub title: String,
     /// The link it is reached through.
+    #[schemars(extend("x-refers" = "link"))]
     pub link: Name,
-    /// The file with its point list, relative to gateway.toml.
-    #[schemars(length(min = 1))]
+    /// The file with its point list, relative to gateway.toml; several devices may use one. When left out, the
+    /// list is called after the device: points/NAME.csv.
+    #[serde(default)]
+    #[schemars(extend("format" = "list-path"))]
     pub points: String,
 }
 
@@ -79,6 +91,7 @@ pub struct PointSettings {
     #[serde(default)]
     pub unit: String,
     /// The sampling period: a name from `[rates]`.
+    #[schemars(extend("x-refers" = "rate"))]
     pub rate: Name,
     /// When its value goes up.
     #[serde(default)]
@@ -117,14 +130,30 @@ pub struct SparkplugUplink {
     pub group: Name,
     /// Sparkplug edge node id. Group and node together are unique in the whole installation.
     pub node: Name,
-    /// MQTT client id; made from group and node when left out.
+    /// Name to sign in to the broker with, where it asks for one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(length(min = 1))]
+    pub user: Option<String>,
+    /// Password to sign in to the broker with. It is stored encrypted and never shown again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub password: Option<SecretText>,
+    /// MQTT client id; made from group and node when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(length(min = 1), extend("x-advanced" = true))]
     pub client_id: Option<String>,
     /// How long the connection may be silent, in whole seconds. The broker publishes the node's death after one
     /// and a half of it.
     #[serde(default = "default_keep_alive")]
+    #[schemars(extend("x-advanced" = true))]
     pub keep_alive: Span,
+}
+
+impl SparkplugUplink {
+    /// The MQTT client id: its own, or the one made from group and node.
+    #[must_use]
+    pub fn mqtt_client_id(&self) -> String {
+        self.client_id.clone().unwrap_or_else(|| format!("{}-{}", self.group, self.node))
+    }
 }
 
 fn default_keep_alive() -> Span {

@@ -1,5 +1,7 @@
-use super::schema::{self, ObjectKind};
-use super::{Description, Device, DeviceProtocol, Files, LinkProtocol, MAIN_FILE, Point};
+use super::check::Checked;
+use super::draft::{Draft, list_of};
+use super::schema::{self, ObjectKind, ObjectSchema};
+use super::{Description, DeviceProtocol, Files, LinkProtocol, MAIN_FILE, check};
 use serde::Serialize;
 use serde_json::{Map, Value};
 use std::fmt::Write as _;
@@ -9,80 +11,121 @@ use std::fmt::Write as _;
 /// Keys and columns stand in the order of the types; what has its default value is left out.
 #[must_use]
 pub fn write(description: &Description) -> Files {
-    let mut main = String::from("[gateway]\n");
-    keys(&mut main, ObjectKind::Gateway, &[&object(&description.gateway)]);
-    if !description.rates.is_empty() {
-        main.push_str("\n[rates]\n");
-        for (name, span) in &description.rates {
-            entry(&mut main, name.as_str(), &Value::from(span.to_string()));
+    Draft::from(description).to_files()
+}
+
+impl From<&Description> for Draft {
+    fn from(description: &Description) -> Self {
+        let mut draft = Self {
+            gateway: of_parts(ObjectKind::Gateway, &[object(&description.gateway)]),
+            rates: description.rates.iter().map(|(name, span)| (name.to_string(), span.to_string().into())).collect(),
+            ..Self::default()
+        };
+        for link in &description.links {
+            let LinkProtocol::ModbusTcp(modbus) = &link.protocol;
+            let protocol = Map::from_iter([("protocol".to_owned(), link.protocol.word().into())]);
+            let parts = [object(&link.settings), protocol, object(modbus)];
+            draft.links.push(Value::Object(of_parts(ObjectKind::ModbusTcpLink, &parts)));
+        }
+        for device in &description.devices {
+            let DeviceProtocol::Modbus(modbus) = &device.protocol;
+            let parts = [object(&device.settings), object(modbus)];
+            draft.devices.push(Value::Object(of_parts(ObjectKind::ModbusDevice, &parts)));
+            // Devices that name the same list have the same points.
+            let rows = || {
+                let row = |point: &super::Point| {
+                    let mut row = object(&point.settings);
+                    row.insert("address".to_owned(), point.address.to_string().into());
+                    Value::Object(of_parts(ObjectKind::Point, &[row]))
+                };
+                device.points.iter().map(row).collect()
+            };
+            draft.lists.entry(device.settings.points.clone()).or_insert_with(rows);
+        }
+        for uplink in &description.uplinks {
+            let kind = Map::from_iter([("kind".to_owned(), "sparkplug".into())]);
+            draft.uplinks.push(Value::Object(of_parts(ObjectKind::SparkplugUplink, &[kind, object(uplink)])));
+        }
+        draft
+    }
+}
+
+impl Draft {
+    /// The draft in canonical form, when it would run: default values left out, addresses and spans in their own
+    /// form. With mistakes, it stays as it is.
+    #[must_use]
+    pub fn canonical(self) -> Self {
+        match check(&self) {
+            Checked { description: Some(description), .. } => Self::from(&description),
+            _ => self,
         }
     }
-    for link in &description.links {
-        main.push_str("\n[[link]]\n");
-        let LinkProtocol::ModbusTcp(modbus) = &link.protocol;
-        let protocol = Value::from_iter([("protocol", link.protocol.word())]);
-        keys(&mut main, ObjectKind::ModbusTcpLink, &[&object(&link.settings), &object(&protocol), &object(modbus)]);
+
+    /// The files of the draft: what it holds, in the order of the types, and keys that no type knows at the end.
+    #[must_use]
+    pub fn to_files(&self) -> Files {
+        let mut main = String::from("[gateway]\n");
+        keys(&mut main, ObjectKind::Gateway, &self.gateway);
+        if !self.rates.is_empty() {
+            main.push_str("\n[rates]\n");
+            self.rates.iter().for_each(|(name, span)| entry(&mut main, name, span));
+        }
+        let tables = [
+            ("link", ObjectKind::ModbusTcpLink, &self.links),
+            ("device", ObjectKind::ModbusDevice, &self.devices),
+            ("uplink", ObjectKind::SparkplugUplink, &self.uplinks),
+        ];
+        for (name, kind, objects) in tables {
+            for object in objects.iter().filter_map(Value::as_object) {
+                // Writing into a string cannot fail.
+                let _ = write!(main, "\n[[{name}]]\n");
+                keys(&mut main, kind, object);
+            }
+        }
+        let named: Vec<_> = self.devices.iter().map(list_of).collect();
+        let used =
+            |path: &String, rows: &Vec<Value>| !rows.is_empty() || named.iter().any(|name| *name == path.as_str());
+        let lists = self.lists.iter().filter(|(path, rows)| used(path, rows));
+        let mut files: Files = lists.map(|(path, rows)| (path.clone(), list_text(rows))).collect();
+        files.insert(MAIN_FILE.to_owned(), main);
+        files
     }
-    let mut files = Files::new();
-    for device in &description.devices {
-        main.push_str("\n[[device]]\n");
-        let DeviceProtocol::Modbus(modbus) = &device.protocol;
-        let mut settings = object(&device.settings);
-        let path = points_path(device, &mut files);
-        settings.insert("points".to_owned(), Value::from(path));
-        keys(&mut main, ObjectKind::ModbusDevice, &[&settings, &object(modbus)]);
-    }
-    for uplink in &description.uplinks {
-        main.push_str("\n[[uplink]]\n");
-        let kind = Value::from_iter([("kind", "sparkplug")]);
-        keys(&mut main, ObjectKind::SparkplugUplink, &[&object(&kind), &object(uplink)]);
-    }
-    files.insert(MAIN_FILE.to_owned(), main);
-    files
 }
 
-/// Puts the point list into its file. Devices share a file as long as their lists are the same.
-fn points_path(device: &Device, files: &mut Files) -> String {
-    let list = points(&device.points);
-    let own = format!("points/{}.csv", device.settings.name);
-    let path = match files.get(&device.settings.points) {
-        Some(other) if *other != list => own,
-        _ => device.settings.points.clone(),
-    };
-    files.insert(path.clone(), list);
-    path
-}
-
-fn points(points: &[Point]) -> String {
+fn list_text(rows: &[Value]) -> String {
     let schema = schema::of(ObjectKind::Point);
     let mut writer = csv::Writer::from_writer(Vec::new());
-    let rows = points.iter().map(|point| {
-        let mut row = object(&point.settings);
-        row.insert("address".to_owned(), Value::from(point.address.to_string()));
+    let cells = |row: &Value| {
         let cell = |key| match row.get(key) {
-            value if value == schema.default_of(key) => String::new(),
             Some(Value::String(text)) => text.clone(),
             None | Some(Value::Null) => String::new(),
             Some(other) => other.as_f64().map_or_else(|| other.to_string(), |number| number.to_string()),
         };
         schema.keys().map(cell).collect::<Vec<_>>()
-    });
+    };
     let header = schema.keys().map(str::to_owned).collect();
-    let written = std::iter::once(header).chain(rows).try_for_each(|row| writer.write_record(row));
+    let written = std::iter::once(header).chain(rows.iter().map(cells)).try_for_each(|row| writer.write_record(row));
     debug_assert!(written.is_ok(), "a vector takes every row");
     String::from_utf8(writer.into_inner().unwrap_or_default()).unwrap_or_default()
 }
 
-/// Writes the keys of an object that is made of `parts`, in the order of its schema.
-fn keys(out: &mut String, kind: ObjectKind, parts: &[&Map<String, Value>]) {
+/// Puts the parts of an object together in the order of its schema, without what has its default value.
+fn of_parts(kind: ObjectKind, parts: &[Map<String, Value>]) -> Map<String, Value> {
+    let schema: &ObjectSchema = schema::of(kind);
+    let said = |key: &str| {
+        let value = parts.iter().find_map(|part| part.get(key))?;
+        let is_said = !value.is_null() && Some(value) != schema.default_of(key);
+        is_said.then(|| (key.to_owned(), value.clone()))
+    };
+    schema.keys().filter_map(said).collect()
+}
+
+fn keys(out: &mut String, kind: ObjectKind, object: &Map<String, Value>) {
     let schema = schema::of(kind);
-    for key in schema.keys() {
-        let value = parts.iter().find_map(|part| part.get(key));
-        match value {
-            Some(Value::Null) | None => {}
-            value if value == schema.default_of(key) => {}
-            Some(value) => entry(out, key, value),
-        }
+    let known = schema.keys().filter_map(|key| object.get_key_value(key));
+    let unknown = object.iter().filter(|(key, _)| !schema.keys().any(|known| known == *key));
+    for (key, value) in known.chain(unknown).filter(|(_, value)| !value.is_null()) {
+        entry(out, key, value);
     }
 }
 

@@ -7,17 +7,20 @@ pub(crate) use backoff::Backoff;
 
 use crate::clock::wall_clock;
 use crate::modbus::{self, Poll};
+use crate::points::{PointTable, plan_of};
 use crate::recent::RecentValues;
 use crate::status::{DeviceState, DeviceStatus, LinkState, LinkStatus, Shared};
-use crate::uplink::UplinkInput;
-use interlex_core::description::ModbusTcpLink;
-use interlex_core::{LatestTable, Pipeline, RawSample, Reason, Sample, Timestamp};
-use interlex_modbus::{ClientConfig, ExceptionCode, ReadData, RequestError, ResponseError, TcpClient, TcpClientError};
+use crate::uplink::{UplinkInput, Uplinks};
+use interlex_core::description::{Description, DeviceProtocol, Link, LinkProtocol, ModbusTcpLink, Span};
+use interlex_core::{LatestTable, Pipeline, PointIndex, RawSample, Reason, Sample, Timestamp};
+use interlex_modbus::{
+    ClientConfig, ExceptionCode, ReadData, ReadRequest, RequestError, ResponseError, TcpClient, TcpClientError,
+};
 use schedule::{Due, Schedule};
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::sync::mpsc;
-use tokio::time::{Instant, sleep, sleep_until};
+use tokio::sync::{mpsc, oneshot};
+use tokio::time::{Instant, sleep_until};
 use tokio_util::sync::CancellationToken;
 
 /// The shortest wait before connecting again.
@@ -25,25 +28,77 @@ const FIRST_RECONNECT: Duration = Duration::from_millis(500);
 
 /// What a link needs to run.
 pub(crate) struct LinkTask {
-    pub(crate) settings: ModbusTcpLink,
-    pub(crate) devices: Vec<LinkDevice>,
-    pub(crate) pipeline: Pipeline,
-    pub(crate) latest: Arc<LatestTable>,
-    pub(crate) recent: Arc<RecentValues>,
+    settings: ModbusTcpLink,
+    devices: Vec<LinkDevice>,
+    pipeline: Pipeline,
+    latest: Arc<LatestTable>,
+    recent: Arc<RecentValues>,
     pub(crate) status: Arc<Shared<LinkStatus>>,
-    pub(crate) uplinks: Vec<mpsc::Sender<UplinkInput>>,
+    uplinks: Uplinks,
+    commands: mpsc::Receiver<LinkCommand>,
 }
+
+/// Something to do once, ahead of the polls.
+#[derive(Debug)]
+pub(crate) struct LinkCommand {
+    pub(crate) unit: u8,
+    pub(crate) request: ReadRequest,
+    /// Where the outcome goes. Nobody may be waiting any more.
+    pub(crate) answer: oneshot::Sender<Result<ReadData, String>>,
+}
+
+/// People and programs wait for each of these; more than a few at a time would hold up the polls.
+pub(crate) const COMMAND_QUEUE: usize = 8;
 
 /// A device of the link.
 pub(crate) struct LinkDevice {
-    /// Its place in the description.
-    pub(crate) index: usize,
+    /// The number that uplinks know it by.
+    pub(crate) slot: usize,
     pub(crate) unit: u8,
     pub(crate) retries: u8,
     pub(crate) polls: Vec<Poll>,
 }
 
 impl LinkTask {
+    /// Prepares a link with everything behind it.
+    pub(crate) fn new(
+        description: &Description,
+        link: &Link,
+        points: &PointTable,
+        (latest, recent): (Arc<LatestTable>, Arc<RecentValues>),
+        uplinks: Uplinks,
+        commands: mpsc::Receiver<LinkCommand>,
+    ) -> Self {
+        let period = |rate: &str| {
+            let span = description.rates.get(rate).copied().unwrap_or(Span::from_millis(1000));
+            Duration::from(span)
+        };
+        let (mut devices, mut statuses, mut plans) = (Vec::new(), Vec::new(), Vec::new());
+        for device in description.behind(link.settings.name.as_str()) {
+            let name = device.settings.name.as_str();
+            let slot = points.slot(name).unwrap_or_default();
+            let index =
+                |position: usize| points.of_slot(slot).get(position).map_or(PointIndex(u32::MAX), |info| info.index);
+            let DeviceProtocol::Modbus(settings) = &device.protocol;
+            let polls = modbus::polls(device, index, period);
+            plans.extend(device.points.iter().enumerate().map(|(position, point)| (index(position), plan_of(point))));
+            statuses.push(DeviceStatus::new(name, &device.settings.title, device.points.len(), polls.len()));
+            devices.push(LinkDevice { slot, unit: settings.unit, retries: settings.retries, polls });
+        }
+        let LinkProtocol::ModbusTcp(settings) = &link.protocol;
+        let status = LinkStatus::new(link.settings.name.as_str(), &link.protocol, statuses);
+        Self {
+            settings: settings.clone(),
+            devices,
+            pipeline: Pipeline::new(Arc::clone(&latest), plans),
+            latest,
+            recent,
+            status: Arc::new(Shared::new(status)),
+            uplinks,
+            commands,
+        }
+    }
+
     /// Runs until `stop` is cancelled.
     pub(crate) async fn run(self, stop: CancellationToken) {
         let name = self.status.read(wall_clock()).0.name;
@@ -88,7 +143,20 @@ impl Driver {
                 Err(error) => format!("cannot connect: {error}"),
             };
             self.lost(&error).await;
-            sleep(backoff.wait()).await;
+            self.refuse_commands(&error, Instant::now() + backoff.wait()).await;
+        }
+    }
+
+    /// Waits, and tells everyone who wants something meanwhile why it cannot be.
+    async fn refuse_commands(&mut self, error: &str, until: Instant) {
+        loop {
+            tokio::select! {
+                Some(command) = self.link.commands.recv() => {
+                    // Whoever asked may have gone.
+                    let _ = command.answer.send(Err(format!("the link is down: {error}")));
+                }
+                () = sleep_until(until) => return,
+            }
         }
     }
 
@@ -136,24 +204,42 @@ impl Driver {
         }
     }
 
-    /// Polls until the connection breaks, and says why.
+    /// Polls until the connection breaks, and says why. Commands go ahead of polls.
     async fn poll(&mut self, mut client: TcpClient) -> String {
-        let Some(_) = self.schedule.next() else {
-            return std::future::pending().await;
-        };
+        let pause = self.link.settings.pause.map(Duration::from).unwrap_or_default();
+        let mut free_at = Instant::now();
         loop {
-            let Some(due) = self.schedule.next() else { continue };
-            sleep_until(due.at.into()).await;
-            let Some(poll) = self.schedule.poll(due).cloned() else { continue };
-            let lateness = Instant::now().saturating_duration_since(due.at.into());
+            let due = self.schedule.next();
+            let at = due.map(|due| free_at.max(due.at.into()));
             let before = client.stats();
-            let outcome = self.ask(&mut client, due.device, &poll).await;
-            self.count(before, client.stats(), lateness);
-            match outcome {
-                Ok(outcome) => self.take(due, &poll, outcome).await,
-                Err(error) => return error,
+            let outcome = tokio::select! {
+                biased;
+                Some(command) = self.link.commands.recv() => {
+                    sleep_until(free_at).await;
+                    let outcome = carry_out(&mut client, command).await;
+                    self.count(before, client.stats());
+                    outcome
+                }
+                Some(due) = next(due, at) => self.poll_one(&mut client, due).await,
+            };
+            if let Err(error) = outcome {
+                return error;
             }
+            free_at = Instant::now() + pause;
         }
+    }
+
+    async fn poll_one(&mut self, client: &mut TcpClient, due: Due) -> Result<(), String> {
+        let Some(poll) = self.schedule.poll(due).cloned() else { return Ok(()) };
+        let lateness = Instant::now().saturating_duration_since(due.at.into());
+        let before = client.stats();
+        let outcome = self.ask(client, due.device, &poll).await;
+        self.count(before, client.stats());
+        self.link.status.update(|status, _| {
+            status.lateness_ms = u64::try_from(lateness.as_millis()).unwrap_or(u64::MAX);
+        });
+        self.take(due, &poll, outcome?).await;
+        Ok(())
     }
 
     /// Sends one request, again if there is no answer. `Err` means that the connection is gone.
@@ -182,7 +268,7 @@ impl Driver {
         }
     }
 
-    fn count(&self, before: interlex_modbus::ClientStats, after: interlex_modbus::ClientStats, lateness: Duration) {
+    fn count(&self, before: interlex_modbus::ClientStats, after: interlex_modbus::ClientStats) {
         let now = wall_clock();
         let requests = after.requests - before.requests;
         self.link.status.update(|status, meter| {
@@ -190,7 +276,6 @@ impl Driver {
             status.answers += after.answers - before.answers;
             status.timeouts += after.timeouts - before.timeouts;
             status.exceptions += after.exceptions - before.exceptions;
-            status.lateness_ms = u64::try_from(lateness.as_millis()).unwrap_or(u64::MAX);
             meter.add(now, u32::try_from(requests).unwrap_or(u32::MAX));
         });
     }
@@ -239,7 +324,7 @@ impl Driver {
         }
         if !self.reported.is_empty() && !self.link.uplinks.is_empty() {
             let samples: Arc<[Sample]> = self.reported.as_slice().into();
-            self.tell(UplinkInput::Samples(samples)).await;
+            self.link.uplinks.tell(UplinkInput::Samples(samples)).await;
         }
     }
 
@@ -290,51 +375,40 @@ impl Driver {
             }
         });
         if let Some(device) = self.link.devices.get(device) {
-            self.tell(UplinkInput::DeviceUp(device.index)).await;
+            self.link.uplinks.tell(UplinkInput::DeviceUp(device.slot)).await;
         }
     }
 
     async fn device_down(&self, device: usize) {
         if let Some(device) = self.link.devices.get(device) {
-            self.tell(UplinkInput::DeviceDown(device.index)).await;
+            self.link.uplinks.tell(UplinkInput::DeviceDown(device.slot)).await;
         }
     }
+}
 
-    /// Uplinks always take in what they are told, sooner or later to their buffer; here a full queue waits for that.
-    async fn tell(&self, input: UplinkInput) {
-        for uplink in &self.link.uplinks {
-            // An error means that the uplink has ended, at shutdown; there is nobody to tell.
-            let _ = uplink.send(input.clone()).await;
-        }
+/// The poll that is due, when its time has come; never when there is none.
+async fn next(due: Option<Due>, at: Option<Instant>) -> Option<Due> {
+    match at {
+        Some(at) => sleep_until(at).await,
+        None => std::future::pending().await,
     }
+    due
+}
+
+/// Sends one request for somebody who waits for its outcome. `Err` means that the connection is gone.
+async fn carry_out(client: &mut TcpClient, command: LinkCommand) -> Result<(), String> {
+    let LinkCommand { unit, request, answer } = command;
+    let (outcome, connection) = match client.read(unit, request).await {
+        Ok(data) => (Ok(data), Ok(())),
+        Err(TcpClientError::Request(error)) => (Err(error.to_string()), Ok(())),
+        Err(error) => (Err(error.to_string()), Err(error.to_string())),
+    };
+    // Whoever asked may have gone.
+    let _ = answer.send(outcome);
+    connection
 }
 
 /// Whether an exception says that a Modbus gateway cannot reach the unit.
 fn is_absent(code: ExceptionCode) -> bool {
     matches!(code, ExceptionCode::GATEWAY_PATH_UNAVAILABLE | ExceptionCode::GATEWAY_TARGET_NO_RESPONSE)
-}
-
-/// The status of a link before it ran.
-pub(crate) fn initial_status(
-    name: &str,
-    protocol: &'static str,
-    target: String,
-    devices: Vec<DeviceStatus>,
-) -> LinkStatus {
-    LinkStatus {
-        name: name.to_owned(),
-        protocol,
-        target,
-        state: LinkState::Connecting,
-        since: wall_clock().as_millis(),
-        last_error: None,
-        last_error_at: None,
-        requests: 0,
-        answers: 0,
-        timeouts: 0,
-        exceptions: 0,
-        requests_per_second: 0.0,
-        lateness_ms: 0,
-        devices,
-    }
 }

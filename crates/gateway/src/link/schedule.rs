@@ -147,10 +147,11 @@ mod tests {
 
     fn polls(points: &str) -> Vec<Poll> {
         let gateway = "[gateway]\nname = \"g\"\n[rates]\nfast = \"100ms\"\nslow = \"1s\"\n[[link]]\nname = \"l\"\nprotocol \
-                       = \"modbus-tcp\"\nhost = \"h\"\n[[device]]\nname = \"d\"\nlink = \"l\"\nunit = 1\npoints = \"p\"\n";
-        let files: Files = [("gateway.toml".into(), gateway.into()), ("p".into(), points.into())].into();
+                       = \"modbus-tcp\"\nhost = \"h\"\n[[device]]\nname = \"d\"\nlink = \"l\"\nunit = 1\npoints = \"p.csv\"\n";
+        let files: Files = [("gateway.toml".into(), gateway.into()), ("p.csv".into(), points.into())].into();
         let description = read(&files).unwrap();
-        crate::modbus::polls(&description.devices[0], 0, |rate| description.rates[rate].into())
+        let index = |position| interlex_core::PointIndex(u32::try_from(position).unwrap());
+        crate::modbus::polls(&description.devices[0], index, |rate| description.rates[rate].into())
     }
 
     #[expect(clippy::disallowed_methods, reason = "a test starts its time somewhere")]

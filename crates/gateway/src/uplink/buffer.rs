@@ -1,4 +1,4 @@
-use interlex_core::Sample;
+use interlex_core::{PointIndex, Sample};
 use std::collections::{BTreeMap, VecDeque};
 
 /// The samples of one uplink between report policy and proof of delivery.
@@ -117,6 +117,17 @@ impl Buffer {
         }
     }
 
+    /// Drops kept samples of points that are described no more, and counts them as lost. Tells how many.
+    pub(crate) fn keep_only(&mut self, is_known: impl Fn(PointIndex) -> bool) -> usize {
+        let before = self.waiting();
+        self.live.retain(|(_, sample)| is_known(sample.point));
+        self.history.values_mut().for_each(|kept| kept.retain(|sample| is_known(sample.point)));
+        self.history_len = self.history.values().map(VecDeque::len).sum();
+        let dropped = before - self.waiting();
+        self.lost += dropped as u64;
+        dropped
+    }
+
     /// How many samples are not proven to be with the broker.
     pub(crate) fn waiting(&self) -> usize {
         self.live.len() + self.history_len + self.unproven.len()
@@ -157,7 +168,7 @@ impl Buffer {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use interlex_core::{PointIndex, Quality, Timestamp, Value};
+    use interlex_core::{Quality, Timestamp, Value};
 
     fn sample(at: i64) -> Sample {
         let time = Timestamp::from_millis(at);
@@ -217,6 +228,17 @@ mod tests {
         assert_eq!(buffer.take_history(10, |device| device == 1).map(|(device, _)| device), Some(1));
         assert_eq!(buffer.take_history(10, |device| device == 1), None);
         assert_eq!(buffer.waiting(), 2, "one kept, one unproven");
+    }
+
+    #[test]
+    fn samples_of_points_that_are_gone_are_dropped_and_counted() {
+        let mut buffer = Buffer::new(100);
+        let other = Sample { point: PointIndex(9), ..sample(3) };
+        buffer.push_history(0, sample(1));
+        buffer.push_history(0, other.clone());
+        buffer.push_live(0, other);
+        assert_eq!(buffer.keep_only(|point| point == PointIndex(0)), 2);
+        assert_eq!((buffer.waiting(), buffer.lost()), (1, 2));
     }
 
     #[test]

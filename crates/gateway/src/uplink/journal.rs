@@ -41,7 +41,7 @@ impl SparkplugTask {
             let value = value_of(&kept.value, info.data_type, info.is_shaped);
             let quality = if kept.quality == "good" { Quality::Good } else { Quality::Bad(Reason::Stale) };
             let sample = Sample { point: info.index, value, quality, source_time: at, gateway_time: at };
-            self.buffer.push_history(info.device_index, sample);
+            self.buffer.push_history(info.device_slot, sample);
             restored += 1;
         }
         if total > 0 {

@@ -1,7 +1,6 @@
 //! Between samples and Sparkplug metrics.
 
 use crate::points::{PointInfo, PointTable};
-use interlex_core::description::Description;
 use interlex_core::{DataType, LatestTable, PointIndex, Quality, Reason, Timestamp, Value};
 use interlex_sparkplug::{
     DataType as MetricType, DeviceSpec, MetricQuality, MetricSpec, MetricValue, Snapshot, Snapshots,
@@ -9,13 +8,10 @@ use interlex_sparkplug::{
 use std::borrow::Cow;
 use std::sync::Arc;
 
-/// What a device's birth announces; the alias of a point is its index.
-pub(crate) fn device_specs(description: &Description, points: &PointTable) -> Vec<DeviceSpec> {
-    let devices = description.devices.iter().enumerate().map(|(index, device)| DeviceSpec {
-        id: device.settings.name.to_string(),
-        metrics: points.all().iter().filter(|info| info.device_index == index).map(metric_spec).collect(),
-    });
-    devices.collect()
+/// What the birth of the device in a slot announces; the alias of a point is its index. `None` without a device.
+pub(crate) fn device_spec(points: &PointTable, slot: usize) -> Option<DeviceSpec> {
+    let id = points.device(slot)?.to_owned();
+    Some(DeviceSpec { id, metrics: points.of_slot(slot).iter().map(metric_spec).collect() })
 }
 
 fn metric_spec(info: &PointInfo) -> MetricSpec {

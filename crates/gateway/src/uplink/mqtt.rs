@@ -1,6 +1,6 @@
 //! One MQTT connection, from CONNECT to its end.
 
-use interlex_core::description::BrokerUrl;
+use interlex_core::description::{SecretText, SparkplugUplink};
 use rumqttc::{AsyncClient, ClientError, Event, MqttOptions, NetworkOptions, Packet, QoS};
 use std::time::Duration;
 use tokio::sync::mpsc;
@@ -38,12 +38,16 @@ const CONNECT_SECONDS: u64 = 5;
 const PROOF_TOPIC: &str = "interlex/proof";
 
 /// The options that every connection of ours shares.
-pub(crate) fn options(client_id: &str, url: &BrokerUrl, keep_alive: Duration) -> MqttOptions {
+pub(crate) fn options(client_id: &str, uplink: &SparkplugUplink) -> MqttOptions {
+    let url = &uplink.url;
     let host = url.host.trim_start_matches('[').trim_end_matches(']');
     let mut options = MqttOptions::new(client_id, host, url.port);
     options.set_clean_session(true);
     // MQTT counts whole seconds, and rumqttc wants at least one.
-    options.set_keep_alive(Duration::from_secs(keep_alive.as_secs().max(1)));
+    options.set_keep_alive(Duration::from_secs(Duration::from(uplink.keep_alive).as_secs().max(1)));
+    if let Some(user) = &uplink.user {
+        options.set_credentials(user, uplink.password.as_ref().map_or("", SecretText::reveal));
+    }
     options.set_max_packet_size(LARGEST_INCOMING, LARGEST_OUTGOING);
     options
 }

@@ -1,12 +1,12 @@
 use super::buffer::{Buffer, LIMIT};
-use super::metric::{Current, device_specs};
+use super::metric::{Current, device_spec};
 use super::{Connection, MqttEvent, UplinkInput, mqtt, snapshot_of};
 use crate::clock::wall_clock;
 use crate::link::Backoff;
 use crate::points::PointTable;
 use crate::status::{Shared, UplinkState, UplinkStatus};
-use interlex_core::description::{Description, SparkplugUplink};
-use interlex_core::{LatestTable, PointIndex, Sample, Timestamp};
+use interlex_core::description::SparkplugUplink;
+use interlex_core::{LatestTable, Sample, Timestamp};
 use interlex_sparkplug::{Datum, EdgeNode, EdgeNodeEvent, Outgoing};
 use interlex_store::Store;
 use rumqttc::{LastWill, QoS};
@@ -51,14 +51,11 @@ enum Ended {
 impl SparkplugTask {
     /// Prepares the uplink: reads what it must remember.
     pub(crate) async fn new(
-        description: &Description,
-        settings: SparkplugUplink,
-        points: Arc<PointTable>,
-        latest: Arc<LatestTable>,
+        (gateway, settings): (String, SparkplugUplink),
+        (points, latest): (Arc<PointTable>, Arc<LatestTable>),
         status: Arc<Shared<UplinkStatus>>,
         store: Option<Store>,
     ) -> Self {
-        let gateway = description.gateway.name.to_string();
         let (mut last_bd_seq, mut journal) = (None, Vec::new());
         if let Some(store) = &store {
             let name = settings.name.as_str();
@@ -71,10 +68,10 @@ impl SparkplugTask {
                 Err(error) => tracing::error!(uplink = name, %error, "the journal stays in the database"),
             }
         }
-        let specs = device_specs(description, &points);
-        let node = EdgeNode::new(settings.group.as_str(), settings.node.as_str(), specs, last_bd_seq);
+        let node = EdgeNode::new(settings.group.as_str(), settings.node.as_str(), Vec::new(), last_bd_seq);
         let (buffer, outbox) = (Buffer::new(LIMIT), VecDeque::new());
         let mut task = Self { gateway, settings, points, latest, status, store, node, buffer, outbox, asked_at: None };
+        task.announce();
         task.restore(journal);
         task
     }
@@ -151,9 +148,7 @@ impl SparkplugTask {
         self.outbox.clear();
         self.keep_bd_seq(will.bd_seq);
         let settings = &self.settings;
-        let own = format!("{}-{}", settings.group, settings.node);
-        let client_id = settings.client_id.as_deref().unwrap_or(&own);
-        let mut options = mqtt::options(client_id, &settings.url, settings.keep_alive.into());
+        let mut options = mqtt::options(&settings.mqtt_client_id(), settings);
         options.set_last_will(LastWill::new(will.topic, will.payload, QoS::AtLeastOnce, false));
         Connection::start(options)
     }
@@ -212,7 +207,7 @@ impl SparkplugTask {
         match input {
             UplinkInput::Samples(samples) => {
                 for sample in samples.iter() {
-                    let Some(device) = self.points.get(sample.point).map(|info| info.device_index) else { continue };
+                    let Some(device) = self.points.get(sample.point).map(|info| info.device_slot) else { continue };
                     if !self.node.is_born() {
                         self.buffer.push_history(device, sample.clone());
                     } else if self.node.is_device_born(device) {
@@ -228,8 +223,30 @@ impl SparkplugTask {
             UplinkInput::DeviceDown(device) => {
                 self.node.device_down(now.as_unsigned_millis(), device);
             }
+            UplinkInput::Points(points, latest) => {
+                (self.points, self.latest) = (points, latest);
+                self.announce();
+                self.drop_unknown();
+            }
         }
         self.show_buffer();
+    }
+
+    /// Tells the node what its devices are: those that changed are born again, those that are gone die.
+    fn announce(&mut self) {
+        let now = wall_clock();
+        let current = self.current(now);
+        for slot in 0..self.points.slots() {
+            self.node.set_device(now.as_unsigned_millis(), slot, device_spec(&self.points, slot), &current);
+        }
+    }
+
+    fn drop_unknown(&mut self) {
+        let points = &self.points;
+        let dropped = self.buffer.keep_only(|point| points.get(point).is_some());
+        if dropped > 0 {
+            tracing::warn!(uplink = self.settings.name.as_str(), dropped, "kept samples of points that are gone");
+        }
     }
 
     /// Hands over what the node has to say, then live samples, as long as the connection takes them.
@@ -259,13 +276,14 @@ impl SparkplugTask {
     /// Makes one data message of samples in time order.
     fn data(&mut self, device: usize, samples: &[Sample], is_historical: bool) {
         let now = wall_clock().as_unsigned_millis();
-        let first = self.points.first_of(device);
-        let datum = |sample: &Sample| Datum {
-            metric: PointIndex(sample.point.0.saturating_sub(first)).position(),
-            now: snapshot_of(sample.value.as_ref(), sample.quality, sample.source_time),
-            is_historical,
+        let points = &self.points;
+        let datum = |sample: &Sample| {
+            let metric = points.get(sample.point)?.position;
+            let now = snapshot_of(sample.value.as_ref(), sample.quality, sample.source_time);
+            Some(Datum { metric, now, is_historical })
         };
-        if let Err(error) = self.node.data(now, device, samples.iter().map(datum)) {
+        let data: Vec<_> = samples.iter().filter_map(datum).collect();
+        if let Err(error) = self.node.data(now, device, data) {
             // The device died after these were read: they wait for its birth, as history.
             tracing::debug!(uplink = self.settings.name.as_str(), %error, "data withheld");
             self.buffer.take_back(samples.len());
@@ -308,6 +326,7 @@ impl SparkplugTask {
     fn lost(&mut self, error: &str) {
         self.node.handle_connection_lost();
         self.buffer.connection_lost();
+        self.drop_unknown();
         self.outbox.clear();
         self.asked_at = None;
         let now = wall_clock().as_millis();

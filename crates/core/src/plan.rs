@@ -1,3 +1,5 @@
+//! Which requests read a device: the fewest that it allows.
+
 use std::ops::RangeInclusive;
 
 /// One request: neighbouring addresses that are read together.

@@ -1,6 +1,8 @@
 use super::*;
 use proptest::prelude::*;
 
+mod difference;
+
 const GATEWAY: &str = r#"
 [gateway]
 name = "alderfen-1"
@@ -196,4 +198,131 @@ proptest! {
 
 fn point_address(description: &Description) -> String {
     description.devices[0].points[0].settings.address.clone()
+}
+
+#[test]
+fn what_would_surprise_is_a_warning_and_runs_all_the_same() {
+    let gateway = GATEWAY.split("[[uplink]]").next().unwrap().to_owned()
+        + "[[link]]\nname = \"spare\"\nprotocol = \"modbus-tcp\"\nhost = \"10.20.0.11\"\n";
+    let mut files = files(&gateway, "name,address,type,rate,deadband,low,high\nx,input:0,uint16,normal,20,0,10\n");
+    files.insert("points/old.csv".to_owned(), POINTS.to_owned());
+    let checked = check_files(&files);
+    assert!(checked.description.is_some());
+    let told: Vec<_> = checked.problems.iter().map(ToString::to_string).collect();
+    assert_eq!(
+        told,
+        [
+            "gateway.toml:2:1: warning: gateway: there is no uplink; expected an [[uplink]]; without one nothing leaves the \
+             gateway",
+            "gateway.toml:21:1: warning: link \"spare\": no device is behind this link; expected a device, or no link",
+            "gateway.toml:24:8: warning: link \"spare\": link \"process-bus\" leads to 10.20.0.11:502 too; expected one link \
+             for all units behind one address: many devices take one connection only",
+            "points/gas-analyser.csv:2:25: warning: point \"x\": a deadband of 20 is never left between 0 and 10; expected \
+             less than high - low",
+            "points/old.csv:2:1: warning: point \"ch4\": no device uses the list \"points/old.csv\"; expected a device with \
+             it, or no such list",
+        ]
+    );
+}
+
+#[test]
+fn a_line_that_cannot_carry_its_rates_is_found() {
+    // 125 registers: 8 + 255 characters of 11 bits at 9600 baud and 7 characters of silence, 309 ms in all.
+    let points: String = (0..125).map(|n| format!("p{n},input:{n},uint16,normal\n")).collect();
+    let points = format!("name,address,type,rate\n{points}");
+    let at = |rate: &str| {
+        let gateway = GATEWAY
+            .replace("host = \"10.20.0.11\"", "host = \"10.20.0.11\"\nserial-baud = 9600")
+            .replace("normal = \"2s\"", &format!("normal = \"{rate}\""));
+        check_files(&files(&gateway, &points))
+            .problems
+            .iter()
+            .map(|p| (p.severity, p.message.clone()))
+            .collect::<Vec<_>>()
+    };
+    assert_eq!(at("2s"), []);
+    assert_eq!(
+        at("400ms"),
+        [(Severity::Warning, "2.5 requests a second keep the line busy 77 % of the time".to_owned())]
+    );
+    assert_eq!(
+        at("300ms"),
+        [(Severity::Mistake, "3.3 requests a second keep the line busy 103 % of the time".to_owned())]
+    );
+}
+
+#[test]
+fn drafts_are_checked_by_object_and_field_in_the_same_words() {
+    let gateway = GATEWAY.replace("host = ", "port = 0\nhost = ").replace("normal = \"2s\"", "normal = \"0s\"");
+    let files = files(&gateway, &POINTS.replace("ch4,input:0", "ch4,input:x"));
+    let from_draft = check(&parse(&files).unwrap()).problems;
+    let mut from_files = check_files(&files).problems;
+    from_files.iter_mut().for_each(|problem| (problem.file, problem.line, problem.column) = (String::new(), 0, 0));
+    from_files.sort();
+    assert_eq!(from_draft, from_files);
+    let places: Vec<_> = from_draft.iter().map(|p| (p.target.clone().unwrap(), p.field.as_str())).collect();
+    assert!(places.contains(&(ObjectRef::new(ObjectClass::Link, "process-bus"), "port")), "{places:?}");
+    assert!(places.contains(&(ObjectRef::new(ObjectClass::Rate, "normal"), "period")));
+    assert!(places.contains(&(ObjectRef::point("points/gas-analyser.csv", "ch4"), "address")));
+}
+
+#[test]
+fn a_device_without_a_list_has_the_one_that_is_called_after_it() {
+    let description = read(&files(&GATEWAY.replace("points = \"points/gas-analyser.csv\"\n", ""), POINTS)).unwrap();
+    assert_eq!(description.devices[0].settings.points, "points/gas-analyser.csv");
+    let told = problems(&GATEWAY.replace("points/gas-analyser.csv", "../secret.csv"), POINTS);
+    assert!(told[0].contains("expected a path beside gateway.toml"), "{told:?}");
+}
+
+#[test]
+fn the_published_schema_takes_the_example_and_refuses_mistakes() {
+    let validator = jsonschema::validator_for(&file_schema()).unwrap();
+    let json = |text: &str| serde_json::to_value(text.parse::<toml::Table>().unwrap()).unwrap();
+    assert!(validator.is_valid(&json(GATEWAY)));
+    for (right, wrong) in [("500ms", "0s"), ("unit = 3", "unit = 300"), ("mqtt://", "http://"), ("host =", "hots =")] {
+        assert!(!validator.is_valid(&json(&GATEWAY.replace(right, wrong))), "{wrong}");
+    }
+}
+
+#[test]
+fn canonical_files_do_not_depend_on_how_they_were_written() {
+    let by_hand =
+        GATEWAY.replace("fast = \"500ms\"", "fast='500ms'  # quick").replace("unit = 3", "max-gap = 0\nunit = 0x3");
+    let canonical = |gateway: &str| parse(&files(gateway, POINTS)).unwrap().canonical().to_files();
+    assert_eq!(canonical(&by_hand), canonical(GATEWAY));
+    assert_eq!(canonical(GATEWAY), write(&read(&files(GATEWAY, POINTS)).unwrap()));
+}
+
+#[test]
+fn files_written_by_hand_keep_their_comments_when_they_are_brought_up_to_date() {
+    let by_hand = GATEWAY
+        .replace("[rates]", "# How often to look.\n[rates]")
+        .replace("fast = \"500ms\"", "fast   = \"500ms\"  # as fast as the bus allows")
+        .replace("normal = \"2s\"", "normal = \"2000ms\"")
+        .replace("unit = 3", "unit = 0x3   # see the nameplate");
+    let existing = files(&by_hand, POINTS);
+    let mut after = parse(&existing).unwrap().canonical();
+    assert_eq!(update(&existing, &after).unwrap(), existing, "what means the same stays as it is");
+
+    after.rates.insert("fast".to_owned(), "250ms".into());
+    after.devices[0]["unit"] = 4.into();
+    after.devices[0]["max-gap"] = 2.into();
+    after.links.push(serde_json::json!({ "name": "meters", "protocol": "modbus-tcp", "host": "10.20.0.12" }));
+    after.uplinks.clear();
+    let updated = update(&existing, &after).unwrap();
+    let main = &updated[MAIN_FILE];
+    for kept in [
+        "# How often to look.",
+        "fast   = \"250ms\"  # as fast as the bus allows",
+        "normal = \"2000ms\"",
+        "unit = 4   # see the nameplate",
+        "max-gap = 2",
+    ] {
+        assert!(main.contains(kept), "{kept} in\n{main}");
+    }
+    assert!(!main.contains("[[uplink]]"));
+    assert_eq!(updated["points/gas-analyser.csv"], POINTS, "a list that stays is not touched");
+    assert_eq!(parse(&updated).unwrap().canonical(), after.clone().canonical());
+    after.lists.get_mut("points/gas-analyser.csv").unwrap()[0]["title"] = "CH4".into();
+    assert!(update(&existing, &after).unwrap()["points/gas-analyser.csv"].contains("CH4"));
 }

@@ -1,0 +1,422 @@
+//! What would change if one description took the place of another.
+
+use super::draft::{Draft, list_of, name_of};
+use super::object::{ObjectClass, ObjectRef};
+use super::schema::{self, ObjectKind, secret_fields};
+use super::secret::SecretText;
+use serde::Serialize;
+use serde_json::{Map, Value};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::fmt;
+
+/// What becomes of an object.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Change {
+    /// It is new.
+    Added,
+    /// It is gone.
+    Removed,
+    /// Some of its fields differ.
+    Changed,
+}
+
+/// One field that differs. Secrets are never told, only that they differ.
+#[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
+pub struct FieldChange {
+    /// The key.
+    pub field: String,
+    /// What it was, its default if it was left out; `null` when there was nothing.
+    pub before: Value,
+    /// What it becomes.
+    pub after: Value,
+}
+
+/// One object that differs.
+#[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
+pub struct ObjectChange {
+    /// Which one.
+    pub object: ObjectRef,
+    /// The devices that a point is one of.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub devices: Vec<String>,
+    /// What becomes of it.
+    pub change: Change,
+    /// What differs, when it is there before and after.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub fields: Vec<FieldChange>,
+    /// The same in words.
+    pub words: String,
+}
+
+/// What activation does to a link or an uplink.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum PartFate {
+    /// It is new and starts.
+    Started,
+    /// It stops and starts anew.
+    Restarted,
+    /// An uplink stays connected and tells the births of some devices anew.
+    Reborn,
+    /// It stops for good.
+    Stopped,
+    /// It goes on without a gap.
+    Untouched,
+}
+
+/// One link or uplink, and what activation does to it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, utoipa::ToSchema)]
+pub struct PartChange {
+    /// Its name.
+    pub name: String,
+    /// What becomes of it.
+    pub fate: PartFate,
+    /// Why; for [`PartFate::Reborn`] the devices.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub why: Vec<String>,
+}
+
+/// Everything that activation would change.
+#[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
+pub struct Difference {
+    /// Every link of before and after.
+    pub links: Vec<PartChange>,
+    /// Every uplink of before and after.
+    pub uplinks: Vec<PartChange>,
+    /// Every object that differs, in the order of the files.
+    pub objects: Vec<ObjectChange>,
+    /// Whether objects only stand in another order.
+    pub reordered: bool,
+}
+
+impl Difference {
+    /// Whether nothing differs.
+    #[must_use]
+    pub const fn is_empty(&self) -> bool {
+        self.objects.is_empty() && !self.reordered
+    }
+}
+
+/// Fields of a point that its device's birth announces.
+const IN_BIRTH: [&str; 8] = ["address", "type", "scale", "offset", "unit", "low", "high", "title"];
+
+/// Compares two descriptions. Without a `before`, everything is new.
+#[must_use]
+pub fn difference(before: Option<&Draft>, after: &Draft) -> Difference {
+    let nothing = Draft::default();
+    let before = before.unwrap_or(&nothing);
+    let objects = changed_objects(before, after);
+    let links = links(before, after, &objects);
+    let uplinks = uplinks(before, after, &objects);
+    let order = |draft: &Draft| draft.objects().map(|(object, _)| object).collect::<Vec<_>>();
+    let reordered = objects.is_empty() && order(before) != order(after);
+    Difference { links, uplinks, objects, reordered }
+}
+
+fn changed_objects(before: &Draft, after: &Draft) -> Vec<ObjectChange> {
+    let devices = (devices_by_list(before), devices_by_list(after));
+    let mut known: HashMap<ObjectRef, _> =
+        before.objects().filter(|(_, value)| !is_empty(value)).map(unnamed).collect();
+    let mut changes = Vec::new();
+    for (object, value) in after.objects().map(unnamed) {
+        let of = |map: &BTreeMap<String, Vec<String>>| map.get(&object.list).cloned().unwrap_or_default();
+        match known.remove(&object) {
+            None => changes.push(object_change(object.clone(), of(&devices.1), Change::Added, Vec::new(), &value)),
+            Some(known) if known == value => {}
+            Some(known) => {
+                let fields = changed_fields(&object, &known, &value);
+                if !fields.is_empty() {
+                    changes.push(object_change(object.clone(), of(&devices.1), Change::Changed, fields, &value));
+                }
+            }
+        }
+    }
+    for (object, value) in before.objects().map(unnamed) {
+        if known.contains_key(&object) {
+            let of = devices.0.get(&object.list).cloned().unwrap_or_default();
+            changes.push(object_change(object, of, Change::Removed, Vec::new(), &value));
+        }
+    }
+    changes
+}
+
+/// There is one gateway: it is the same one whatever its name.
+fn unnamed<V>((object, value): (ObjectRef, V)) -> (ObjectRef, V) {
+    match object.class {
+        ObjectClass::Gateway => (ObjectRef::new(ObjectClass::Gateway, ""), value),
+        _ => (object, value),
+    }
+}
+
+fn is_empty(value: &Value) -> bool {
+    value.as_object().is_some_and(Map::is_empty)
+}
+
+fn devices_by_list(draft: &Draft) -> BTreeMap<String, Vec<String>> {
+    let mut lists: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for device in &draft.devices {
+        lists.entry(list_of(device).into_owned()).or_default().push(name_of(device).to_owned());
+    }
+    lists
+}
+
+/// The schema of an object's class, for defaults; links and uplinks of every protocol share what matters here.
+const fn kind_of(class: ObjectClass) -> Option<ObjectKind> {
+    match class {
+        ObjectClass::Gateway => Some(ObjectKind::Gateway),
+        ObjectClass::Rate => None,
+        ObjectClass::Link => Some(ObjectKind::ModbusTcpLink),
+        ObjectClass::Device => Some(ObjectKind::ModbusDevice),
+        ObjectClass::Uplink => Some(ObjectKind::SparkplugUplink),
+        ObjectClass::Point => Some(ObjectKind::Point),
+    }
+}
+
+fn changed_fields(object: &ObjectRef, before: &Value, after: &Value) -> Vec<FieldChange> {
+    let of_default = |key: &str| kind_of(object.class).and_then(|kind| schema::of(kind).default_of(key)).cloned();
+    let effective = |value: &Value, key: &str| {
+        value.get(key).filter(|value| !value.is_null()).cloned().or_else(|| of_default(key)).unwrap_or_default()
+    };
+    let keys: BTreeSet<&String> =
+        [before, after].into_iter().filter_map(Value::as_object).flat_map(Map::keys).collect();
+    let differing = keys.into_iter().filter_map(|key| {
+        let (before, after) = (effective(before, key), effective(after, key));
+        (!same(&before, &after)).then(|| FieldChange { field: key.clone(), before, after })
+    });
+    let mut fields: Vec<_> = differing.collect();
+    for field in fields.iter_mut().filter(|field| secret_fields(object.class).any(|key| key == field.field)) {
+        for side in [&mut field.before, &mut field.after].into_iter().filter(|side| !side.is_null()) {
+            *side = Value::from(SecretText::PLACEHOLDER);
+        }
+    }
+    fields
+}
+
+/// `1` and `1.0` are the same number.
+fn same(left: &Value, right: &Value) -> bool {
+    match (left.as_f64(), right.as_f64()) {
+        (Some(left), Some(right)) => left == right,
+        _ => left == right,
+    }
+}
+
+fn object_change(
+    object: ObjectRef,
+    devices: Vec<String>,
+    change: Change,
+    fields: Vec<FieldChange>,
+    value: &Value,
+) -> ObjectChange {
+    let words = words(&object, &devices, change, &fields, value);
+    ObjectChange { object, devices, change, fields, words }
+}
+
+fn words(object: &ObjectRef, devices: &[String], change: Change, fields: &[FieldChange], value: &Value) -> String {
+    let name = match object.class {
+        ObjectClass::Gateway => "the gateway".to_owned(),
+        ObjectClass::Point => match devices {
+            [] => format!("point {} of {}", object.name, object.list),
+            devices => format!("point {} of {}", object.name, devices.join(", ")),
+        },
+        class => format!("{} {}", class.word(), object.name),
+    };
+    let text = |key: &str| value.get(key).map(shown).unwrap_or_default();
+    match change {
+        Change::Removed => format!("{name} removed"),
+        Change::Added => {
+            let told = match object.class {
+                ObjectClass::Rate => text("period"),
+                ObjectClass::Link => [text("protocol"), text("host")].join(" "),
+                ObjectClass::Device => format!("on link {}", text("link")),
+                ObjectClass::Uplink => text("url"),
+                ObjectClass::Point => [text("address"), text("type"), text("unit")].join(" "),
+                ObjectClass::Gateway => String::new(),
+            };
+            let told = told.trim();
+            if told.is_empty() { format!("{name} added") } else { format!("{name} added: {told}") }
+        }
+        Change::Changed => {
+            let fields = fields.iter().map(|field| {
+                let unit = match field.field.as_str() {
+                    "deadband" | "low" | "high" => value.get("unit").and_then(Value::as_str).unwrap_or_default(),
+                    _ => "",
+                };
+                let arrow = format!("{} {} → {} {unit}", field.field, shown(&field.before), shown(&field.after));
+                arrow.trim_end().to_owned()
+            });
+            format!("{name}: {}", fields.collect::<Vec<_>>().join(", "))
+        }
+    }
+}
+
+fn shown(value: &Value) -> String {
+    match value {
+        Value::Null => "nothing".to_owned(),
+        Value::String(text) if text.is_empty() => "nothing".to_owned(),
+        Value::String(text) => text.clone(),
+        other => other.as_f64().map_or_else(|| other.to_string(), |number| number.to_string()),
+    }
+}
+
+/// Joins the parts of before and after by name: those of after first.
+fn fates(before: &[Value], after: &[Value], mut fate: impl FnMut(&str) -> (PartFate, Vec<String>)) -> Vec<PartChange> {
+    let has = |objects: &[Value], name: &str| objects.iter().any(|object| name_of(object) == name);
+    let gone = before.iter().map(name_of).filter(|name| !has(after, name));
+    let mut parts = Vec::new();
+    for name in after.iter().map(name_of).chain(gone) {
+        let (fate, why) = match (has(before, name), has(after, name)) {
+            (false, _) => (PartFate::Started, Vec::new()),
+            (_, false) => (PartFate::Stopped, Vec::new()),
+            (true, true) => fate(name),
+        };
+        parts.push(PartChange { name: name.to_owned(), fate, why });
+    }
+    parts
+}
+
+fn links(before: &Draft, after: &Draft, objects: &[ObjectChange]) -> Vec<PartChange> {
+    let mut reasons: BTreeMap<&str, Vec<String>> = BTreeMap::new();
+    let link_of: HashMap<&str, &str> = [before, after]
+        .into_iter()
+        .flat_map(|draft| &draft.devices)
+        .map(|device| (name_of(device), device.get("link").and_then(Value::as_str).unwrap_or_default()))
+        .collect();
+    let rate_users = [before, after].map(|draft| rate_users(draft));
+    for change in objects.iter().filter(|change| touches_line(before, after, change)) {
+        let mut touch = |link, why: String| {
+            let known: &mut Vec<String> = reasons.entry(link).or_default();
+            if !known.contains(&why) {
+                known.push(why);
+            }
+        };
+        match change.object.class {
+            ObjectClass::Link => touch(change.object.name.as_str(), "its settings".to_owned()),
+            ObjectClass::Device => {
+                let of =
+                    |draft: &'_ Draft| draft.devices.iter().position(|device| name_of(device) == change.object.name);
+                for (draft, at) in [(before, of(before)), (after, of(after))] {
+                    let device = at.and_then(|at| draft.devices.get(at));
+                    if let Some(link) = device.and_then(|device| device.get("link")).and_then(Value::as_str) {
+                        touch(link, format!("device {}", change.object.name));
+                    }
+                }
+            }
+            ObjectClass::Point => {
+                for device in &change.devices {
+                    if let Some(link) = link_of.get(device.as_str()) {
+                        touch(link, format!("points of {device}"));
+                    }
+                }
+            }
+            ObjectClass::Rate => {
+                let users = rate_users.iter().filter_map(|users| users.get(change.object.name.as_str())).flatten();
+                for link in users {
+                    touch(link, format!("rate {}", change.object.name));
+                }
+            }
+            ObjectClass::Gateway | ObjectClass::Uplink => {}
+        }
+    }
+    fates(&before.links, &after.links, |name| match reasons.remove(name) {
+        Some(why) => (PartFate::Restarted, why),
+        None => (PartFate::Untouched, Vec::new()),
+    })
+}
+
+/// Which links read something at a rate, by the name of the rate.
+fn rate_users(draft: &Draft) -> HashMap<&str, BTreeSet<&str>> {
+    let mut users: HashMap<&str, BTreeSet<&str>> = HashMap::new();
+    for device in &draft.devices {
+        let link = device.get("link").and_then(Value::as_str).unwrap_or_default();
+        for row in draft.lists.get(&*list_of(device)).into_iter().flatten() {
+            if let Some(rate) = row.get("rate").and_then(Value::as_str) {
+                users.entry(rate).or_default().insert(link);
+            }
+        }
+    }
+    users
+}
+
+/// Whether a change is one that links notice.
+fn touches_line(before: &Draft, after: &Draft, change: &ObjectChange) -> bool {
+    if change.change != Change::Changed || change.object.class == ObjectClass::Rate {
+        return true;
+    }
+    let rows = |draft: &'_ Draft| {
+        let device = draft.devices.iter().find(|device| name_of(device) == change.object.name);
+        device.and_then(|device| draft.lists.get(&*list_of(device))).cloned()
+    };
+    change.fields.iter().any(|field| match field.field.as_str() {
+        "points" => rows(before) != rows(after),
+        // What people read and no line carries. The unit of a device is its address; that of a point is not.
+        "title" => false,
+        "unit" => change.object.class != ObjectClass::Point,
+        _ => true,
+    })
+}
+
+fn uplinks(before: &Draft, after: &Draft, objects: &[ObjectChange]) -> Vec<PartChange> {
+    let own: BTreeSet<&str> = objects
+        .iter()
+        .filter(|change| change.object.class == ObjectClass::Uplink)
+        .map(|change| change.object.name.as_str())
+        .collect();
+    let mut reborn: Vec<String> = Vec::new();
+    for change in objects {
+        let in_birth: &[&str] = if change.object.class == ObjectClass::Point { &IN_BIRTH } else { &["points"] };
+        let announces = change.change != Change::Changed
+            || change.fields.iter().any(|field| in_birth.contains(&field.field.as_str()));
+        match change.object.class {
+            ObjectClass::Device if announces => reborn.push(change.object.name.clone()),
+            ObjectClass::Point if announces => reborn.extend(change.devices.iter().cloned()),
+            _ => {}
+        }
+    }
+    reborn.sort();
+    reborn.dedup();
+    fates(&before.uplinks, &after.uplinks, |name| match own.contains(name) {
+        true => (PartFate::Restarted, vec!["its settings".to_owned()]),
+        false if reborn.is_empty() => (PartFate::Untouched, Vec::new()),
+        false => (PartFate::Reborn, reborn.clone()),
+    })
+}
+
+/// The difference as text: what happens to links and uplinks, then what differs, a line each.
+impl fmt::Display for Difference {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if self.is_empty() {
+            return writeln!(f, "Nothing changes.");
+        }
+        let fate = |fate| match fate {
+            PartFate::Started => "starts",
+            PartFate::Restarted => "restarts",
+            PartFate::Reborn => "tells births anew",
+            PartFate::Stopped => "stops",
+            PartFate::Untouched => "goes on untouched",
+        };
+        for (word, parts) in [("link", &self.links), ("uplink", &self.uplinks)] {
+            for part in parts {
+                write!(f, "{word} {} {}", part.name, fate(part.fate))?;
+                let separator = if part.fate == PartFate::Reborn { ": " } else { " for " };
+                if !part.why.is_empty() {
+                    write!(f, "{separator}{}", part.why.join(", "))?;
+                }
+                writeln!(f)?;
+            }
+        }
+        if self.reordered {
+            writeln!(f, "\nObjects stand in another order.")?;
+        }
+        for (mark, change) in [("+", Change::Added), ("~", Change::Changed), ("-", Change::Removed)] {
+            let mut of_kind = self.objects.iter().filter(|object| object.change == change).peekable();
+            if of_kind.peek().is_some() {
+                writeln!(f)?;
+            }
+            for object in of_kind {
+                writeln!(f, "{mark} {}", object.words)?;
+            }
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,100 @@
+use super::object::{ObjectClass, ObjectRef};
+use serde_json::{Map, Value};
+use std::borrow::Cow;
+use std::collections::BTreeMap;
+
+/// A description as somebody wrote it: objects with the keys of the files, which may be wrong or missing.
+///
+/// Every object is a JSON object. [`check`](super::check) finds what keeps a draft from running.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Draft {
+    /// The gateway itself.
+    pub gateway: Map<String, Value>,
+    /// Sampling periods by name, as text.
+    pub rates: Map<String, Value>,
+    /// Transports to the field.
+    pub links: Vec<Value>,
+    /// Field devices.
+    pub devices: Vec<Value>,
+    /// Connections to brokers.
+    pub uplinks: Vec<Value>,
+    /// The rows of the point lists, by path. Several devices may use one list.
+    pub lists: BTreeMap<String, Vec<Value>>,
+}
+
+impl Draft {
+    /// A gateway with a name and nothing else.
+    #[must_use]
+    pub fn new(name: &str) -> Self {
+        Self { gateway: Map::from_iter([("name".to_owned(), Value::from(name))]), ..Self::default() }
+    }
+
+    /// The name of the gateway, where it has one.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        self.gateway.get("name").and_then(Value::as_str).unwrap_or_default()
+    }
+
+    /// All objects with their references, in the order of the files.
+    pub fn objects(&self) -> impl Iterator<Item = (ObjectRef, Cow<'_, Value>)> {
+        let gateway =
+            (ObjectRef::new(ObjectClass::Gateway, self.name()), Cow::Owned(Value::Object(self.gateway.clone())));
+        let rates = self.rates.iter().map(|(name, period)| {
+            (ObjectRef::new(ObjectClass::Rate, name.as_str()), Cow::Owned(rate_object(name, period)))
+        });
+        let points = self.lists.iter().flat_map(|(list, rows)| {
+            rows.iter().map(move |row| (ObjectRef::point(list.as_str(), name_of(row)), Cow::Borrowed(row)))
+        });
+        std::iter::once(gateway)
+            .chain(rates)
+            .chain(named(ObjectClass::Link, &self.links))
+            .chain(named(ObjectClass::Device, &self.devices))
+            .chain(named(ObjectClass::Uplink, &self.uplinks))
+            .chain(points)
+    }
+
+    /// Adds an object at the end of its kind. A rate is an object with `name` and `period`.
+    pub fn push(&mut self, class: ObjectClass, list: &str, value: Value) {
+        match class {
+            ObjectClass::Gateway => self.gateway = value.as_object().cloned().unwrap_or_default(),
+            ObjectClass::Rate => {
+                let period = value.get("period").cloned().unwrap_or_default();
+                self.rates.insert(name_of(&value).to_owned(), period);
+            }
+            ObjectClass::Link => self.links.push(value),
+            ObjectClass::Device => self.devices.push(value),
+            ObjectClass::Uplink => self.uplinks.push(value),
+            ObjectClass::Point => self.lists.entry(list.to_owned()).or_default().push(value),
+        }
+    }
+
+    /// Sees to it that every list that a device names is there, be it empty.
+    pub fn complete_lists(&mut self) {
+        for device in &self.devices {
+            self.lists.entry(list_of(device).into_owned()).or_default();
+        }
+    }
+}
+
+fn named(class: ObjectClass, objects: &[Value]) -> impl Iterator<Item = (ObjectRef, Cow<'_, Value>)> {
+    objects.iter().map(move |value| (ObjectRef::new(class, name_of(value)), Cow::Borrowed(value)))
+}
+
+/// A rate as an object of its own.
+pub(super) fn rate_object(name: &str, period: &Value) -> Value {
+    Value::from_iter([("name", Value::from(name)), ("period", period.clone())])
+}
+
+/// The name of an object; empty when it has none.
+pub(super) fn name_of(object: &Value) -> &str {
+    object.get("name").and_then(Value::as_str).unwrap_or_default()
+}
+
+/// The point list of a device: the one that it names, or the one that is called after it.
+#[must_use]
+pub fn list_of(device: &Value) -> Cow<'_, str> {
+    match device.get("points").and_then(Value::as_str).filter(|path| !path.is_empty()) {
+        Some(path) => Cow::Borrowed(path),
+        None => Cow::Owned(format!("points/{}.csv", name_of(device))),
+    }
+}

@@ -1,0 +1,71 @@
+//! What of a description a running link depends on.
+
+use super::{Description, Device, DeviceSettings, Link, LinkSettings, Point, PointSettings};
+
+impl Description {
+    /// Whether a link asks for the same things in the same way here and there: then it goes on running while the
+    /// rest changes. Titles and units are passed over, since they change nothing on the line.
+    #[must_use]
+    pub fn runs_the_same(&self, other: &Self, link: &str) -> bool {
+        let named =
+            |description: &'_ Self| description.links.iter().find(|l| l.settings.name.as_str() == link).map(bare_link);
+        if named(self) != named(other) {
+            return false;
+        }
+        let (mut mine, mut theirs) = (self.behind(link), other.behind(link));
+        loop {
+            match (mine.next(), theirs.next()) {
+                (None, None) => return true,
+                (Some(mine), Some(theirs)) if same_device(self, mine, other, theirs) => {}
+                _ => return false,
+            }
+        }
+    }
+
+    /// The devices behind a link.
+    pub fn behind(&self, link: &str) -> impl Iterator<Item = &Device> {
+        self.devices.iter().filter(move |device| device.settings.link.as_str() == link)
+    }
+}
+
+fn bare_link(link: &Link) -> Link {
+    Link { settings: LinkSettings { title: String::new(), ..link.settings.clone() }, protocol: link.protocol.clone() }
+}
+
+fn same_device(mine: &Description, left: &Device, theirs: &Description, right: &Device) -> bool {
+    let bare =
+        |settings: &DeviceSettings| DeviceSettings { title: String::new(), points: String::new(), ..settings.clone() };
+    bare(&left.settings) == bare(&right.settings)
+        && left.protocol == right.protocol
+        && left.points.len() == right.points.len()
+        && left.points.iter().zip(&right.points).all(|(left, right)| same_point(mine, left, theirs, right))
+}
+
+fn same_point(mine: &Description, left: &Point, theirs: &Description, right: &Point) -> bool {
+    let PointSettings {
+        name,
+        address: _,
+        data_type,
+        order,
+        scale,
+        offset,
+        unit: _,
+        rate,
+        report,
+        deadband,
+        access,
+        low,
+        high,
+        title: _,
+    } = &left.settings;
+    let other = &right.settings;
+    left.address == right.address
+        && *name == other.name
+        && *data_type == other.data_type
+        && *order == other.order
+        && (*scale, *offset, *deadband) == (other.scale, other.offset, other.deadband)
+        && *report == other.report
+        && *access == other.access
+        && (*low, *high) == (other.low, other.high)
+        && mine.rates.get(rate) == theirs.rates.get(&other.rate)
+}

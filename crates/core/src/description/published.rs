@@ -1,0 +1,65 @@
+use super::schema::{self, FORMATS, ObjectKind};
+use serde_json::{Map, Value, json};
+
+/// The JSON Schema (draft 2020-12) of `gateway.toml`, for editors that complete and check while one types.
+///
+/// Formats that only Interlex knows are told as their words, and spans and names as patterns too.
+#[must_use]
+pub fn file_schema() -> Value {
+    let object = |kind| simplified(schema::schema(kind).clone());
+    let list = |kind, purpose: &str| json!({ "type": "array", "description": purpose, "items": object(kind) });
+    json!({
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "gateway.toml: one gateway of Interlex",
+        "type": "object",
+        "required": ["gateway"],
+        "additionalProperties": false,
+        "properties": {
+            "gateway": object(ObjectKind::Gateway),
+            "rates": {
+                "type": "object",
+                "description": "Named sampling periods, such as fast = \"500ms\".",
+                "additionalProperties": simplified(json!({ "type": "string", "format": "span" })),
+            },
+            "link": list(ObjectKind::ModbusTcpLink, "Transports to the field."),
+            "device": list(ObjectKind::ModbusDevice, "Field devices, each behind a link."),
+            "uplink": list(ObjectKind::SparkplugUplink, "Connections to brokers."),
+        },
+    })
+}
+
+/// Turns formats of our own into what any editor understands.
+fn simplified(value: Value) -> Value {
+    match value {
+        Value::Array(items) => items.into_iter().map(simplified).collect(),
+        Value::Object(object) => {
+            let mut out: Map<String, Value> = Map::new();
+            for (key, value) in object {
+                match (key.as_str(), value.as_str()) {
+                    ("$schema", _) => {}
+                    (key, _) if key.starts_with("x-") => {}
+                    ("format", Some(format)) => {
+                        let words = FORMATS.iter().find(|(name, ..)| *name == format).map(|(_, _, words)| *words);
+                        out.extend(words.map(|words| ("errorMessage".to_owned(), json!(format!("expected {words}")))));
+                        out.extend(pattern(format).map(|pattern| ("pattern".to_owned(), json!(pattern))));
+                    }
+                    _ => {
+                        out.insert(key, simplified(value));
+                    }
+                }
+            }
+            Value::Object(out)
+        }
+        other => other,
+    }
+}
+
+fn pattern(format: &str) -> Option<&'static str> {
+    match format {
+        "span" => Some("^[1-9][0-9]*(ms|s|m|h|d)$"),
+        "name" => Some("^[^+#/]{1,64}$"),
+        "broker-url" => Some("^mqtt://.+$"),
+        "list-path" => Some("^.*\\.csv$"),
+        _ => None,
+    }
+}

@@ -1,0 +1,423 @@
+use crate::auth::{Engineer, Viewer};
+use crate::drafts::{self, OpenDraft};
+use crate::extract::{Json, Path, Query};
+use crate::gateways::DescriptionFiles;
+use crate::presence::Editor;
+use crate::vault::{mask, masked};
+use crate::{ApiError, App, ProblemDetails};
+use axum::extract::State;
+use interlex_core::description::{self, Draft, Files, ObjectClass, ObjectRef, Problem, difference, list_of};
+use interlex_gateway::wall_clock;
+use interlex_store::{AuditEntry, DraftChange, Edit, version_of};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// One object of a draft.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct ObjectView {
+    /// Which one.
+    #[serde(flatten)]
+    object: ObjectRef,
+    /// Its version: send it along with an edit, so that nothing is overwritten unseen.
+    version: String,
+    /// What it holds, with a placeholder for every secret. A rate has `name` and `period`.
+    content: Value,
+    /// Who changed it, when it differs from the active revision.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    changed_by: Option<String>,
+    /// When, in milliseconds since 1970 UTC.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    changed_at: Option<i64>,
+}
+
+/// A point list of a draft.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct ListView {
+    /// Its path.
+    path: String,
+    /// How many points it has.
+    points: usize,
+    /// The devices that use it.
+    devices: Vec<String>,
+}
+
+/// A draft without its points.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct DraftView {
+    /// The gateway.
+    gateway: String,
+    /// Grows with every edit and every activation.
+    version: u64,
+    /// The number of the active revision.
+    active: Option<u32>,
+    /// Whether it has been edited since the last activation.
+    edited: bool,
+    /// How many objects differ from the active revision.
+    changes: usize,
+    /// Who changed it last.
+    changed_by: String,
+    /// When, in milliseconds since 1970 UTC.
+    changed_at: i64,
+    /// Gateway, rates, links, devices and uplinks, in their order.
+    objects: Vec<ObjectView>,
+    /// Its point lists.
+    lists: Vec<ListView>,
+}
+
+/// Which point list.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+pub(crate) struct ListFilter {
+    /// Only points of this list; all points when left out.
+    list: Option<String>,
+}
+
+/// One edit of a draft.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct EditRequest {
+    /// Which object; for a new one, the name that it will have.
+    object: ObjectRef,
+    /// The version that was looked at; none for an object that is new.
+    version: Option<String>,
+    /// What it becomes; none takes it away. With another name in it, it is renamed, and whoever names it follows.
+    content: Option<Value>,
+}
+
+/// Edits of a draft: all are done, or none.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct Edits {
+    edits: Vec<EditRequest>,
+}
+
+/// What became of a draft.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct Edited {
+    /// The version of the draft now.
+    version: u64,
+    /// The objects as they are now, those that followed a renaming included; without those that are gone.
+    objects: Vec<ObjectView>,
+}
+
+/// Files to put in the place of a draft.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct ReplaceRequest {
+    /// Path relative to gateway.toml, and text.
+    files: Files,
+    /// The version of the draft that was looked at.
+    version: u64,
+}
+
+/// The version of a draft that was looked at.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+pub(crate) struct Seen {
+    /// The version.
+    version: u64,
+}
+
+/// What is wrong with a description.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct CheckResult {
+    /// The version of the draft that was checked; 0 for files.
+    version: u64,
+    /// How many keep it from running.
+    mistakes: usize,
+    /// Every mistake and warning, with its place.
+    problems: Vec<Problem>,
+}
+
+/// What is open in a tab.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct PresenceRequest {
+    /// A random name of the tab.
+    tab: String,
+    /// What is being edited, in words; empty when nothing is.
+    place: String,
+}
+
+/// What the others do, and whether the draft has moved.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct PresenceView {
+    /// The version of the draft.
+    version: u64,
+    /// Everybody else who has this gateway open for editing.
+    editors: Vec<Editor>,
+}
+
+/// The draft of a gateway. While it is not edited, it is the active revision.
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/draft", tag = "draft", params(("gateway" = String, Path)),
+    extensions(("x-role" = json!("viewer"))), responses((status = 200, body = DraftView),
+    (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails), (status = 503, body = ProblemDetails)))]
+pub(crate) async fn read(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Path(gateway): Path<String>,
+) -> Result<Json<DraftView>, ApiError> {
+    let opened = drafts::open(&app, &gateway).await?;
+    let changes = changes(&app, &opened).await?;
+    let of_points = |object: &ObjectRef| object.class == ObjectClass::Point;
+    let objects = opened.draft.objects().filter(|(object, _)| !of_points(object));
+    let objects = objects.map(|(object, content)| view(&opened, object, content.into_owned())).collect();
+    let lists = opened.draft.lists.iter().map(|(path, rows)| {
+        let users = opened.draft.devices.iter().filter(|device| list_of(device) == path.as_str());
+        let name = |device: &Value| device.get("name").and_then(Value::as_str).unwrap_or_default().to_owned();
+        ListView { path: path.clone(), points: rows.len(), devices: users.map(name).collect() }
+    });
+    let record = &opened.record;
+    Ok(Json(DraftView {
+        gateway,
+        version: record.version,
+        active: record.active,
+        edited: record.is_edited,
+        changes,
+        changed_by: record.changed_by.clone(),
+        changed_at: record.changed_at,
+        objects,
+        lists: lists.collect(),
+    }))
+}
+
+async fn changes(app: &App, opened: &OpenDraft) -> Result<usize, ApiError> {
+    let record = &opened.record;
+    match record.active {
+        Some(_) if !record.is_edited => Ok(0),
+        Some(number) => {
+            let active = drafts::revision(app, &record.name, number).await?;
+            Ok(difference(Some(&active), &opened.canonical()).objects.len())
+        }
+        None => Ok(opened.draft.objects().count()),
+    }
+}
+
+/// Points of a draft.
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/draft/points", tag = "draft",
+    params(("gateway" = String, Path), ListFilter), extensions(("x-role" = json!("viewer"))),
+    responses((status = 200, body = Vec<ObjectView>), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
+pub(crate) async fn points(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Path(gateway): Path<String>,
+    Query(filter): Query<ListFilter>,
+) -> Result<Json<Vec<ObjectView>>, ApiError> {
+    let opened = drafts::open(&app, &gateway).await?;
+    let wanted = |object: &ObjectRef| {
+        object.class == ObjectClass::Point && filter.list.as_deref().is_none_or(|list| list == object.list)
+    };
+    let points = opened.draft.objects().filter(|(object, _)| wanted(object));
+    Ok(Json(points.map(|(object, content)| view(&opened, object, content.into_owned())).collect()))
+}
+
+fn view(opened: &OpenDraft, object: ObjectRef, content: Value) -> ObjectView {
+    let author = opened.authors.get(&object);
+    let (changed_by, changed_at) = (author.map(|(by, _)| by.clone()), author.map(|(_, at)| *at));
+    object_view(object, content, changed_by, changed_at)
+}
+
+fn object_view(
+    object: ObjectRef,
+    mut content: Value,
+    changed_by: Option<String>,
+    changed_at: Option<i64>,
+) -> ObjectView {
+    let version = version_of(&content);
+    mask(object.class, &mut content);
+    ObjectView { object, version, content, changed_by, changed_at }
+}
+
+/// Edits a draft: adds, changes, renames and takes away objects.
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/draft/edits", tag = "draft", request_body = Edits,
+    params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
+    (status = 200, body = Edited), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
+    (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 503, body = ProblemDetails)))]
+pub(crate) async fn edit(
+    State(app): State<Arc<App>>,
+    Engineer(author): Engineer,
+    Path(gateway): Path<String>,
+    Json(wanted): Json<Edits>,
+) -> Result<Json<Edited>, ApiError> {
+    let before = drafts::open(&app, &gateway).await?;
+    let change = |edit: EditRequest| DraftChange { object: edit.object, base: edit.version, content: edit.content };
+    let changes = wanted.edits.into_iter().map(change).collect();
+    let (version, done) = drafts::edit(&app, &gateway, &author.person, changes).await?;
+    let known: HashMap<_, _> = match done.len() {
+        0..MOST_AUDITED => {
+            before.draft.objects().filter(|(object, _)| done.iter().any(|c| c.object == *object)).collect()
+        }
+        _ => HashMap::new(),
+    };
+    if done.len() < MOST_AUDITED {
+        for change in &done {
+            let before = known.get(&change.object).map(|content| content.clone().into_owned());
+            audit_change(&app, &author, &gateway, change, before).await;
+        }
+    } else {
+        let detail = format!("{} objects at once", done.len());
+        app.audit(AuditEntry { action: "edit-draft", detail: &detail, gateway: &gateway, ..author.entry() }).await;
+    }
+    let (by, at) = (Some(author.person), Some(wall_clock().as_millis()));
+    let objects = done.into_iter().filter_map(|change| {
+        let content = change.content?;
+        let name = content.get("name").and_then(Value::as_str).unwrap_or(&change.object.name).to_owned();
+        Some(object_view(ObjectRef { name, ..change.object }, content, by.clone(), at))
+    });
+    Ok(Json(Edited { version, objects: objects.collect() }))
+}
+
+/// An edit of more objects than this is one entry of the audit trail; the revision tells them all.
+const MOST_AUDITED: usize = 100;
+
+async fn audit_change(
+    app: &App,
+    author: &crate::auth::Author,
+    gateway: &str,
+    change: &DraftChange,
+    mut before: Option<Value>,
+) {
+    let mut after = change.content.clone();
+    for content in [&mut before, &mut after].into_iter().flatten() {
+        mask(change.object.class, content);
+    }
+    let (object, json) = (change.object.to_string(), |content: Option<Value>| content.map(|value| value.to_string()));
+    let entry = AuditEntry {
+        action: "edit-draft",
+        gateway,
+        object: &object,
+        before: json(before),
+        after: json(after),
+        ..author.entry()
+    };
+    app.audit(entry).await;
+}
+
+/// Puts files in the place of the whole draft.
+#[utoipa::path(put, path = "/api/v1/gateways/{gateway}/draft/files", tag = "draft", request_body = ReplaceRequest,
+    params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
+    (status = 200, body = CheckResult), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
+    (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+pub(crate) async fn replace(
+    State(app): State<Arc<App>>,
+    Engineer(author): Engineer,
+    Path(gateway): Path<String>,
+    Json(wanted): Json<ReplaceRequest>,
+) -> Result<Json<CheckResult>, ApiError> {
+    let opened = drafts::open(&app, &gateway).await?;
+    if opened.record.version != wanted.version {
+        return Err(drafts::edit_failed(interlex_store::EditError::Moved));
+    }
+    let draft = drafts::take_in(&app, &wanted.files, &opened.draft)?.canonical();
+    let told = difference(Some(&opened.canonical()), &draft);
+    let edit =
+        Edit { gateway: &opened.record, seed: &opened.draft, person: &author.person, at: wall_clock().as_millis() };
+    // What is the same already needs no draft of its own.
+    if !told.is_empty() {
+        app.store.replace_draft(&edit, &draft).await.map_err(drafts::edit_failed)?;
+        let detail = format!("{} objects differ", told.objects.len());
+        let after = Some(told.to_string());
+        let entry = AuditEntry { action: "replace-draft", detail: &detail, gateway: &gateway, after, ..author.entry() };
+        app.audit(entry).await;
+    }
+    check_of(&app, &gateway).await
+}
+
+/// Throws the edits of a draft away: it is the active revision again.
+#[utoipa::path(delete, path = "/api/v1/gateways/{gateway}/draft", tag = "draft", params(("gateway" = String, Path), Seen),
+    extensions(("x-role" = json!("engineer"))), responses((status = 204), (status = 401, body = ProblemDetails),
+    (status = 403, body = ProblemDetails), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails)))]
+pub(crate) async fn discard(
+    State(app): State<Arc<App>>,
+    Engineer(author): Engineer,
+    Path(gateway): Path<String>,
+    Query(seen): Query<Seen>,
+) -> Result<axum::http::StatusCode, ApiError> {
+    let opened = drafts::open(&app, &gateway).await?;
+    if opened.record.version != seen.version {
+        return Err(drafts::edit_failed(interlex_store::EditError::Moved));
+    }
+    let edit =
+        Edit { gateway: &opened.record, seed: &opened.draft, person: &author.person, at: wall_clock().as_millis() };
+    app.store.discard_draft(&edit).await.map_err(drafts::edit_failed)?;
+    let lost = match opened.record.active {
+        Some(number) => difference(Some(&drafts::revision(&app, &gateway, number).await?), &opened.canonical()),
+        None => difference(None, &opened.draft),
+    };
+    // What was thrown away can be read here, and typed again.
+    let before = Some(lost.to_string());
+    app.audit(AuditEntry { action: "discard-draft", gateway: &gateway, before, ..author.entry() }).await;
+    Ok(axum::http::StatusCode::NO_CONTENT)
+}
+
+/// The draft as files, in canonical form where it would run, with a placeholder for every secret.
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/draft/files", tag = "draft", params(("gateway" = String, Path)),
+    extensions(("x-role" = json!("viewer"))), responses((status = 200, body = DescriptionFiles),
+    (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
+pub(crate) async fn files(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Path(gateway): Path<String>,
+) -> Result<Json<DescriptionFiles>, ApiError> {
+    let opened = drafts::open(&app, &gateway).await?;
+    Ok(Json(DescriptionFiles { files: masked(opened.canonical()).to_files() }))
+}
+
+/// Finds everything in a draft that would not run, or would surprise.
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/draft/check", tag = "draft", params(("gateway" = String, Path)),
+    extensions(("x-role" = json!("viewer"))), responses((status = 200, body = CheckResult),
+    (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
+pub(crate) async fn check(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Path(gateway): Path<String>,
+) -> Result<Json<CheckResult>, ApiError> {
+    check_of(&app, &gateway).await
+}
+
+async fn check_of(app: &App, gateway: &str) -> Result<Json<CheckResult>, ApiError> {
+    let opened = drafts::open(app, gateway).await?;
+    let problems = drafts::check(app, &opened).await?.problems;
+    Ok(Json(result(opened.record.version, problems)))
+}
+
+fn result(version: u64, problems: Vec<Problem>) -> CheckResult {
+    CheckResult { version, mistakes: problems.iter().filter(|problem| problem.is_mistake()).count(), problems }
+}
+
+/// Checks files without changing anything; problems come with file, line and column.
+#[utoipa::path(post, path = "/api/v1/check", tag = "draft", request_body = DescriptionFiles,
+    extensions(("x-role" = json!("viewer"))),
+    responses((status = 200, body = CheckResult), (status = 401, body = ProblemDetails)))]
+pub(crate) async fn check_files(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Json(described): Json<DescriptionFiles>,
+) -> Result<Json<CheckResult>, ApiError> {
+    let mut checked = description::check_files(&described.files);
+    if let Ok(draft) = description::parse(&described.files) {
+        let known = match drafts::open(&app, draft.name()).await {
+            Ok(opened) => opened.draft.clone(),
+            Err(ApiError::NotFound(_)) => Draft::default(),
+            Err(error) => return Err(error),
+        };
+        if let Ok(draft) = drafts::take_in(&app, &described.files, &known) {
+            let name = draft.name().to_owned();
+            checked.add(drafts::surroundings(&app, &draft, &name).await?);
+        }
+    }
+    Ok(Json(result(0, checked.problems)))
+}
+
+/// Tells what is open in a tab, and gives what the others have open. A tab that says nothing for 15 seconds is closed.
+#[utoipa::path(put, path = "/api/v1/gateways/{gateway}/draft/presence", tag = "draft", request_body = PresenceRequest,
+    params(("gateway" = String, Path)), extensions(("x-role" = json!("viewer"))), responses(
+    (status = 200, body = PresenceView), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
+pub(crate) async fn presence(
+    State(app): State<Arc<App>>,
+    Viewer(who): Viewer,
+    Path(gateway): Path<String>,
+    Json(here): Json<PresenceRequest>,
+) -> Result<Json<PresenceView>, ApiError> {
+    let record = app.store.gateway(&gateway).await?.ok_or_else(|| drafts::unknown(&gateway))?;
+    let short = |text: &str| text.chars().take(100).collect::<String>();
+    let editor = Editor { person: who.name, place: short(&here.place) };
+    let editors = app.presence.note(&gateway, &short(&here.tab), editor, wall_clock());
+    Ok(Json(PresenceView { version: record.version, editors }))
+}

@@ -1,0 +1,291 @@
+//! Drafts between the database and the API: opened, edited, and followed by what an edit entails.
+
+use crate::error::ConflictView;
+use crate::vault::mask;
+use crate::{ApiError, App};
+use interlex_core::description::{self, Checked, Draft, Files, ObjectClass, ObjectRef, Problem, SecretText, Severity};
+use interlex_gateway::wall_clock;
+use interlex_store::{DraftChange, Edit, EditError, GatewayRecord, version_of};
+use serde_json::Value;
+use std::collections::HashMap;
+use std::sync::{Arc, OnceLock};
+
+/// A draft as it was at one version of its gateway.
+#[derive(Debug)]
+pub(crate) struct OpenDraft {
+    pub(crate) record: GatewayRecord,
+    pub(crate) draft: Draft,
+    /// Who changed an object, and when, where it differs from the revision.
+    pub(crate) authors: HashMap<ObjectRef, (String, i64)>,
+    checked: OnceLock<Checked>,
+}
+
+impl OpenDraft {
+    /// The check of the draft by itself, made once.
+    pub(crate) fn checked(&self) -> &Checked {
+        self.checked.get_or_init(|| description::check(&self.draft))
+    }
+
+    /// The draft in canonical form where it would run, for comparisons.
+    pub(crate) fn canonical(&self) -> Draft {
+        self.checked().description.as_ref().map_or_else(|| self.draft.clone(), Draft::from)
+    }
+
+    /// One object.
+    pub(crate) fn object(&self, wanted: &ObjectRef) -> Option<Value> {
+        self.draft.objects().find(|(object, _)| object == wanted).map(|(_, content)| content.into_owned())
+    }
+}
+
+/// Opens the draft of a gateway; what was opened last is kept as long as nothing changes.
+pub(crate) async fn open(app: &App, gateway: &str) -> Result<Arc<OpenDraft>, ApiError> {
+    let record = app.store.gateway(gateway).await?.ok_or_else(|| unknown(gateway))?;
+    if let Some(known) = app.drafts.lock().get(gateway).filter(|known| known.record == record) {
+        return Ok(Arc::clone(known));
+    }
+    let (draft, authors) = if record.is_edited {
+        let mut draft = Draft::default();
+        let mut authors = HashMap::new();
+        for object in app.store.draft_objects(gateway).await? {
+            if object.changed_at > 0 {
+                authors.insert(object.object.clone(), (object.changed_by, object.changed_at));
+            }
+            draft.push(object.object.class, &object.object.list, object.content);
+        }
+        draft.complete_lists();
+        (draft, authors)
+    } else {
+        let active = match record.active {
+            Some(number) => revision(app, gateway, number).await?,
+            None => Draft::new(gateway),
+        };
+        (active, HashMap::new())
+    };
+    let opened = Arc::new(OpenDraft { record, draft, authors, checked: OnceLock::new() });
+    app.drafts.lock().insert(gateway.to_owned(), Arc::clone(&opened));
+    Ok(opened)
+}
+
+/// A revision, taken apart.
+pub(crate) async fn revision(app: &App, gateway: &str, number: u32) -> Result<Draft, ApiError> {
+    let found = app.store.revision(gateway, number).await?;
+    let revision = found.ok_or_else(|| ApiError::NotFound(format!("revision {number} of gateway {gateway:?}")))?;
+    description::parse(&revision.files).map_err(ApiError::Description)
+}
+
+pub(crate) fn unknown(gateway: &str) -> ApiError {
+    ApiError::NotFound(format!("gateway {gateway:?}"))
+}
+
+/// What a check of a draft finds, its surroundings included.
+pub(crate) async fn check(app: &App, opened: &OpenDraft) -> Result<Checked, ApiError> {
+    let mut checked = opened.checked().clone();
+    checked.add(surroundings(app, &opened.draft, &opened.record.name).await?);
+    Ok(checked)
+}
+
+/// What only the other gateways and the vault show.
+pub(crate) async fn surroundings(app: &App, draft: &Draft, gateway: &str) -> Result<Vec<Problem>, ApiError> {
+    let mut problems = Vec::new();
+    if draft.name() != gateway {
+        let target = ObjectRef::new(ObjectClass::Gateway, draft.name());
+        let message = format!("name is {:?}", draft.name());
+        let expected = format!("{gateway:?}: a gateway keeps its name; add another one for another name");
+        problems.push(Problem::of_object(target, "name", Severity::Mistake, message, expected));
+    }
+    problems.extend(placeholders(draft));
+    for other in app.store.gateways().await?.iter().filter(|other| other.name != gateway) {
+        let theirs = open_quietly(app, &other.name).await?;
+        problems.extend(node_clashes(draft, &theirs.draft, &other.name));
+    }
+    Ok(problems)
+}
+
+/// The draft of another gateway; a revision that cannot be read hides nothing that could clash.
+async fn open_quietly(app: &App, gateway: &str) -> Result<Arc<OpenDraft>, ApiError> {
+    match open(app, gateway).await {
+        Err(ApiError::Description(_)) => {
+            let record = app.store.gateway(gateway).await?.ok_or_else(|| unknown(gateway))?;
+            let (draft, authors) = (Draft::new(gateway), HashMap::new());
+            Ok(Arc::new(OpenDraft { record, draft, authors, checked: OnceLock::new() }))
+        }
+        other => other,
+    }
+}
+
+fn placeholders(draft: &Draft) -> Vec<Problem> {
+    let mut problems = Vec::new();
+    for (object, content) in draft.objects().filter(|(object, _)| object.class != ObjectClass::Point) {
+        for field in description::secret_fields(object.class) {
+            if content.get(field).and_then(Value::as_str) == Some(SecretText::PLACEHOLDER) {
+                let message = format!("{field} is {:?}, and nothing is stored here", SecretText::PLACEHOLDER);
+                let expected = "the secret itself".to_owned();
+                problems.push(Problem::of_object(object.clone(), field, Severity::Mistake, message, expected));
+            }
+        }
+    }
+    problems
+}
+
+/// A Sparkplug node is unique in the whole installation, and an MQTT client id at its broker.
+///
+/// Source: Sparkplug 3.0.0, tck-id-topic-structure-namespace-unique-edge-node-descriptor.
+fn node_clashes(draft: &Draft, other: &Draft, gateway: &str) -> Vec<Problem> {
+    let text = |uplink: &Value, key: &str| uplink.get(key).and_then(Value::as_str).unwrap_or_default().to_owned();
+    let mut problems = Vec::new();
+    for (uplink, theirs) in draft.uplinks.iter().flat_map(|mine| other.uplinks.iter().map(move |other| (mine, other))) {
+        let target = ObjectRef::new(ObjectClass::Uplink, text(uplink, "name"));
+        let node = |uplink| (text(uplink, "group"), text(uplink, "node"));
+        let client = |uplink| (text(uplink, "url"), text(uplink, "client-id"));
+        let ((group, name), (url, id)) = (node(uplink), client(uplink));
+        let mut clash = |field: &str, message: String, expected: &str| {
+            problems.push(Problem::of_object(target.clone(), field, Severity::Mistake, message, expected.to_owned()));
+        };
+        if !name.is_empty() && node(theirs) == node(uplink) {
+            let message = format!("{group}/{name} is the node of gateway {gateway:?}");
+            clash("node", message, "a group and node of its own");
+        } else if !id.is_empty() && client(theirs) == (url, id.clone()) {
+            let message = format!("client id {id:?} is that of gateway {gateway:?}");
+            clash("client-id", message, "another one: a broker keeps one client of a name");
+        }
+    }
+    problems
+}
+
+/// Carries out changes on behalf of a person, with all that they entail. Gives the new version.
+pub(crate) async fn edit(
+    app: &App,
+    gateway: &str,
+    person: &str,
+    mut changes: Vec<DraftChange>,
+) -> Result<(u64, Vec<DraftChange>), ApiError> {
+    let opened = open(app, gateway).await?;
+    for change in &mut changes {
+        if let Some(content) = &mut change.content {
+            if !content.is_object() {
+                return Err(ApiError::BadRequest(format!("{}: the content is no JSON object", change.object)));
+            }
+            let stored = opened.object(&change.object);
+            app.vault.take_in(change.object.class, content, stored.as_ref()).map_err(ApiError::internal)?;
+            named(&change.object, content)?;
+        }
+    }
+    let entailed = entailed(&opened.draft, &changes);
+    changes.extend(entailed);
+    let edit = Edit { gateway: &opened.record, seed: &opened.draft, person, at: wall_clock().as_millis() };
+    let version = app.store.edit_draft(&edit, &changes).await.map_err(edit_failed)?;
+    Ok((version, changes))
+}
+
+/// Objects are kept by their names, so that a name is the one thing that even a draft cannot do without.
+fn named(object: &ObjectRef, content: &Value) -> Result<(), ApiError> {
+    let name = content.get("name").and_then(Value::as_str).unwrap_or_default();
+    if name.is_empty() || name.chars().count() > 200 || object.list.chars().count() > 200 {
+        let message = format!("name is {name:?}");
+        let expected = "1 to 200 characters".to_owned();
+        let problem = Problem::of_object(object.clone(), "name", Severity::Mistake, message, expected);
+        return Err(ApiError::Description(vec![problem]));
+    }
+    Ok(())
+}
+
+pub(crate) fn edit_failed(error: EditError) -> ApiError {
+    match error {
+        EditError::Conflict(conflict) => {
+            let view = |current: interlex_store::DraftObject| {
+                let version = version_of(&current.content);
+                let mut content = current.content;
+                mask(current.object.class, &mut content);
+                (content, version, current.changed_by, current.changed_at)
+            };
+            let (content, version, changed_by, changed_at) = conflict.current.map(view).unwrap_or_default();
+            let object = conflict.object;
+            ApiError::EditConflict(Box::new(ConflictView { object, content, version, changed_by, changed_at }))
+        }
+        EditError::Moved => ApiError::Conflict("the gateway has been changed meanwhile; look at it again".to_owned()),
+        EditError::Store(error) => ApiError::Store(error),
+    }
+}
+
+/// What a change entails: whoever names an object goes on naming it, and a list that nobody uses any more goes.
+fn entailed(draft: &Draft, changes: &[DraftChange]) -> Vec<DraftChange> {
+    let mut more: Vec<DraftChange> = Vec::new();
+    for change in changes {
+        let (old, class) = (&change.object.name, change.object.class);
+        let new = change.content.as_ref().map(|content| content.get("name").and_then(Value::as_str).unwrap_or(old));
+        match (class, new) {
+            _ if change.base.is_none() => {}
+            (ObjectClass::Link, Some(new)) if new != old => refer(draft, changes, &mut more, "link", old, new),
+            (ObjectClass::Rate, Some(new)) if new != old => refer(draft, changes, &mut more, "rate", old, new),
+            (ObjectClass::Device, None) => drop_list(draft, changes, &mut more, old),
+            _ => {}
+        }
+    }
+    more
+}
+
+fn refer(draft: &Draft, changes: &[DraftChange], more: &mut Vec<DraftChange>, key: &str, old: &str, new: &str) {
+    for (object, content) in draft.objects() {
+        let is_user = matches!(object.class, ObjectClass::Device | ObjectClass::Point)
+            && content.get(key).and_then(Value::as_str) == Some(old);
+        if !is_user || changes.iter().any(|change| change.object == object) {
+            continue;
+        }
+        let base = Some(version_of(&content));
+        let mut content = content.into_owned();
+        if let Some(reference) = content.get_mut(key) {
+            *reference = Value::from(new);
+        }
+        more.push(DraftChange { object, base, content: Some(content) });
+    }
+}
+
+fn drop_list(draft: &Draft, changes: &[DraftChange], more: &mut Vec<DraftChange>, device: &str) {
+    let name = |device: &&Value| device.get("name").and_then(Value::as_str).unwrap_or_default().to_owned();
+    let Some(gone) = draft.devices.iter().find(|other| name(other) == device) else { return };
+    let list = description::list_of(gone);
+    let stays = |other: &&Value| {
+        let object = ObjectRef::new(ObjectClass::Device, name(other));
+        !changes.iter().any(|change| change.object == object && change.content.is_none())
+    };
+    if draft.devices.iter().filter(stays).any(|other| description::list_of(other) == list) {
+        return;
+    }
+    for row in draft.lists.get(&*list).into_iter().flatten() {
+        let object = ObjectRef::point(list.as_ref(), name(&row));
+        if !more.iter().chain(changes).any(|change| change.object == object) {
+            more.push(DraftChange { object, base: Some(version_of(row)), content: None });
+        }
+    }
+}
+
+/// Files from outside as a draft with sealed secrets, ready to be kept.
+pub(crate) fn take_in(app: &App, files: &Files, known: &Draft) -> Result<Draft, ApiError> {
+    let mut draft = description::parse(files).map_err(ApiError::Description)?;
+    let stored: HashMap<ObjectRef, Value> = known
+        .objects()
+        .filter(|(object, _)| object.class != ObjectClass::Point)
+        .map(|(object, content)| (object, content.into_owned()))
+        .collect();
+    let classes = [
+        (ObjectClass::Link, &mut draft.links),
+        (ObjectClass::Device, &mut draft.devices),
+        (ObjectClass::Uplink, &mut draft.uplinks),
+    ];
+    for (class, objects) in classes {
+        for content in objects {
+            let name = content.get("name").and_then(Value::as_str).unwrap_or_default();
+            let stored = stored.get(&ObjectRef::new(class, name));
+            app.vault.take_in(class, content, stored).map_err(ApiError::internal)?;
+        }
+    }
+    let mut seen = std::collections::HashSet::new();
+    for (object, content) in draft.objects() {
+        if !seen.insert(object.clone()) {
+            // A second object of a name could not be kept; the check of the files says where it stands.
+            return Err(ApiError::Description(description::check_files(files).problems));
+        }
+        named(&object, &content)?;
+    }
+    Ok(draft)
+}

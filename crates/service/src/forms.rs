@@ -1,0 +1,71 @@
+use crate::ProblemDetails;
+use crate::auth::Viewer;
+use crate::extract::Json;
+use interlex_core::description::{self, ObjectKind};
+use serde::Serialize;
+use serde_json::Value;
+
+/// A kind of link or uplink, chosen by the word in one of its keys.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct KindForm {
+    /// The word in the files.
+    word: &'static str,
+    /// What people call it.
+    title: &'static str,
+    /// The JSON Schema of its objects. `x-advanced` marks what most people leave as it is, `x-refers` what names
+    /// another object, `x-unit` the unit of a number.
+    schema: Value,
+    /// For a link: the schema of the devices behind it.
+    device: Value,
+    /// For a link: how addresses of its points are written.
+    addresses: &'static str,
+}
+
+/// What every object of a description is made of: enough to draw a form for it.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct Forms {
+    /// The gateway itself.
+    gateway: Value,
+    /// A rate, with `name` and `period`.
+    rate: Value,
+    /// Links, by the key `protocol`.
+    links: Vec<KindForm>,
+    /// Uplinks, by the key `kind`.
+    uplinks: Vec<KindForm>,
+    /// A point.
+    point: Value,
+}
+
+/// The schemas of all objects, for forms: labels, help, defaults, ranges.
+#[utoipa::path(get, path = "/api/v1/forms", tag = "draft", extensions(("x-role" = json!("viewer"))),
+    responses((status = 200, body = Forms), (status = 401, body = ProblemDetails)))]
+pub(crate) async fn forms(_: Viewer) -> Json<Forms> {
+    let schema = |kind| description::schema(kind).clone();
+    let modbus_tcp = KindForm {
+        word: "modbus-tcp",
+        title: "Modbus TCP",
+        schema: schema(ObjectKind::ModbusTcpLink),
+        device: schema(ObjectKind::ModbusDevice),
+        addresses: description::ModbusAddress::FORM,
+    };
+    let sparkplug = KindForm {
+        word: "sparkplug",
+        title: "Sparkplug B",
+        schema: schema(ObjectKind::SparkplugUplink),
+        device: Value::Null,
+        addresses: "",
+    };
+    Json(Forms {
+        gateway: schema(ObjectKind::Gateway),
+        rate: schema(ObjectKind::Rate),
+        links: vec![modbus_tcp],
+        uplinks: vec![sparkplug],
+        point: schema(ObjectKind::Point),
+    })
+}
+
+/// The JSON Schema of gateway.toml, for editors.
+#[utoipa::path(get, path = "/api/v1/schema", tag = "draft", responses((status = 200, body = serde_json::Value)))]
+pub(crate) async fn file_schema() -> Json<Value> {
+    Json(description::file_schema())
+}

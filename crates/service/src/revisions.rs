@@ -1,0 +1,179 @@
+use crate::auth::{Engineer, Viewer};
+use crate::drafts;
+use crate::extract::{Json, Path, Query};
+use crate::gateways::DescriptionFiles;
+use crate::vault::masked;
+use crate::{ApiError, App, ProblemDetails, activation};
+use axum::extract::State;
+use axum::http::StatusCode;
+use interlex_core::description::{Difference, Draft, difference};
+use interlex_gateway::Outcome;
+use interlex_store::RevisionSummary;
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+
+/// One revision of a gateway.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct RevisionView {
+    /// Its number.
+    number: u32,
+    /// Who activated it.
+    author: String,
+    /// When, in milliseconds since 1970 UTC.
+    activated_at: i64,
+    /// Why.
+    note: String,
+}
+
+/// What to compare.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+pub(crate) struct Sides {
+    /// `active` (when left out), `draft`, `nothing`, or the number of a revision.
+    before: Option<String>,
+    /// `draft` (when left out), `active`, or the number of a revision.
+    after: Option<String>,
+}
+
+/// What one description would change in the place of another.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct DifferenceView {
+    /// The version of the draft when it was compared.
+    version: u64,
+    /// Everything that differs.
+    #[serde(flatten)]
+    difference: Difference,
+    /// The same as text.
+    text: String,
+}
+
+/// What to activate.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct ActivationRequest {
+    /// The version of the draft that was looked at. Needed unless `revision` is given.
+    version: Option<u64>,
+    /// The number of an earlier revision to activate again, in place of the draft.
+    revision: Option<u32>,
+    /// Why.
+    #[serde(default)]
+    note: String,
+}
+
+/// What was activated.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct ActivationView {
+    /// The gateway.
+    gateway: String,
+    /// The number of the new revision.
+    revision: u32,
+    /// What it changed.
+    difference: Difference,
+}
+
+/// What would change: the draft against the active revision, or any two of draft and revisions.
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/difference", tag = "draft",
+    params(("gateway" = String, Path), Sides), extensions(("x-role" = json!("viewer"))), responses(
+    (status = 200, body = DifferenceView), (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails),
+    (status = 404, body = ProblemDetails)))]
+pub(crate) async fn compare(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Path(gateway): Path<String>,
+    Query(sides): Query<Sides>,
+) -> Result<Json<DifferenceView>, ApiError> {
+    let opened = drafts::open(&app, &gateway).await?;
+    let before = side(&app, &opened, sides.before.as_deref().unwrap_or("active")).await?;
+    let after = side(&app, &opened, sides.after.as_deref().unwrap_or("draft")).await?;
+    let difference = difference(before.as_ref(), &after.unwrap_or_default());
+    let text = difference.to_string();
+    Ok(Json(DifferenceView { version: opened.record.version, difference, text }))
+}
+
+async fn side(app: &App, opened: &drafts::OpenDraft, word: &str) -> Result<Option<Draft>, ApiError> {
+    let name = &opened.record.name;
+    match (word, opened.record.active) {
+        ("draft", _) => Ok(Some(opened.canonical())),
+        ("nothing", _) | ("active", None) => Ok(None),
+        ("active", Some(number)) => drafts::revision(app, name, number).await.map(Some),
+        (number, _) => match number.parse() {
+            Ok(number) => drafts::revision(app, name, number).await.map(Some),
+            Err(_) => {
+                let message =
+                    format!("{word:?} cannot be compared; expected active, draft, nothing or a revision's number");
+                Err(ApiError::BadRequest(message))
+            }
+        },
+    }
+}
+
+/// The revisions of a gateway, the newest first.
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/revisions", tag = "revisions", params(("gateway" = String, Path)),
+    extensions(("x-role" = json!("viewer"))),
+    responses((status = 200, body = Vec<RevisionView>), (status = 401, body = ProblemDetails)))]
+pub(crate) async fn list(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Path(gateway): Path<String>,
+) -> Result<Json<Vec<RevisionView>>, ApiError> {
+    let view = |summary: RevisionSummary| RevisionView {
+        number: summary.number,
+        author: summary.author,
+        activated_at: summary.activated_at,
+        note: summary.note,
+    };
+    Ok(Json(app.store.revisions(&gateway).await?.into_iter().map(view).collect()))
+}
+
+/// The files of a revision, with a placeholder for every secret.
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/revisions/{number}", tag = "revisions",
+    params(("gateway" = String, Path), ("number" = u32, Path)), extensions(("x-role" = json!("viewer"))), responses(
+    (status = 200, body = DescriptionFiles), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
+pub(crate) async fn files(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Path((gateway, number)): Path<(String, u32)>,
+) -> Result<Json<DescriptionFiles>, ApiError> {
+    let draft = drafts::revision(&app, &gateway, number).await?;
+    Ok(Json(DescriptionFiles { files: masked(draft).to_files() }))
+}
+
+/// Activates the draft, or an earlier revision again, as the next revision. Only what differs is touched. What became of
+/// it is told by `outcome`.
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/activations", tag = "revisions", request_body = ActivationRequest,
+    params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
+    (status = 201, body = ActivationView), (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails),
+    (status = 403, body = ProblemDetails), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails),
+    (status = 422, body = ProblemDetails), (status = 503, body = ProblemDetails)))]
+pub(crate) async fn activate(
+    State(app): State<Arc<App>>,
+    Engineer(author): Engineer,
+    Path(gateway): Path<String>,
+    Json(wanted): Json<ActivationRequest>,
+) -> Result<(StatusCode, Json<ActivationView>), ApiError> {
+    // Activation goes on to its end even if the client breaks off: a gateway must not be left half changed.
+    let activating = tokio::spawn(async move {
+        let activated = match (wanted.revision, wanted.version) {
+            (Some(number), _) => activation::activate_revision(&app, &gateway, number, &author, &wanted.note).await?,
+            (None, Some(seen)) => activation::activate_draft(&app, &gateway, seen, &author, &wanted.note).await?,
+            (None, None) => {
+                let message = "give the version of the draft that was looked at, or a revision to activate again";
+                return Err(ApiError::BadRequest(message.to_owned()));
+            }
+        };
+        Ok(ActivationView { gateway, revision: activated.revision, difference: activated.difference })
+    });
+    let activated: ActivationView = activating.await.map_err(ApiError::internal)??;
+    Ok((StatusCode::CREATED, Json(activated)))
+}
+
+/// What became of the last activation so far, link by link and uplink by uplink.
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/outcome", tag = "revisions", params(("gateway" = String, Path)),
+    extensions(("x-role" = json!("viewer"))), responses((status = 200, body = Outcome),
+    (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
+pub(crate) async fn outcome(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Path(gateway): Path<String>,
+) -> Result<Json<Outcome>, ApiError> {
+    let running = app.gateway(&gateway).ok_or_else(|| ApiError::NotFound(format!("running gateway {gateway:?}")))?;
+    Ok(Json(running.outcome()))
+}
