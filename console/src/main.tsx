@@ -5,9 +5,18 @@ import { BrowserRouter, Link, Navigate, Route, Routes, useLocation } from "react
 import { sessionQuery } from "./api/queries";
 import { Loading, Notice } from "./components/Notice";
 import { Shell, useTheme } from "./components/Shell";
+import { AuditPage } from "./features/audit/AuditPage";
+import { ChangesPage } from "./features/changes/ChangesPage";
+import { AddDevicePage } from "./features/devices/AddDevicePage";
+import { DevicesPage } from "./features/devices/DevicesPage";
+import { GatewaysPage } from "./features/gateways/GatewaysPage";
+import { LinksPage } from "./features/links/LinksPage";
 import { OverviewPage } from "./features/overview/OverviewPage";
+import { Palette } from "./features/palette/Palette";
+import { PeoplePage } from "./features/people/PeoplePage";
 import { PointsPage } from "./features/points/PointsPage";
 import { ReferencePage } from "./features/reference/ReferencePage";
+import { RevisionsPage } from "./features/revisions/RevisionsPage";
 import { SetupPage } from "./features/session/SetupPage";
 import { SignInPage } from "./features/session/SignInPage";
 import { LiveProvider } from "./live/live";
@@ -39,10 +48,19 @@ function Inside() {
   if (session.data === null) return <Navigate to={`/sign-in?to=${encodeURIComponent(pathname + search)}`} replace />;
   return (
     <LiveProvider>
+      <Palette />
       <Shell who={session.data}>
         <Routes>
           <Route path="/" element={<OverviewPage />} />
           <Route path="/points" element={<PointsPage />} />
+          <Route path="/gateways" element={<GatewaysPage />} />
+          <Route path="/links" element={<LinksPage />} />
+          <Route path="/devices" element={<DevicesPage />} />
+          <Route path="/devices/add" element={<AddDevicePage />} />
+          <Route path="/changes" element={<ChangesPage />} />
+          <Route path="/revisions" element={<RevisionsPage />} />
+          <Route path="/people" element={<PeoplePage />} />
+          <Route path="/audit" element={<AuditPage />} />
           <Route path="/api-reference" element={<ReferencePage />} />
           <Route path="*" element={<NoSuchPage />} />
         </Routes>

@@ -13,26 +13,51 @@ export type PointView = components["schemas"]["PointView"];
 export type PointDetail = components["schemas"]["PointDetail"];
 export type ReadingView = components["schemas"]["ReadingView"];
 export type SignedIn = components["schemas"]["SignedInView"];
+export type GatewayView = components["schemas"]["GatewayView"];
+export type DraftView = components["schemas"]["DraftView"];
+export type ObjectView = components["schemas"]["ObjectView"];
+export type ObjectRef = components["schemas"]["ObjectRef"];
+export type ObjectClass = components["schemas"]["ObjectClass"];
+export type ListView = components["schemas"]["ListView"];
+export type EditRequest = components["schemas"]["EditRequest"];
+export type CheckResult = components["schemas"]["CheckResult"];
+export type Problem = components["schemas"]["Problem"];
+export type Difference = components["schemas"]["DifferenceView"];
+export type ObjectChange = components["schemas"]["ObjectChange"];
+export type PartChange = components["schemas"]["PartChange"];
+export type Outcome = components["schemas"]["Outcome"];
+export type RevisionView = components["schemas"]["RevisionView"];
+export type Forms = components["schemas"]["Forms"];
+export type PersonView = components["schemas"]["PersonView"];
+export type TokenView = components["schemas"]["TokenView"];
+export type AuditView = components["schemas"]["AuditView"];
+export type TrialReading = components["schemas"]["TrialReading"];
+export type Conflict = components["schemas"]["ConflictView"];
+export type Editor = components["schemas"]["Editor"];
+/** What an object holds: the keys of the files. */
+export type Content = Record<string, unknown>;
 
 /** A failure as the service explains it (RFC 9457), or as the network leaves it. */
 export class ApiFailure extends Error {
   constructor(
     readonly status: number,
     message: string,
+    readonly problems: Problem[] = [],
+    readonly conflict: Conflict | null = null,
   ) {
     super(message);
   }
 }
 
-interface Outcome<T> {
+interface Answer<T> {
   data?: T;
   error?: unknown;
   response: Response;
 }
 
 /** Gives the data of a call, or throws what went wrong in words. */
-export async function dataOf<T>(call: Promise<Outcome<T>>): Promise<T> {
-  let outcome: Outcome<T>;
+export async function dataOf<T>(call: Promise<Answer<T>>): Promise<T> {
+  let outcome: Answer<T>;
   try {
     outcome = await call;
   } catch {
@@ -42,12 +67,13 @@ export async function dataOf<T>(call: Promise<Outcome<T>>): Promise<T> {
     // 204 has no body; callers that expect one get what the document promises.
     return outcome.data as T;
   }
-  throw new ApiFailure(outcome.response.status, detailOf(outcome.error) ?? `The service answered ${outcome.response.status}.`);
+  const details = detailsOf(outcome.error);
+  const message = details?.detail ?? `The service answered ${outcome.response.status}.`;
+  throw new ApiFailure(outcome.response.status, message, details?.problems, details?.conflict);
 }
 
-function detailOf(error: unknown): string | undefined {
-  if (typeof error === "object" && error !== null && "detail" in error && typeof error.detail === "string") {
-    return error.detail;
-  }
-  return undefined;
+/** The problem details of a refusal, when it is one of the service's own. */
+function detailsOf(error: unknown): components["schemas"]["ProblemDetails"] | undefined {
+  const isDetails = typeof error === "object" && error !== null && "detail" in error && typeof error.detail === "string";
+  return isDetails ? (error as components["schemas"]["ProblemDetails"]) : undefined;
 }

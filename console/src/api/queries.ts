@@ -38,3 +38,81 @@ export const openapiQuery = queryOptions({
   queryFn: async (): Promise<unknown> => (await fetch("/api/v1/openapi.json")).json(),
   staleTime: Infinity,
 });
+
+export const gatewaysQuery = queryOptions({
+  queryKey: ["gateways"],
+  queryFn: () => dataOf(api.GET("/api/v1/gateways")),
+});
+
+export const formsQuery = queryOptions({
+  queryKey: ["forms"],
+  queryFn: () => dataOf(api.GET("/api/v1/forms")),
+  staleTime: Infinity,
+});
+
+/** Everything that an edit of a gateway may change is below this key. */
+export const gatewayKey = (gateway: string) => ["gateway", gateway] as const;
+
+export const draftQuery = (gateway: string) =>
+  queryOptions({
+    queryKey: [...gatewayKey(gateway), "draft"],
+    queryFn: () => dataOf(api.GET("/api/v1/gateways/{gateway}/draft", { params: { path: { gateway } } })),
+  });
+
+export const draftPointsQuery = (gateway: string, list: string) =>
+  queryOptions({
+    queryKey: [...gatewayKey(gateway), "points", list],
+    queryFn: () =>
+      dataOf(api.GET("/api/v1/gateways/{gateway}/draft/points", { params: { path: { gateway }, query: { list } } })),
+  });
+
+export const checkQuery = (gateway: string) =>
+  queryOptions({
+    queryKey: [...gatewayKey(gateway), "check"],
+    queryFn: () => dataOf(api.GET("/api/v1/gateways/{gateway}/draft/check", { params: { path: { gateway } } })),
+  });
+
+export const differenceQuery = (gateway: string, before = "active", after = "draft") =>
+  queryOptions({
+    queryKey: [...gatewayKey(gateway), "difference", before, after],
+    queryFn: () =>
+      dataOf(api.GET("/api/v1/gateways/{gateway}/difference", { params: { path: { gateway }, query: { before, after } } })),
+  });
+
+export const revisionsQuery = (gateway: string) =>
+  queryOptions({
+    queryKey: [...gatewayKey(gateway), "revisions"],
+    queryFn: () => dataOf(api.GET("/api/v1/gateways/{gateway}/revisions", { params: { path: { gateway } } })),
+  });
+
+export const outcomeQuery = (gateway: string) =>
+  queryOptions({
+    queryKey: ["outcome", gateway],
+    queryFn: () => dataOf(api.GET("/api/v1/gateways/{gateway}/outcome", { params: { path: { gateway } } })),
+    staleTime: 0,
+  });
+
+export const peopleQuery = queryOptions({
+  queryKey: ["people"],
+  queryFn: () => dataOf(api.GET("/api/v1/people")),
+});
+
+export const tokensQuery = queryOptions({
+  queryKey: ["tokens"],
+  queryFn: () => dataOf(api.GET("/api/v1/tokens")),
+});
+
+export interface AuditFilter {
+  q?: string;
+  person?: string;
+  action?: string;
+  gateway?: string;
+  from?: number;
+}
+
+export const AUDIT_PAGE = 200;
+
+/** Entries of the audit trail, the newest first, page by page. */
+export async function auditPage(filter: AuditFilter, below?: number) {
+  return dataOf(api.GET("/api/v1/audit", { params: { query: { ...filter, below: below ?? null, limit: AUDIT_PAGE } } }));
+}

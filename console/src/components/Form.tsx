@@ -1,27 +1,67 @@
 import { Label } from "radix-ui";
 import { type ComponentProps, type ReactNode, useId } from "react";
 
-/** A labelled input with its help below. */
-export function Field({ label, help, ...input }: { label: string; help?: string } & ComponentProps<"input">) {
+/** How every control of a form looks. */
+export const CONTROL =
+  "h-10 w-full min-w-0 rounded-md border border-line-strong bg-raised px-3 aria-invalid:border-alarm aria-invalid:bg-alarm-ground";
+
+export interface Labelled {
+  label: string;
+  /** Whether it cannot be left empty. */
+  isNeeded?: boolean;
+  help?: string | undefined;
+  /** What is wrong with it, and what would be right. */
+  fault?: string | undefined;
+  /** Whether the fault only warns. */
+  isWarning?: boolean | undefined;
+}
+
+/** A label above a control, and help and fault below; the control gets what ties it to them. */
+export function Labelling({ label, isNeeded = false, help, fault, isWarning, children }: Labelled & { children: (ties: Ties) => ReactNode }) {
   const id = useId();
-  const helpId = help ? `${id}-help` : undefined;
+  const described = [help ? `${id}-help` : "", fault ? `${id}-fault` : ""].filter(Boolean).join(" ");
   return (
-    <div className="grid gap-1">
-      <Label.Root htmlFor={id} className="font-medium">
+    <div className="grid content-start gap-1">
+      <Label.Root htmlFor={id} className={`font-medium ${isNeeded ? "after:ml-1 after:text-faint after:content-['needed'] after:text-xs after:font-normal" : ""}`}>
         {label}
       </Label.Root>
-      <input
-        {...input}
-        id={id}
-        aria-describedby={helpId}
-        className="h-10 rounded-md border border-line-strong bg-raised px-3"
-      />
+      {children({ id, "aria-describedby": described || undefined, "aria-invalid": fault && !isWarning ? true : undefined })}
+      {fault ? (
+        <p id={`${id}-fault`} className={`text-xs ${isWarning ? "text-warn" : "text-alarm"}`}>
+          <span aria-hidden="true">{isWarning ? "▲ " : "■ "}</span>
+          {fault}
+        </p>
+      ) : null}
       {help ? (
-        <p id={helpId} className="text-xs text-faint">
+        <p id={`${id}-help`} className="text-xs text-faint">
           {help}
         </p>
       ) : null}
     </div>
+  );
+}
+
+interface Ties {
+  id: string;
+  "aria-describedby": string | undefined;
+  "aria-invalid": true | undefined;
+}
+
+/** A labelled input. */
+export function Field({ label, isNeeded = false, help, fault, isWarning, ...input }: Labelled & ComponentProps<"input">) {
+  return (
+    <Labelling {...{ label, isNeeded, help, fault, isWarning }}>
+      {(ties) => <input {...input} {...ties} className={CONTROL} />}
+    </Labelling>
+  );
+}
+
+/** A labelled choice. */
+export function Choice({ label, isNeeded = false, help, fault, isWarning, ...select }: Labelled & ComponentProps<"select">) {
+  return (
+    <Labelling {...{ label, isNeeded, help, fault, isWarning }}>
+      {(ties) => <select {...select} {...ties} className={CONTROL} />}
+    </Labelling>
   );
 }
 

@@ -3,12 +3,23 @@ import { type Live, LiveStore } from "./store";
 
 const LiveContext = createContext<LiveStore>(new LiveStore());
 
-/** Opens the live stream for everything below it. */
+/**
+ * Opens the live stream for everything below it, as long as the tab is looked at: browsers give all tabs together six
+ * connections, and a stream takes one.
+ */
 export function LiveProvider({ children }: { children: ReactNode }) {
   const [store] = useState(() => new LiveStore());
   useEffect(() => {
-    store.open(new EventSource("/api/v1/live"));
-    return () => store.close();
+    const follow = () => (document.hidden ? store.suspend() : store.open(new EventSource("/api/v1/live")));
+    const leave = () => store.suspend();
+    follow();
+    document.addEventListener("visibilitychange", follow);
+    window.addEventListener("pagehide", leave);
+    return () => {
+      document.removeEventListener("visibilitychange", follow);
+      window.removeEventListener("pagehide", leave);
+      store.close();
+    };
   }, [store]);
   return <LiveContext.Provider value={store}>{children}</LiveContext.Provider>;
 }

@@ -30,15 +30,21 @@ export class LiveStore {
   read = (): Live => this.#live;
 
   open(source: EventSource): void {
+    this.suspend();
     this.#source = source;
     source.onerror = () => this.#set({ kind: "lost" });
     source.addEventListener("status", (event) => this.takeStatus(JSON.parse(event.data)));
     source.addEventListener("values", (event) => this.takeValues(JSON.parse(event.data)));
   }
 
-  close(): void {
+  /** Listens no more; what was known stays known. */
+  suspend(): void {
     this.#source?.close();
     this.#source = null;
+  }
+
+  close(): void {
+    this.suspend();
     this.#live = nothing;
   }
 

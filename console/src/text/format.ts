@@ -31,6 +31,14 @@ export function clock(millis: number): string {
   return new Date(millis).toLocaleTimeString([], { hour12: false });
 }
 
+/** A moment with its date, on the clock of this browser. */
+export function date(millis: number): string {
+  const moment = new Date(millis);
+  const two = (number: number) => String(number).padStart(2, "0");
+  const day = `${moment.getFullYear()}-${two(moment.getMonth() + 1)}-${two(moment.getDate())}`;
+  return `${day} ${two(moment.getHours())}:${two(moment.getMinutes())}:${two(moment.getSeconds())}`;
+}
+
 export function count(number: number, one: string, many = `${one}s`): string {
   return `${number.toLocaleString("en")} ${number === 1 ? one : many}`;
 }

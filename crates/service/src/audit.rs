@@ -56,7 +56,7 @@ const PAGE: u32 = 200;
 const LARGEST_PAGE: u32 = 1000;
 
 /// The audit trail, the newest entry first. Nothing in it can be changed.
-#[utoipa::path(get, path = "/api/v1/audit", tag = "audit", params(AuditQuery), extensions(("x-role" = json!("engineer"))),
+#[utoipa::path(get, path = "/api/v1/audit", operation_id = "list_audit", tag = "audit", params(AuditQuery), extensions(("x-role" = json!("engineer"))),
     responses((status = 200, body = Vec<AuditView>), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails)))]
 pub(crate) async fn list(
     State(app): State<Arc<App>>,

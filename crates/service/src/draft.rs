@@ -145,7 +145,7 @@ pub(crate) struct PresenceView {
 }
 
 /// The draft of a gateway. While it is not edited, it is the active revision.
-#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/draft", tag = "draft", params(("gateway" = String, Path)),
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/draft", operation_id = "read_draft", tag = "draft", params(("gateway" = String, Path)),
     extensions(("x-role" = json!("viewer"))), responses((status = 200, body = DraftView),
     (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails), (status = 503, body = ProblemDetails)))]
 pub(crate) async fn read(
@@ -190,7 +190,7 @@ async fn changes(app: &App, opened: &OpenDraft) -> Result<usize, ApiError> {
 }
 
 /// Points of a draft.
-#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/draft/points", tag = "draft",
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/draft/points", operation_id = "draft_points", tag = "draft",
     params(("gateway" = String, Path), ListFilter), extensions(("x-role" = json!("viewer"))),
     responses((status = 200, body = Vec<ObjectView>), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
 pub(crate) async fn points(
@@ -225,7 +225,7 @@ fn object_view(
 }
 
 /// Edits a draft: adds, changes, renames and takes away objects.
-#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/draft/edits", tag = "draft", request_body = Edits,
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/draft/edits", operation_id = "edit_draft", tag = "draft", request_body = Edits,
     params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
     (status = 200, body = Edited), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
     (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 503, body = ProblemDetails)))]
@@ -290,7 +290,7 @@ async fn audit_change(
 }
 
 /// Puts files in the place of the whole draft.
-#[utoipa::path(put, path = "/api/v1/gateways/{gateway}/draft/files", tag = "draft", request_body = ReplaceRequest,
+#[utoipa::path(put, path = "/api/v1/gateways/{gateway}/draft/files", operation_id = "replace_draft", tag = "draft", request_body = ReplaceRequest,
     params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
     (status = 200, body = CheckResult), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
     (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
@@ -320,7 +320,7 @@ pub(crate) async fn replace(
 }
 
 /// Throws the edits of a draft away: it is the active revision again.
-#[utoipa::path(delete, path = "/api/v1/gateways/{gateway}/draft", tag = "draft", params(("gateway" = String, Path), Seen),
+#[utoipa::path(delete, path = "/api/v1/gateways/{gateway}/draft", operation_id = "discard_draft", tag = "draft", params(("gateway" = String, Path), Seen),
     extensions(("x-role" = json!("engineer"))), responses((status = 204), (status = 401, body = ProblemDetails),
     (status = 403, body = ProblemDetails), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails)))]
 pub(crate) async fn discard(
@@ -347,7 +347,7 @@ pub(crate) async fn discard(
 }
 
 /// The draft as files, in canonical form where it would run, with a placeholder for every secret.
-#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/draft/files", tag = "draft", params(("gateway" = String, Path)),
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/draft/files", operation_id = "draft_files", tag = "draft", params(("gateway" = String, Path)),
     extensions(("x-role" = json!("viewer"))), responses((status = 200, body = DescriptionFiles),
     (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
 pub(crate) async fn files(
@@ -360,7 +360,7 @@ pub(crate) async fn files(
 }
 
 /// Finds everything in a draft that would not run, or would surprise.
-#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/draft/check", tag = "draft", params(("gateway" = String, Path)),
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/draft/check", operation_id = "check_draft", tag = "draft", params(("gateway" = String, Path)),
     extensions(("x-role" = json!("viewer"))), responses((status = 200, body = CheckResult),
     (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
 pub(crate) async fn check(
@@ -382,7 +382,7 @@ fn result(version: u64, problems: Vec<Problem>) -> CheckResult {
 }
 
 /// Checks files without changing anything; problems come with file, line and column.
-#[utoipa::path(post, path = "/api/v1/check", tag = "draft", request_body = DescriptionFiles,
+#[utoipa::path(post, path = "/api/v1/check", operation_id = "check_files", tag = "draft", request_body = DescriptionFiles,
     extensions(("x-role" = json!("viewer"))),
     responses((status = 200, body = CheckResult), (status = 401, body = ProblemDetails)))]
 pub(crate) async fn check_files(
@@ -406,7 +406,7 @@ pub(crate) async fn check_files(
 }
 
 /// Tells what is open in a tab, and gives what the others have open. A tab that says nothing for 15 seconds is closed.
-#[utoipa::path(put, path = "/api/v1/gateways/{gateway}/draft/presence", tag = "draft", request_body = PresenceRequest,
+#[utoipa::path(put, path = "/api/v1/gateways/{gateway}/draft/presence", operation_id = "note_presence", tag = "draft", request_body = PresenceRequest,
     params(("gateway" = String, Path)), extensions(("x-role" = json!("viewer"))), responses(
     (status = 200, body = PresenceView), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
 pub(crate) async fn presence(

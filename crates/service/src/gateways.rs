@@ -47,14 +47,14 @@ pub(crate) struct DescriptionFiles {
 }
 
 /// All gateways, by name.
-#[utoipa::path(get, path = "/api/v1/gateways", tag = "gateways", extensions(("x-role" = json!("viewer"))),
+#[utoipa::path(get, path = "/api/v1/gateways", operation_id = "list_gateways", tag = "gateways", extensions(("x-role" = json!("viewer"))),
     responses((status = 200, body = Vec<GatewayView>), (status = 401, body = ProblemDetails), (status = 503, body = ProblemDetails)))]
 pub(crate) async fn list(State(app): State<Arc<App>>, _: Viewer) -> Result<Json<Vec<GatewayView>>, ApiError> {
     Ok(Json(app.store.gateways().await?.into_iter().map(|record| view(&app, record)).collect()))
 }
 
 /// Adds a gateway with an empty draft.
-#[utoipa::path(post, path = "/api/v1/gateways", tag = "gateways", request_body = NewGateway,
+#[utoipa::path(post, path = "/api/v1/gateways", operation_id = "add_gateway", tag = "gateways", request_body = NewGateway,
     extensions(("x-role" = json!("engineer"))), responses((status = 201, body = GatewayView),
     (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails), (status = 409, body = ProblemDetails),
     (status = 422, body = ProblemDetails)))]
@@ -76,7 +76,7 @@ pub(crate) async fn add(
 }
 
 /// Stops a gateway and takes it away with its draft. Its revisions stay on record.
-#[utoipa::path(delete, path = "/api/v1/gateways/{gateway}", tag = "gateways", params(("gateway" = String, Path)),
+#[utoipa::path(delete, path = "/api/v1/gateways/{gateway}", operation_id = "remove_gateway", tag = "gateways", params(("gateway" = String, Path)),
     extensions(("x-role" = json!("engineer"))), responses((status = 204), (status = 401, body = ProblemDetails),
     (status = 403, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
 pub(crate) async fn remove(
@@ -102,7 +102,7 @@ pub(crate) async fn remove(
 }
 
 /// The files of the active revision, in canonical form, with a placeholder for every secret.
-#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/files", tag = "gateways", params(("gateway" = String, Path)),
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/files", operation_id = "running_files", tag = "gateways", params(("gateway" = String, Path)),
     extensions(("x-role" = json!("viewer"))), responses((status = 200, body = DescriptionFiles),
     (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
 pub(crate) async fn files(

@@ -79,14 +79,14 @@ impl From<TokenRecord> for TokenView {
 }
 
 /// Everybody who can sign in.
-#[utoipa::path(get, path = "/api/v1/people", tag = "people", extensions(("x-role" = json!("administrator"))), responses(
+#[utoipa::path(get, path = "/api/v1/people", operation_id = "list_people", tag = "people", extensions(("x-role" = json!("administrator"))), responses(
     (status = 200, body = Vec<PersonView>), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails)))]
 pub(crate) async fn list(State(app): State<Arc<App>>, _: Administrator) -> Result<Json<Vec<PersonView>>, ApiError> {
     Ok(Json(app.store.people().await?.into_iter().map(PersonView::from).collect()))
 }
 
 /// Adds a person.
-#[utoipa::path(post, path = "/api/v1/people", tag = "people", request_body = NewPersonRequest,
+#[utoipa::path(post, path = "/api/v1/people", operation_id = "add_person", tag = "people", request_body = NewPersonRequest,
     extensions(("x-role" = json!("administrator"))), responses((status = 201), (status = 400, body = ProblemDetails),
     (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails), (status = 409, body = ProblemDetails)))]
 pub(crate) async fn add(
@@ -112,7 +112,7 @@ pub(crate) fn person_name(text: &str) -> Result<&str, ApiError> {
 }
 
 /// Gives a person another role or another password. The last administrator stays one.
-#[utoipa::path(patch, path = "/api/v1/people/{name}", tag = "people", request_body = PersonChange,
+#[utoipa::path(patch, path = "/api/v1/people/{name}", operation_id = "change_person", tag = "people", request_body = PersonChange,
     params(("name" = String, Path)), extensions(("x-role" = json!("administrator"))), responses((status = 204),
     (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
     (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails)))]
@@ -139,7 +139,7 @@ pub(crate) async fn change(
 }
 
 /// Takes a person away, with all sessions and tokens. The last administrator stays.
-#[utoipa::path(delete, path = "/api/v1/people/{name}", tag = "people", params(("name" = String, Path)),
+#[utoipa::path(delete, path = "/api/v1/people/{name}", operation_id = "remove_person", tag = "people", params(("name" = String, Path)),
     extensions(("x-role" = json!("administrator"))), responses((status = 204), (status = 401, body = ProblemDetails),
     (status = 403, body = ProblemDetails), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails)))]
 pub(crate) async fn remove(
@@ -161,7 +161,7 @@ fn last_administrator() -> ApiError {
 }
 
 /// Changes one's own password; all sessions and tokens end, this one too.
-#[utoipa::path(put, path = "/api/v1/session/password", tag = "people", request_body = PasswordChange,
+#[utoipa::path(put, path = "/api/v1/session/password", operation_id = "change_password", tag = "people", request_body = PasswordChange,
     extensions(("x-role" = json!("viewer"))), responses((status = 204), (status = 400, body = ProblemDetails),
     (status = 401, body = ProblemDetails), (status = 429, body = ProblemDetails)))]
 pub(crate) async fn change_password(
@@ -179,7 +179,7 @@ pub(crate) async fn change_password(
 }
 
 /// Tokens: one's own, and for an administrator everybody's.
-#[utoipa::path(get, path = "/api/v1/tokens", tag = "people", extensions(("x-role" = json!("viewer"))),
+#[utoipa::path(get, path = "/api/v1/tokens", operation_id = "list_tokens", tag = "people", extensions(("x-role" = json!("viewer"))),
     responses((status = 200, body = Vec<TokenView>), (status = 401, body = ProblemDetails)))]
 pub(crate) async fn tokens(State(app): State<Arc<App>>, Viewer(who): Viewer) -> Result<Json<Vec<TokenView>>, ApiError> {
     let own = (who.role < Role::Administrator).then_some(who.name.as_str());
@@ -187,7 +187,7 @@ pub(crate) async fn tokens(State(app): State<Arc<App>>, Viewer(who): Viewer) -> 
 }
 
 /// Makes a token good for nothing: one's own, or as an administrator anybody's.
-#[utoipa::path(delete, path = "/api/v1/tokens/{id}", tag = "people", params(("id" = String, Path)),
+#[utoipa::path(delete, path = "/api/v1/tokens/{id}", operation_id = "remove_token", tag = "people", params(("id" = String, Path)),
     extensions(("x-role" = json!("viewer"))),
     responses((status = 204), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
 pub(crate) async fn remove_token(

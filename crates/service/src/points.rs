@@ -99,7 +99,7 @@ impl PointFilter {
 }
 
 /// Points with their newest readings, in the order of the description.
-#[utoipa::path(get, path = "/api/v1/points", tag = "watch", extensions(("x-role" = json!("viewer"))), params(PointFilter),
+#[utoipa::path(get, path = "/api/v1/points", operation_id = "list_points", tag = "watch", extensions(("x-role" = json!("viewer"))), params(PointFilter),
     responses((status = 200, body = Vec<PointView>), (status = 401, body = ProblemDetails)))]
 pub(crate) async fn list(
     State(app): State<Arc<App>>,
@@ -119,7 +119,7 @@ pub(crate) async fn list(
 }
 
 /// One point with its last minutes.
-#[utoipa::path(get, path = "/api/v1/points/{gateway}/{device}/{point}", tag = "watch", extensions(("x-role" = json!("viewer"))),
+#[utoipa::path(get, path = "/api/v1/points/{gateway}/{device}/{point}", operation_id = "point_detail", tag = "watch", extensions(("x-role" = json!("viewer"))),
     params(("gateway" = String, Path), ("device" = String, Path), ("point" = String, Path)),
     responses((status = 200, body = PointDetail), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
 pub(crate) async fn detail(

@@ -70,7 +70,7 @@ pub(crate) struct ActivationView {
 }
 
 /// What would change: the draft against the active revision, or any two of draft and revisions.
-#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/difference", tag = "draft",
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/difference", operation_id = "compare", tag = "draft",
     params(("gateway" = String, Path), Sides), extensions(("x-role" = json!("viewer"))), responses(
     (status = 200, body = DifferenceView), (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails),
     (status = 404, body = ProblemDetails)))]
@@ -106,7 +106,7 @@ async fn side(app: &App, opened: &drafts::OpenDraft, word: &str) -> Result<Optio
 }
 
 /// The revisions of a gateway, the newest first.
-#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/revisions", tag = "revisions", params(("gateway" = String, Path)),
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/revisions", operation_id = "list_revisions", tag = "revisions", params(("gateway" = String, Path)),
     extensions(("x-role" = json!("viewer"))),
     responses((status = 200, body = Vec<RevisionView>), (status = 401, body = ProblemDetails)))]
 pub(crate) async fn list(
@@ -124,7 +124,7 @@ pub(crate) async fn list(
 }
 
 /// The files of a revision, with a placeholder for every secret.
-#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/revisions/{number}", tag = "revisions",
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/revisions/{number}", operation_id = "revision_files", tag = "revisions",
     params(("gateway" = String, Path), ("number" = u32, Path)), extensions(("x-role" = json!("viewer"))), responses(
     (status = 200, body = DescriptionFiles), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
 pub(crate) async fn files(
@@ -138,7 +138,7 @@ pub(crate) async fn files(
 
 /// Activates the draft, or an earlier revision again, as the next revision. Only what differs is touched. What became of
 /// it is told by `outcome`.
-#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/activations", tag = "revisions", request_body = ActivationRequest,
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/activations", operation_id = "activate", tag = "revisions", request_body = ActivationRequest,
     params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
     (status = 201, body = ActivationView), (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails),
     (status = 403, body = ProblemDetails), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails),
@@ -166,7 +166,7 @@ pub(crate) async fn activate(
 }
 
 /// What became of the last activation so far, link by link and uplink by uplink.
-#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/outcome", tag = "revisions", params(("gateway" = String, Path)),
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/outcome", operation_id = "activation_outcome", tag = "revisions", params(("gateway" = String, Path)),
     extensions(("x-role" = json!("viewer"))), responses((status = 200, body = Outcome),
     (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
 pub(crate) async fn outcome(

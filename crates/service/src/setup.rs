@@ -30,13 +30,13 @@ pub(crate) struct Setup {
 }
 
 /// Whether the first set-up is still to be done.
-#[utoipa::path(get, path = "/api/v1/setup", tag = "people", responses((status = 200, body = SetupState)))]
+#[utoipa::path(get, path = "/api/v1/setup", operation_id = "setup_state", tag = "people", responses((status = 200, body = SetupState)))]
 pub(crate) async fn state(State(app): State<Arc<App>>) -> Result<Json<SetupState>, ApiError> {
     Ok(Json(SetupState { needed: app.store.has_nobody().await? }))
 }
 
 /// Names the administrator and signs in. Works once, with the code that the service printed.
-#[utoipa::path(post, path = "/api/v1/setup", tag = "people", request_body = Setup, responses(
+#[utoipa::path(post, path = "/api/v1/setup", operation_id = "set_up", tag = "people", request_body = Setup, responses(
     (status = 201, body = SignedInView), (status = 401, body = ProblemDetails), (status = 409, body = ProblemDetails),
     (status = 429, body = ProblemDetails),
 ))]

@@ -22,7 +22,7 @@ pub(crate) struct TrialRequest {
 }
 
 /// Reads a point once, now, without touching draft or revision.
-#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/trials", tag = "draft", request_body = TrialRequest,
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/trials", operation_id = "trial_read", tag = "draft", request_body = TrialRequest,
     params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
     (status = 200, body = TrialReading), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
     (status = 422, body = ProblemDetails), (status = 502, body = ProblemDetails)))]

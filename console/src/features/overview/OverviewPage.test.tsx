@@ -53,7 +53,7 @@ function status(change: (status: Status) => void = () => {}): Status {
       {
         name: "alderfen-1",
         title: "Alderfen biogas works",
-        revision: 3,
+        revision: 3, activated_at: 0,
         since: at - 61_000,
         points: 10,
         points_good: 10,
@@ -119,5 +119,5 @@ test("what does not run says since when and why, and the way is broken", async (
 test("without a gateway it says what to do", async () => {
   show(status((told) => (told.gateways = [])));
   expect(await screen.findByText("No gateway runs")).toBeTruthy();
-  expect(screen.getByText(/interlex config apply/)).toBeTruthy();
+  expect(screen.getByText(/interlex config init/)).toBeTruthy();
 });

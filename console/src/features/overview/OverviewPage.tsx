@@ -16,7 +16,12 @@ export function OverviewPage() {
       {status === null ? <Loading what="the state of the gateways" /> : null}
       {status?.gateways.length === 0 ? (
         <Notice title="No gateway runs">
-          Describe one in files and apply them: <code className="font-mono">interlex config apply DIR --activate --note TEXT</code>
+          <p>
+            <Link to="/gateways" className="text-act underline">
+              Add one here
+            </Link>
+            , or describe one in files: <code className="font-mono">interlex config init DIR</code>
+          </p>
         </Notice>
       ) : null}
       <div className="grid gap-10">

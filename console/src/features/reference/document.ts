@@ -64,7 +64,9 @@ function fieldsOf(schema: Json): { name: string; type: string; text: string }[] 
   const parts = [schema, ...list(schema.allOf).map(object)];
   return parts.flatMap((part) =>
     Object.entries(object(part.properties)).map(([name, field]) => {
-      const { type, items, $ref, description } = object(field);
+      // What may be missing is a choice between the thing and null.
+      const choice = list(object(field).oneOf).map(object).find((one) => one.type !== "null");
+      const { type, items, $ref, description } = choice ?? object(field);
       const item = object(items).$ref ?? object(items).type;
       const word = text($ref).split("/").at(-1) || list(type).concat(type).filter((one) => typeof one === "string").join(" or ");
       return { name, type: item ? `list of ${text(item).split("/").at(-1)}` : word, text: text(description) };

@@ -1,0 +1,53 @@
+import { useCallback, useEffect, useState } from "react";
+import type { Content } from "../../api/client";
+
+/** What was typed and not saved yet, with what it was made from. */
+interface Kept {
+  /** The version of the object that was looked at; null for a new one. */
+  version: string | null;
+  content: Content;
+}
+
+const PREFIX = "unsaved:";
+
+function read(key: string): Kept | null {
+  try {
+    const parsed: unknown = JSON.parse(localStorage.getItem(PREFIX + key) ?? "null");
+    return typeof parsed === "object" && parsed !== null && "content" in parsed ? (parsed as Kept) : null;
+  } catch {
+    return null;
+  }
+}
+
+/**
+ * The content of a form: what is saved, or what was typed over it. What was typed outlives a reload of the page, and is
+ * gone once it is saved or thrown away.
+ */
+export function useKept(key: string, saved: Kept) {
+  const [kept, setKept] = useState(() => read(key));
+  useEffect(() => setKept(read(key)), [key]);
+  const change = useCallback(
+    (content: Content) => {
+      const next = { version: kept?.version ?? saved.version, content };
+      localStorage.setItem(PREFIX + key, JSON.stringify(next));
+      setKept(next);
+    },
+    [key, kept, saved.version],
+  );
+  const forget = useCallback(() => {
+    localStorage.removeItem(PREFIX + key);
+    setKept(null);
+  }, [key]);
+  /** Goes on from another version: somebody else has saved meanwhile. */
+  const rebase = useCallback(
+    (version: string | null) => {
+      if (!kept) return;
+      const next = { ...kept, version };
+      localStorage.setItem(PREFIX + key, JSON.stringify(next));
+      setKept(next);
+    },
+    [key, kept],
+  );
+  const { version, content } = kept ?? saved;
+  return { version, content, isUnsaved: kept !== null, change, forget, rebase };
+}

@@ -1,0 +1,101 @@
+import type { Content } from "../../api/client";
+
+/** How a value is entered. */
+export type Entry =
+  | { kind: "text" }
+  | { kind: "secret" }
+  | { kind: "number"; isWhole: boolean; unit: string }
+  | { kind: "switch" }
+  | { kind: "choice"; options: { word: string; help?: string }[] }
+  | { kind: "reference"; to: "link" | "rate" };
+
+/** One field of a form, made from one property of a schema. */
+export interface FormField {
+  key: string;
+  label: string;
+  help: string;
+  isRequired: boolean;
+  isAdvanced: boolean;
+  /** What it is when nothing is said, as text. */
+  fallback: string;
+  entry: Entry;
+}
+
+type Json = Record<string, unknown>;
+
+const isObject = (value: unknown): value is Json => typeof value === "object" && value !== null && !Array.isArray(value);
+const text = (value: unknown): string => (typeof value === "string" ? value : "");
+
+/** The fields of an object's form, in the order of its schema. What the schema fixes to one word is no field. */
+export function fieldsOf(schema: unknown): FormField[] {
+  if (!isObject(schema) || !isObject(schema.properties)) return [];
+  const definitions = isObject(schema.$defs) ? schema.$defs : {};
+  const required = Array.isArray(schema.required) ? schema.required : [];
+  return Object.entries(schema.properties).flatMap(([key, property]) => {
+    if (!isObject(property) || "const" in property) return [];
+    return {
+      key,
+      label: labelOf(key),
+      help: text(property.description).replace(/\s*\n\s*/g, " ").replaceAll("`", ""),
+      isRequired: required.includes(key),
+      isAdvanced: property["x-advanced"] === true,
+      fallback: shown(property.default),
+      entry: entryOf(property, definitions),
+    };
+  });
+}
+
+/** `max-registers` is "Max registers". */
+export function labelOf(key: string): string {
+  const words = key.replaceAll("-", " ");
+  return words.charAt(0).toUpperCase() + words.slice(1);
+}
+
+function entryOf(property: Json, definitions: Json): Entry {
+  const refers = property["x-refers"];
+  if (refers === "link" || refers === "rate") return { kind: "reference", to: refers };
+  const options = optionsOf(property, definitions);
+  if (options.length > 0) return { kind: "choice", options };
+  const types = Array.isArray(property.type) ? property.type : [property.type];
+  if (property.format === "secret") return { kind: "secret" };
+  if (types.includes("boolean")) return { kind: "switch" };
+  if (types.includes("integer") || types.includes("number")) {
+    return { kind: "number", isWhole: types.includes("integer"), unit: text(property["x-unit"]) };
+  }
+  return { kind: "text" };
+}
+
+/** The words to choose from: of an enumeration, or of one that is defined elsewhere in the schema. */
+function optionsOf(property: Json, definitions: Json): { word: string; help?: string }[] {
+  const name = text(property.$ref).replace("#/$defs/", "");
+  const definition = isObject(definitions[name]) ? definitions[name] : property;
+  if (Array.isArray(definition.enum)) return definition.enum.map((word) => ({ word: text(word) }));
+  if (!Array.isArray(definition.oneOf)) return [];
+  return definition.oneOf
+    .filter(isObject)
+    .filter((choice) => "const" in choice)
+    .map((choice) => ({ word: text(choice.const), help: text(choice.description) }));
+}
+
+/** A value as its field shows it. */
+export function shown(value: unknown): string {
+  return value === null || value === undefined ? "" : String(value);
+}
+
+/**
+ * What was typed into a field, as the value of its key; undefined leaves the key out. What is no number stays text, so
+ * that the check can say so and nothing typed is lost.
+ */
+export function valueOf(typed: string, entry: Entry): unknown {
+  if (typed === "") return undefined;
+  if (entry.kind === "switch") return typed === "true";
+  if (entry.kind !== "number") return typed;
+  const parsed = Number(typed.replace(",", "."));
+  return Number.isFinite(parsed) && typed.trim() !== "" ? parsed : typed;
+}
+
+/** An object with one key set, or without it. */
+export function withKey(content: Content, key: string, value: unknown): Content {
+  const { [key]: _, ...rest } = content;
+  return value === undefined ? rest : { ...content, [key]: value };
+}

@@ -1,0 +1,308 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import type { Content, DraftView, EditRequest, Forms } from "../../api/client";
+import { checkQuery, differenceQuery, draftPointsQuery } from "../../api/queries";
+import { Button, Choice, Field } from "../../components/Form";
+import { Loading, Notice } from "../../components/Notice";
+import { Panel } from "../../components/Page";
+import { count } from "../../text/format";
+import { ActivatePanel } from "../changes/ChangesPage";
+import { DifferenceView } from "../changes/DifferenceView";
+import { OutcomePanel } from "../changes/OutcomePanel";
+import { contentOf, namesOf, objectsOf, useEdits } from "../description/edits";
+import { useKept } from "../description/kept";
+import { useAnnounce } from "../description/presence";
+import { SchemaForm } from "../description/SchemaForm";
+import { shown } from "../description/schema";
+import { GatewayPage } from "../gateways/GatewayPage";
+import { Arrivals } from "./Arrivals";
+import { PointRows } from "./NewPoints";
+import { TrialPanel } from "./TrialPanel";
+
+const STEPS = ["Link", "Reach it", "Device", "Points", "Into the draft", "Run it"] as const;
+
+/** Everything that was entered so far; kept over reloads until the device is in the draft. */
+interface Plan {
+  /** The link to use; empty for a new one. */
+  link: string;
+  newLink: Content;
+  device: Content;
+  /** What reaching the device is tried with; it becomes the first point. */
+  first: Content;
+  points: Content[];
+}
+
+/** From the cabinet to the broker: a device, step by step, each step tried before anything is saved. */
+export function AddDevicePage() {
+  return (
+    <GatewayPage title="Add a device">
+      {({ gateway, draft, forms }) => <Steps key={gateway} {...{ gateway, draft, forms }} />}
+    </GatewayPage>
+  );
+}
+
+function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; forms: Forms }) {
+  const [search, setSearch] = useSearchParams();
+  const links = objectsOf(draft, "link");
+  const protocol = forms.links[0]?.word ?? "";
+  const empty: Plan = {
+    link: links[0]?.name ?? "",
+    newLink: { protocol },
+    device: {},
+    first: { address: "holding:0", type: "uint16" },
+    points: [],
+  };
+  const kept = useKept(`${gateway}/add-device`, { version: null, content: { ...empty } });
+  const plan = { ...empty, ...kept.content } as Plan;
+  const change = (changes: Partial<Plan>) => kept.change({ ...plan, ...changes });
+  useAnnounce("a new device");
+  const step = Math.min(Math.max(Number(search.get("step") ?? 0), 0), STEPS.length - 1);
+  const go = (to: number, more: Record<string, string> = {}) => setSearch({ gateway, step: String(to), ...more });
+
+  const known = links.find((object) => object.name === plan.link);
+  const link = known ? contentOf(known) : plan.newLink;
+  const linkName = known?.name ?? shown(plan.newLink.name);
+  const kind = forms.links.find((form) => form.word === link.protocol);
+  const names = { ...namesOf(draft), link: [...namesOf(draft).link, linkName].filter(Boolean) };
+  const device = { ...plan.device, link: linkName };
+  const saved = search.get("device") ?? "";
+
+  return (
+    <div className="grid max-w-3xl gap-4">
+      <ol aria-label="Steps" className="flex flex-wrap gap-x-1 gap-y-1 text-sm">
+        {STEPS.map((title, at) => (
+          <li key={title}>
+            <button
+              type="button"
+              aria-current={at === step ? "step" : undefined}
+              disabled={(at === STEPS.length - 1) !== (saved !== "")}
+              onClick={() => go(at)}
+              className="rounded-md px-2 py-1 text-soft enabled:hover:text-ink disabled:opacity-60 aria-[current]:bg-select aria-[current]:font-semibold aria-[current]:text-ink"
+            >
+              {at + 1}. {title}
+            </button>
+          </li>
+        ))}
+      </ol>
+      {step === 0 ? (
+        <Panel title="Which way leads to it?">
+          <div className="grid gap-4">
+            <Choice label="Link" value={known ? plan.link : ""} onChange={(event) => change({ link: event.target.value })}>
+              {links.map((object) => (
+                <option key={object.name} value={object.name}>
+                  {object.name} ({shown(contentOf(object).host)})
+                </option>
+              ))}
+              <option value="">A new link</option>
+            </Choice>
+            {known ? null : (
+              <>
+                {forms.links.length > 1 ? (
+                  <Choice
+                    label="Protocol"
+                    value={shown(plan.newLink.protocol)}
+                    onChange={(event) => change({ newLink: { ...plan.newLink, protocol: event.target.value } })}
+                  >
+                    {forms.links.map((form) => (
+                      <option key={form.word} value={form.word}>
+                        {form.title}
+                      </option>
+                    ))}
+                  </Choice>
+                ) : null}
+                <SchemaForm schema={kind?.schema} content={plan.newLink} onChange={(newLink) => change({ newLink })} problems={[]} names={names} />
+              </>
+            )}
+            <Next onNext={() => go(1)} disabled={linkName === ""} why="Name the link and say where it leads." />
+          </div>
+        </Panel>
+      ) : null}
+      {step === 1 ? (
+        <Panel title="Does it answer?">
+          <div className="grid gap-4">
+            <SchemaForm
+              schema={kind?.device}
+              content={plan.device}
+              onChange={(next) => change({ device: next })}
+              problems={[]}
+              names={names}
+              without={["name", "title", "link", "points"]}
+            />
+            <p className="text-soft">One value that its manual names:</p>
+            <SchemaForm
+              schema={forms.point}
+              content={plan.first}
+              onChange={(first) => change({ first })}
+              problems={[]}
+              names={names}
+              without={["name", "title", "rate", "report", "deadband", "access", "low", "high"]}
+            />
+            <p className="text-xs text-faint">Addresses: {kind?.addresses}</p>
+            <TrialPanel gateway={gateway} link={link} device={device} point={plan.first} label="Ask it now" />
+            <Next onNext={() => go(2)} onBack={() => go(0)} />
+          </div>
+        </Panel>
+      ) : null}
+      {step === 2 ? (
+        <Panel title="What is it called?">
+          <div className="grid gap-4">
+            <SchemaForm
+              schema={kind?.device}
+              content={plan.device}
+              onChange={(next) => change({ device: next })}
+              problems={[]}
+              names={names}
+              without={["link"]}
+            />
+            <Next onNext={() => go(3)} onBack={() => go(1)} disabled={!plan.device.name} why="Give it a name." />
+          </div>
+        </Panel>
+      ) : null}
+      {step === 3 ? (
+        <Panel title="Its points">
+          <PointRows
+            {...{ gateway, draft, forms, link, device }}
+            first={plan.first}
+            points={plan.points}
+            onChange={(points) => change({ points })}
+          />
+          <Next onNext={() => go(4)} onBack={() => go(2)} />
+        </Panel>
+      ) : null}
+      {step === 4 ? (
+        <IntoDraft
+          {...{ gateway, draft, device, linkName, plan }}
+          isNewLink={known === undefined}
+          onBack={() => go(3)}
+          onSaved={(name) => {
+            kept.forget();
+            go(5, { device: name });
+          }}
+        />
+      ) : null}
+      {step === 5 ? <RunIt gateway={gateway} draft={draft} device={saved} /> : null}
+    </div>
+  );
+}
+
+function Next({ onNext, onBack, disabled = false, why }: { onNext: () => void; onBack?: () => void; disabled?: boolean; why?: string }) {
+  return (
+    <div className="mt-2 flex flex-wrap items-center gap-2">
+      {onBack ? (
+        <Button quiet onClick={onBack}>
+          Back
+        </Button>
+      ) : null}
+      <Button onClick={onNext} disabled={disabled}>
+        Go on
+      </Button>
+      {disabled && why ? <span className="text-sm text-soft">{why}</span> : null}
+    </div>
+  );
+}
+
+interface IntoDraftProps {
+  gateway: string;
+  draft: DraftView;
+  plan: Plan;
+  device: Content;
+  linkName: string;
+  isNewLink: boolean;
+  onBack: () => void;
+  onSaved: (device: string) => void;
+}
+
+/** Puts link, device and points into the draft in one step: all of it, or nothing. */
+function IntoDraft({ gateway, draft, plan, device, linkName, isNewLink, onBack, onSaved }: IntoDraftProps) {
+  const edits = useEdits(gateway);
+  const name = shown(device.name);
+  const list = shown(device.points) || `points/${name}.csv`;
+  const known = useQuery(draftPointsQuery(gateway, list));
+  const rates = new Set(plan.points.map((point) => shown(point.rate)).filter(Boolean));
+  const missing = [...rates].filter((rate) => !namesOf(draft).rate.includes(rate));
+  const [period, setPeriod] = useState("1s");
+  const wanted: EditRequest[] = [
+    ...missing.map((rate) => edit("rate", "", { name: rate, period })),
+    ...(isNewLink ? [edit("link", "", plan.newLink)] : []),
+    edit("device", "", device),
+    ...plan.points
+      .filter((point) => !known.data?.some((other) => other.name === point.name))
+      .map((point) => edit("point", list, point)),
+  ];
+  return (
+    <Panel title="Into the draft">
+      <div className="grid gap-4">
+        <ul className="grid gap-1">
+          {missing.map((rate) => (
+            <li key={rate}>rate {rate}</li>
+          ))}
+          {isNewLink ? (
+            <li>
+              link {linkName} to {shown(plan.newLink.host)}
+            </li>
+          ) : null}
+          <li>
+            device {name} on link {linkName}
+          </li>
+          <li>
+            {count(plan.points.length, "point")} in {list}
+          </li>
+        </ul>
+        {missing.length > 0 ? (
+          <div className="max-w-60">
+            <Field label={`Period of ${missing.join(", ")}`} help="How often the points that name it are read." value={period} onChange={(event) => setPeriod(event.target.value)} />
+          </div>
+        ) : null}
+        {edits.isError ? <Notice tone="alarm" title={edits.error.message} /> : null}
+        <div className="flex gap-2">
+          <Button quiet onClick={onBack}>
+            Back
+          </Button>
+          <Button disabled={edits.isPending || known.isPending || name === ""} onClick={() => edits.mutate(wanted, { onSuccess: () => onSaved(name) })}>
+            {edits.isPending ? "Saving …" : "Put it into the draft"}
+          </Button>
+        </div>
+      </div>
+    </Panel>
+  );
+}
+
+function edit(of: EditRequest["object"]["class"], list: string, content: Content): EditRequest {
+  return { object: { class: of, list, name: shown(content.name) }, version: null, content };
+}
+
+/** Activates, and follows the device's values from the field to the broker. */
+function RunIt({ gateway, draft, device }: { gateway: string; draft: DraftView; device: string }) {
+  const difference = useQuery(differenceQuery(gateway));
+  const check = useQuery(checkQuery(gateway));
+  const [activated, setActivated] = useState<{ before: number | null } | null>(null);
+  if (!difference.data || !check.data) return <Loading what="what will change" />;
+  const hasChanges = difference.data.objects.length > 0;
+  return (
+    <div className="grid gap-4">
+      {hasChanges ? (
+        <>
+          <Panel title="What will change">
+            <DifferenceView difference={difference.data} gateway={gateway} />
+          </Panel>
+          {check.data.mistakes > 0 ? (
+            <Notice tone="alarm" title={`${count(check.data.mistakes, "mistake")} in the draft`}>
+              <Link to={`/changes?gateway=${encodeURIComponent(gateway)}`} className="underline">
+                Look at them
+              </Link>
+            </Notice>
+          ) : null}
+          <ActivatePanel
+            gateway={gateway}
+            version={difference.data.version}
+            mistakes={check.data.mistakes}
+            onActivated={() => setActivated({ before: draft.active ?? null })}
+          />
+        </>
+      ) : null}
+      {activated ? <OutcomePanel gateway={gateway} before={activated.before} /> : null}
+      {hasChanges ? null : <Arrivals gateway={gateway} device={device} />}
+    </div>
+  );
+}

@@ -1,0 +1,94 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { pointsQuery } from "../../api/queries";
+import { Notice } from "../../components/Notice";
+import { Panel } from "../../components/Page";
+import { useLive, useServiceNow } from "../../live/live";
+import { span, value } from "../../text/format";
+import { Quality } from "../points/Quality";
+import { withReadings } from "../points/rows";
+
+interface Arrived {
+  value: unknown;
+  at: number;
+}
+
+interface TapMessage {
+  at: number;
+  topic: string;
+  metrics: { name: string; value: unknown }[];
+}
+
+/** The values of a device in the gateway, and the same values as they arrive at the broker. */
+export function Arrivals({ gateway, device }: { gateway: string; device: string }) {
+  const { readings, status } = useLive();
+  const now = useServiceNow();
+  const revision = status?.gateways.find((running) => running.name === gateway)?.revision;
+  const points = useQuery(pointsQuery);
+  const { refetch } = points;
+  // A new revision brings new points.
+  useEffect(() => {
+    if (revision !== undefined) void refetch();
+  }, [revision, refetch]);
+  const { arrived, lost } = useArrived(gateway, device);
+  const own = withReadings(points.data ?? [], readings).filter((point) => point.gateway === gateway && point.device === device);
+  return (
+    <Panel title={`${device}: from the field to the broker`}>
+      {own.length === 0 ? <p className="text-soft">Its points are not active yet.</p> : null}
+      {lost ? <Notice tone="alarm" title={`The broker cannot be listened to: ${lost}`} /> : null}
+      <div className="overflow-x-auto">
+        <table className="w-full text-left text-sm">
+          <thead>
+            <tr className="text-xs text-soft">
+              <th className="py-1 pr-3 font-normal">Point</th>
+              <th className="pr-3 text-right font-normal">Read</th>
+              <th className="pr-3 font-normal">Quality</th>
+              <th className="pr-3 text-right font-normal">At the broker</th>
+              <th className="text-right font-normal">Arrived</th>
+            </tr>
+          </thead>
+          <tbody>
+            {own.map((point) => {
+              const there = arrived.get(point.name);
+              return (
+                <tr key={point.id} className="border-t border-line">
+                  <th className="py-1.5 pr-3 font-medium">{point.name}</th>
+                  <td className="pr-3 text-right tabular-nums">
+                    {value(point.value, point.decimals)} {point.unit}
+                  </td>
+                  <td className="pr-3">
+                    <Quality reading={point} />
+                  </td>
+                  <td className="pr-3 text-right tabular-nums">{there ? value(there.value, point.decimals) : "not yet"}</td>
+                  <td className="text-right tabular-nums text-soft">{there ? `${span(now - there.at)} ago` : ""}</td>
+                </tr>
+              );
+            })}
+          </tbody>
+        </table>
+      </div>
+    </Panel>
+  );
+}
+
+/** What arrives at the broker of one device, by the name of the metric. */
+function useArrived(gateway: string, device: string) {
+  const [arrived, setArrived] = useState<ReadonlyMap<string, Arrived>>(new Map());
+  const [lost, setLost] = useState<string | null>(null);
+  useEffect(() => {
+    const source = new EventSource(`/api/v1/tap?gateway=${encodeURIComponent(gateway)}`);
+    source.addEventListener("message", (event) => {
+      const message: TapMessage = JSON.parse(event.data);
+      if (!message.topic.endsWith(`/${device}`)) return;
+      setLost(null);
+      setArrived((known) => {
+        const next = new Map(known);
+        for (const metric of message.metrics) next.set(metric.name, { value: metric.value, at: message.at });
+        return next;
+      });
+    });
+    source.addEventListener("lost", (event) => setLost(String(event.data)));
+    return () => source.close();
+  }, [gateway, device]);
+  return { arrived, lost };
+}

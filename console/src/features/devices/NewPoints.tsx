@@ -1,0 +1,105 @@
+import { useMemo, useState } from "react";
+import type { Content, DraftView, Forms } from "../../api/client";
+import { Button } from "../../components/Form";
+import { Notice } from "../../components/Notice";
+import { namesOf } from "../description/edits";
+import { SchemaForm } from "../description/SchemaForm";
+import { shown } from "../description/schema";
+import { readList } from "./list";
+import { TrialPanel } from "./TrialPanel";
+
+interface PointRowsProps {
+  gateway: string;
+  draft: DraftView;
+  forms: Forms;
+  link: Content;
+  device: Content;
+  /** What the device was reached with: the first point starts from it. */
+  first: Content;
+  points: Content[];
+  onChange: (points: Content[]) => void;
+}
+
+/** The points of a device that is not saved yet: by hand, each of them tried, or pasted as a list. */
+export function PointRows({ gateway, draft, forms, link, device, first, points, onChange }: PointRowsProps) {
+  const rate = namesOf(draft).rate[0] ?? "normal";
+  const [open, setOpen] = useState<number | null>(points.length === 0 ? 0 : null);
+  const [pasted, setPasted] = useState<string | null>(null);
+  const list = useMemo(() => readList(pasted ?? "", forms.point), [pasted, forms]);
+  const at = (position: number) => points[position] ?? { ...(points.length === 0 ? first : {}), rate };
+  const put = (position: number, content: Content) => onChange([...points.slice(0, position), content, ...points.slice(position + 1)]);
+  const names = { ...namesOf(draft), rate: namesOf(draft).rate.length > 0 ? namesOf(draft).rate : [rate] };
+  return (
+    <div className="grid gap-3">
+      <ul className="grid divide-y divide-line">
+        {[...points, ...(open === points.length ? [at(points.length)] : [])].map((point, position) => (
+          // Their place is all that tells points apart while they are being named.
+          // eslint-disable-next-line react/no-array-index-key
+          <li key={position} className="py-2">
+            <div className="flex flex-wrap items-center gap-3">
+              <button
+                type="button"
+                aria-expanded={open === position}
+                onClick={() => setOpen(open === position ? null : position)}
+                className="flex flex-1 flex-wrap gap-x-4 text-left hover:text-act"
+              >
+                <span className="min-w-28 font-medium">{shown(point.name) || "A point without a name"}</span>
+                <span className="font-mono text-xs leading-5 text-soft">{shown(point.address)}</span>
+                <span className="text-soft">
+                  {shown(point.type)} {shown(point.unit)}
+                </span>
+              </button>
+              {position < points.length ? (
+                <Button quiet aria-label={`Remove ${shown(point.name)}`} onClick={() => onChange(points.filter((_, other) => other !== position))}>
+                  Remove
+                </Button>
+              ) : null}
+            </div>
+            {open === position ? (
+              <div className="mt-3 grid gap-4 rounded-md border border-line-strong bg-raised p-4">
+                <SchemaForm schema={forms.point} content={point} onChange={(content) => put(position, content)} problems={[]} names={names} />
+                <TrialPanel gateway={gateway} link={link} device={device} point={point} />
+              </div>
+            ) : null}
+          </li>
+        ))}
+      </ul>
+      <div className="flex flex-wrap gap-2">
+        <Button quiet onClick={() => setOpen(points.length)}>
+          Add a point
+        </Button>
+        <Button quiet onClick={() => setPasted(pasted === null ? "" : null)}>
+          Paste a list
+        </Button>
+      </div>
+      {pasted !== null ? (
+        <div className="grid gap-2">
+          <label className="grid gap-1 font-medium">
+            Point list, with a heading
+            <textarea
+              rows={5}
+              value={pasted}
+              spellCheck={false}
+              onChange={(event) => setPasted(event.target.value)}
+              placeholder={"name,address,type,unit,rate\nflow,input:4,float32,m³/h,fast"}
+              className="rounded-md border border-line-strong bg-ground p-3 font-mono text-xs font-normal"
+            />
+          </label>
+          {pasted !== "" && list.faults.length > 0 ? <Notice tone="alarm" title={list.faults[0] ?? ""} /> : null}
+          <Button
+            quiet
+            className="justify-self-start"
+            disabled={list.rows.length === 0 || list.faults.length > 0}
+            onClick={() => {
+              onChange([...points, ...list.rows.map((row) => ({ rate, ...row }))]);
+              setPasted(null);
+              setOpen(null);
+            }}
+          >
+            Take over {list.rows.length} points
+          </Button>
+        </div>
+      ) : null}
+    </div>
+  );
+}

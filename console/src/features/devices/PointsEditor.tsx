@@ -1,0 +1,213 @@
+import { useQuery } from "@tanstack/react-query";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useMemo, useRef, useState } from "react";
+import type { Content, DraftView, Forms, ObjectView, Problem } from "../../api/client";
+import { checkQuery, draftPointsQuery } from "../../api/queries";
+import { Badge } from "../../components/Badge";
+import { Button } from "../../components/Form";
+import { Loading, Notice } from "../../components/Notice";
+import { count } from "../../text/format";
+import { contentOf, objectsOf, useEdits } from "../description/edits";
+import { ObjectEditor } from "../description/ObjectEditor";
+import { shown } from "../description/schema";
+import { useMay } from "../session/may";
+import { editsOf, readList } from "./list";
+import { TrialPanel } from "./TrialPanel";
+
+interface PointsEditorProps {
+  gateway: string;
+  draft: DraftView;
+  forms: Forms;
+  device: ObjectView;
+  list: string;
+  opened: string | null;
+  onOpen: (name: string | null) => void;
+}
+
+const ROW = 36;
+
+/** The points of a device in the draft: edited one by one, or pasted as a list. */
+export function PointsEditor({ gateway, draft, forms, device, list, opened, onOpen }: PointsEditorProps) {
+  const points = useQuery(draftPointsQuery(gateway, list));
+  const check = useQuery(checkQuery(gateway));
+  const may = useMay("engineer");
+  const [isPasting, setPasting] = useState(false);
+  const [text, setText] = useState("");
+  const shared = draft.lists.find((known) => known.path === list)?.devices.filter((name) => name !== device.name) ?? [];
+  const link = objectsOf(draft, "link").find((object) => object.name === contentOf(device).link);
+  const faulty = useMemo(() => {
+    const of: Map<string, Problem> = new Map();
+    for (const problem of check.data?.problems ?? []) {
+      if (problem.target?.class === "point" && problem.target.list === list) of.set(problem.target.name, problem);
+    }
+    return of;
+  }, [check.data, list]);
+  const rows = useMemo(() => {
+    const wanted = text.toLowerCase();
+    return (points.data ?? []).filter((point) => {
+      const { address, title } = contentOf(point);
+      return [point.name, shown(address), shown(title)].some((place) => place.toLowerCase().includes(wanted));
+    });
+  }, [points.data, text]);
+  if (points.isPending) return <Loading what="points" />;
+  if (points.isError) return <Notice tone="alarm" title={points.error.message} />;
+  const open = points.data.find((point) => point.name === opened);
+  const extra = (content: Content) =>
+    link ? <TrialPanel gateway={gateway} link={contentOf(link)} device={contentOf(device)} point={content} /> : null;
+  return (
+    <div className="grid gap-3">
+      {shared.length > 0 ? (
+        <Notice title={`${list} is the list of ${shared.join(", ")} too`}>What is changed here changes there.</Notice>
+      ) : null}
+      <div className="flex flex-wrap items-center gap-2">
+        <input
+          type="search"
+          aria-label="Filter the list"
+          placeholder="Filter  ( / )"
+          value={text}
+          onChange={(event) => setText(event.target.value)}
+          className="h-9 w-44 rounded-md border border-line-strong bg-raised px-3"
+        />
+        <p className="text-sm text-soft">{count(points.data.length, "point")}</p>
+        {may ? (
+          <div className="ml-auto flex gap-2">
+            <Button quiet onClick={() => setPasting(!isPasting)}>
+              Paste a list
+            </Button>
+            <Button quiet onClick={() => onOpen("")}>
+              Add a point
+            </Button>
+          </div>
+        ) : null}
+      </div>
+      {isPasting ? (
+        <PasteList {...{ gateway, list, forms }} known={points.data} onDone={() => setPasting(false)} />
+      ) : null}
+      {opened === "" || open ? (
+        <div className="rounded-md border border-line-strong bg-raised p-4">
+          <header className="mb-3 flex items-center gap-2">
+            <h3 className="font-semibold">{open ? `Point ${open.name}` : "A new point"}</h3>
+            <Button quiet className="ml-auto" onClick={() => onOpen(null)}>
+              Close
+            </Button>
+          </header>
+          <ObjectEditor
+            key={opened}
+            {...{ gateway, draft, forms, list, extra }}
+            of="point"
+            object={open}
+            onSaved={(name) => onOpen(open ? name : "")}
+            onRemoved={() => onOpen(null)}
+          />
+        </div>
+      ) : null}
+      {points.data.length === 0 ? (
+        <Notice title="No points yet">Add them one by one, or paste a list from a spreadsheet.</Notice>
+      ) : (
+        <PointRows rows={rows} faulty={faulty} opened={opened} onOpen={onOpen} />
+      )}
+    </div>
+  );
+}
+
+interface PointRowsProps {
+  rows: ObjectView[];
+  faulty: Map<string, Problem>;
+  opened: string | null;
+  onOpen: (name: string) => void;
+}
+
+function PointRows({ rows, faulty, opened, onOpen }: PointRowsProps) {
+  const scroller = useRef<HTMLDivElement>(null);
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => ROW,
+    overscan: 10,
+  });
+  return (
+    <div ref={scroller} className="max-h-[26rem] overflow-auto rounded-md border border-line text-sm">
+      <ul aria-label="Points of the list" className="relative" style={{ height: virtual.getTotalSize() }}>
+        {virtual.getVirtualItems().map((item) => {
+          const point = rows[item.index];
+          if (!point) return null;
+          const content = contentOf(point);
+          const problem = faulty.get(point.name);
+          return (
+            <li key={point.name} className="absolute inset-x-0" style={{ height: ROW, transform: `translateY(${item.start}px)` }}>
+              <button
+                type="button"
+                aria-pressed={point.name === opened}
+                onClick={() => onOpen(point.name)}
+                className="grid h-full w-full grid-cols-[minmax(7rem,1.4fr)_minmax(6rem,1fr)_auto] items-center gap-x-3 border-b border-line px-3 text-left hover:bg-select aria-pressed:bg-select sm:grid-cols-[minmax(7rem,1.4fr)_minmax(6rem,1fr)_5rem_4rem_4rem_minmax(4rem,auto)]"
+              >
+                <span className="truncate font-medium">{point.name}</span>
+                <span className="truncate font-mono text-xs text-soft">{shown(content.address)}</span>
+                <span className="truncate text-soft max-sm:hidden">{shown(content.type)}</span>
+                <span className="truncate text-soft max-sm:hidden">{shown(content.unit)}</span>
+                <span className="truncate text-soft max-sm:hidden">{shown(content.rate)}</span>
+                <span className="justify-self-end">
+                  {problem ? (
+                    <Badge tone={problem.severity === "mistake" ? "alarm" : "warn"}>{problem.severity}</Badge>
+                  ) : point.changed_by ? (
+                    <Badge tone="warn">changed</Badge>
+                  ) : null}
+                </span>
+              </button>
+            </li>
+          );
+        })}
+      </ul>
+    </div>
+  );
+}
+
+interface PasteListProps {
+  gateway: string;
+  list: string;
+  forms: Forms;
+  known: ObjectView[];
+  onDone: () => void;
+}
+
+function PasteList({ gateway, list, forms, known, onDone }: PasteListProps) {
+  const [text, setText] = useState("");
+  const edits = useEdits(gateway);
+  const pasted = useMemo(() => readList(text, forms.point), [text, forms]);
+  const wanted = useMemo(() => editsOf(list, pasted.rows, known), [list, pasted, known]);
+  const added = wanted.filter((edit) => edit.version === null).length;
+  return (
+    <div className="grid gap-3 rounded-md border border-line-strong bg-raised p-4">
+      <label className="grid gap-1 font-medium">
+        Point list, with a heading
+        <textarea
+          value={text}
+          onChange={(event) => setText(event.target.value)}
+          rows={6}
+          spellCheck={false}
+          placeholder={"name,address,type,unit,rate\nflow,input:4,float32,m³/h,fast"}
+          className="rounded-md border border-line-strong bg-ground p-3 font-mono text-xs font-normal"
+        />
+      </label>
+      {text !== "" && pasted.faults.length > 0 ? (
+        <Notice tone="alarm" title="This cannot be taken over">
+          {pasted.faults.slice(0, 8).map((fault) => (
+            <p key={fault}>{fault}</p>
+          ))}
+        </Notice>
+      ) : null}
+      {edits.isError ? <Notice tone="alarm" title={edits.error.message} /> : null}
+      <div className="flex flex-wrap items-center gap-3">
+        <Button
+          disabled={edits.isPending || wanted.length === 0 || pasted.faults.length > 0}
+          onClick={() => edits.mutate(wanted, { onSuccess: onDone })}
+        >
+          {edits.isPending ? "Saving …" : "Take over into the draft"}
+        </Button>
+        <p role="status" className="text-sm text-soft">
+          {count(added, "new point")}, {count(wanted.length - added, "changed one")}, {pasted.rows.length - wanted.length} the same
+        </p>
+      </div>
+    </div>
+  );
+}

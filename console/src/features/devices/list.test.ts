@@ -1,0 +1,25 @@
+import { expect, test } from "vitest";
+import { cellsOf, editsOf, readList } from "./list";
+
+const SCHEMA = { properties: { name: { type: "string" }, address: { type: "string" }, scale: { type: "number" }, title: { type: "string" } } };
+
+test("lists are read as spreadsheets write them", () => {
+  const rows = [["name", "title"], ["flow", 'Raw gas, "dry"'], ["ph", "two\nlines"]];
+  expect(cellsOf('name,title\nflow,"Raw gas, ""dry"""\nph,"two\nlines"\n\n')).toEqual(rows);
+  expect(cellsOf('name;title\nflow;"Raw gas, ""dry"""\nph;"two\nlines"')).toEqual(rows);
+  expect(cellsOf('name\ttitle\nflow\t"Raw gas, ""dry"""\nph\t"two\nlines"')).toEqual(rows);
+});
+
+test("numbers become numbers, empty cells are left out, and what cannot be taken over is told by line", () => {
+  const { rows, faults } = readList("\uFEFFName;Address;Scale;Colour\r\nflow;input:4;0,01;red\r\n;input:5;;\r\n", SCHEMA);
+  expect(rows).toEqual([{ name: "flow", address: "input:4", scale: 0.01 }]);
+  expect(faults).toEqual(["Column Colour is not known; columns are name, address, scale, title", "Line 3 has no name"]);
+  expect(readList("address\ninput:4", SCHEMA).faults[0]).toBe("There is no column name");
+});
+
+test("only what differs is edited, each from the version that was looked at", () => {
+  const point = (name: string, address: string) => ({ class: "point" as const, name, version: `v-${name}`, content: { name, address } });
+  const known = [point("a", "input:0"), point("b", "input:1")];
+  const edits = editsOf("points/x.csv", [{ name: "a", address: "input:0" }, { name: "b", address: "input:9" }, { name: "c", address: "input:2" }], known);
+  expect(edits.map((edit) => [edit.object.name, edit.version])).toEqual([["b", "v-b"], ["c", null]]);
+});

@@ -1,0 +1,154 @@
+import { useSearchParams } from "react-router";
+import type { DraftView, Forms, ObjectView } from "../../api/client";
+import { Badge } from "../../components/Badge";
+import { Button, Choice } from "../../components/Form";
+import { Notice } from "../../components/Notice";
+import { Panel, Split } from "../../components/Page";
+import { State } from "../../components/State";
+import { useLive } from "../../live/live";
+import { count } from "../../text/format";
+import { contentOf, objectsOf } from "../description/edits";
+import { ObjectEditor } from "../description/ObjectEditor";
+import { shown } from "../description/schema";
+import { GatewayPage } from "../gateways/GatewayPage";
+import { useMay } from "../session/may";
+
+/** How is the field reached? The links of a gateway: what they are, and what they do right now. */
+export function LinksPage() {
+  const [search, setSearch] = useSearchParams();
+  const may = useMay("engineer");
+  const opened = search.get("open");
+  const open = (gateway: string, name: string | null) => setSearch(name === null ? { gateway } : { gateway, open: name });
+  return (
+    <GatewayPage
+      title="Links"
+      beside={(gateway) => (may ? <Button onClick={() => open(gateway, "")}>Add a link</Button> : null)}
+    >
+      {({ gateway, draft, forms }) => {
+        const links = objectsOf(draft, "link");
+        const link = links.find((object) => object.name === opened);
+        return (
+          <Split
+            list={
+              links.length === 0 ? (
+                <Notice title="No link is described">A link is one way to the field, such as the address of a Modbus device.</Notice>
+              ) : (
+                <ul className="grid gap-2">
+                  {links.map((object) => (
+                    <LinkRow
+                      key={object.name}
+                      link={object}
+                      draft={draft}
+                      isOpen={object.name === opened}
+                      onOpen={() => open(gateway, object.name)}
+                    />
+                  ))}
+                </ul>
+              )
+            }
+            detail={
+              opened === null || (opened !== "" && !link) ? null : (
+                <LinkDetail
+                  key={opened}
+                  {...{ gateway, draft, forms }}
+                  link={link}
+                  onOpen={(name) => open(gateway, name)}
+                />
+              )
+            }
+          />
+        );
+      }}
+    </GatewayPage>
+  );
+}
+
+/** What a link does in the revision that runs. */
+export function useLinkStatus(gateway: string, link: string) {
+  const { status } = useLive();
+  return status?.gateways.find((running) => running.name === gateway)?.links.find((running) => running.name === link);
+}
+
+interface LinkRowProps {
+  link: ObjectView;
+  draft: DraftView;
+  isOpen: boolean;
+  onOpen: () => void;
+}
+
+function LinkRow({ link, draft, isOpen, onOpen }: LinkRowProps) {
+  const content = contentOf(link);
+  const status = useLinkStatus(draft.gateway, link.name);
+  const devices = objectsOf(draft, "device").filter((device) => contentOf(device).link === link.name).length;
+  return (
+    <li>
+      <button
+        type="button"
+        aria-pressed={isOpen}
+        onClick={onOpen}
+        className="grid w-full gap-1 rounded-md border border-line bg-surface p-3 text-left hover:bg-select aria-pressed:bg-select"
+      >
+        <span className="flex flex-wrap items-center gap-x-3">
+          <span className="font-semibold">{shown(content.title) || link.name}</span>
+          {status ? <State word={status.state} /> : <span className="text-sm text-faint">not active</span>}
+          {link.changed_by ? <Badge tone="warn">changed by {link.changed_by}</Badge> : null}
+        </span>
+        <span className="flex flex-wrap gap-x-3 text-sm text-soft">
+          <span>{shown(content.protocol)}</span>
+          <span className="font-mono text-xs leading-5">
+            {shown(content.host)}
+            {content.port ? `:${shown(content.port)}` : ""}
+          </span>
+          <span>{count(devices, "device")}</span>
+        </span>
+      </button>
+    </li>
+  );
+}
+
+interface LinkDetailProps {
+  gateway: string;
+  draft: DraftView;
+  forms: Forms;
+  link: ObjectView | undefined;
+  onOpen: (name: string | null) => void;
+}
+
+function LinkDetail({ gateway, draft, forms, link, onOpen }: LinkDetailProps) {
+  const status = useLinkStatus(gateway, link?.name ?? "");
+  const [search, setSearch] = useSearchParams();
+  const protocol = search.get("protocol") ?? forms.links[0]?.word ?? "";
+  return (
+    <Panel
+      title={link ? `Link ${link.name}` : "A new link"}
+      beside={
+        <Button quiet onClick={() => onOpen(null)}>
+          Close
+        </Button>
+      }
+    >
+      {status?.last_error && status.state !== "up" ? (
+        <div className="mb-4">
+          <Notice tone="alarm" title={status.last_error} />
+        </div>
+      ) : null}
+      {link === undefined && forms.links.length > 1 ? (
+        <Choice label="Protocol" value={protocol} onChange={(event) => setSearch({ gateway, open: "", protocol: event.target.value })}>
+          {forms.links.map((form) => (
+            <option key={form.word} value={form.word}>
+              {form.title}
+            </option>
+          ))}
+        </Choice>
+      ) : null}
+      <ObjectEditor
+        {...{ gateway, draft, forms }}
+        of="link"
+        object={link}
+        start={{ protocol }}
+        onSaved={onOpen}
+        onRemoved={() => onOpen(null)}
+      />
+    </Panel>
+  );
+}
