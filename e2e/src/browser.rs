@@ -53,18 +53,54 @@ impl Browser {
 
     /// The input with a label.
     pub async fn field(&self, label: &str) -> WebElement {
-        let path = format!("//input[@id=//label[normalize-space()='{label}']/@for]");
+        let path = format!("//*[@id=//label[normalize-space()='{label}']/@for]");
         wait_for(label, || async { self.driver.find(By::XPath(&path)).await.ok() }).await
+    }
+
+    /// Types into a field in place of what stands there.
+    pub async fn fill(&self, label: &str, text: &str) {
+        let field = self.field(label).await;
+        field.send_keys(Key::Control + "a").await.unwrap();
+        field.send_keys(Key::Delete + "").await.unwrap();
+        field.send_keys(text).await.unwrap();
+    }
+
+    /// Goes to a page by the navigation.
+    pub async fn open(&self, page: &str) {
+        let path = format!("//nav//a[normalize-space()='{page}']");
+        wait_for(page, || async {
+            for link in self.driver.find_all(By::XPath(&path)).await.ok()? {
+                if link.is_displayed().await.ok()? {
+                    return link.click().await.ok();
+                }
+            }
+            None
+        })
+        .await;
+        self.shows(page).await;
     }
 
     pub async fn press(&self, button: &str) {
         let path = format!("//button[normalize-space()='{button}']");
-        wait_for(button, || async { self.driver.find(By::XPath(&path)).await.ok() }).await.click().await.unwrap();
+        // A button may still be disabled, or drawn anew under the hand.
+        wait_for(button, || async {
+            let button = self.driver.find(By::XPath(&path)).await.ok()?;
+            if button.is_enabled().await.ok()? { button.click().await.ok() } else { None }
+        })
+        .await;
     }
 
     /// Waits until the page says something.
     pub async fn shows(&self, text: &str) {
-        wait_for(text, || async { self.text().await.contains(text).then_some(()) }).await;
+        let last = std::sync::Mutex::new(String::new());
+        let waiting = wait_for(text, || async {
+            *last.lock().unwrap() = self.text().await;
+            last.lock().unwrap().contains(text).then_some(())
+        });
+        // What it shows instead says more than that it does not.
+        if tokio::time::timeout(std::time::Duration::from_secs(30), waiting).await.is_err() {
+            panic!("the page does not show {text:?} but:\n{}", last.lock().unwrap());
+        }
     }
 
     pub async fn text(&self) -> String {

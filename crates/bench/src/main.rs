@@ -1,6 +1,7 @@
 //! Whole-path measurements. Each prints our figure beside the raw limit of the same machine, taken in the same run:
 //! the ratio says what Interlex costs, whatever the machine.
 
+mod config;
 mod latency;
 mod modbus_poll;
 mod pipeline;
@@ -30,6 +31,8 @@ enum Scenario {
     Pipeline,
     /// Metrics through the edge node into payloads, and bytes per metric
     SparkplugEncode,
+    /// Check, difference and activation of a draft of 50,000 points, beside its bytes parsed and written once
+    Config,
     /// From a changed register to the decoded value at a subscriber of the broker
     Latency,
 }
@@ -40,6 +43,7 @@ async fn main() -> anyhow::Result<()> {
         Scenario::ModbusPoll => modbus_poll::run().await,
         Scenario::Pipeline => pipeline::run(),
         Scenario::SparkplugEncode => sparkplug_encode::run(),
+        Scenario::Config => config::run().await,
         Scenario::Latency => latency::run().await,
     }
 }

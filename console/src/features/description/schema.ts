@@ -47,7 +47,7 @@ export function fieldsOf(schema: unknown): FormField[] {
 
 /** `max-registers` is "Max registers". */
 export function labelOf(key: string): string {
-  const words = key.replaceAll("-", " ");
+  const words = key.replaceAll("-", " ").replace(/\burl\b/, "URL");
   return words.charAt(0).toUpperCase() + words.slice(1);
 }
 

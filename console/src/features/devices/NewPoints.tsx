@@ -2,6 +2,7 @@ import { useMemo, useState } from "react";
 import type { Content, DraftView, Forms } from "../../api/client";
 import { Button } from "../../components/Form";
 import { Notice } from "../../components/Notice";
+import { count } from "../../text/format";
 import { namesOf } from "../description/edits";
 import { SchemaForm } from "../description/SchemaForm";
 import { shown } from "../description/schema";
@@ -96,7 +97,7 @@ export function PointRows({ gateway, draft, forms, link, device, first, points, 
               setOpen(null);
             }}
           >
-            Take over {list.rows.length} points
+            Take over {count(list.rows.length, "point")}
           </Button>
         </div>
       ) : null}

@@ -139,7 +139,7 @@ function PointRows({ rows, faulty, opened, onOpen }: PointRowsProps) {
                 type="button"
                 aria-pressed={point.name === opened}
                 onClick={() => onOpen(point.name)}
-                className="grid h-full w-full grid-cols-[minmax(7rem,1.4fr)_minmax(6rem,1fr)_auto] items-center gap-x-3 border-b border-line px-3 text-left hover:bg-select aria-pressed:bg-select sm:grid-cols-[minmax(7rem,1.4fr)_minmax(6rem,1fr)_5rem_4rem_4rem_minmax(4rem,auto)]"
+                className="grid h-full w-full grid-cols-[minmax(7rem,1.4fr)_minmax(6rem,1fr)_auto] items-center gap-x-3 border-b border-line px-3 text-left hover:bg-select aria-pressed:bg-select sm:grid-cols-[minmax(7rem,1.4fr)_minmax(6rem,1fr)_5rem_4rem_4rem_6rem]"
               >
                 <span className="truncate font-medium">{point.name}</span>
                 <span className="truncate font-mono text-xs text-soft">{shown(content.address)}</span>

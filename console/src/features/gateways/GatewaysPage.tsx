@@ -46,7 +46,7 @@ export function GatewaysPage() {
             {may ? <AddGateway onAdded={(name) => setSearch({ gateway: name })} /> : null}
           </div>
         }
-        detail={open ? <GatewayDetail key={open.name} gateway={open} onRemoved={() => setSearch({})} /> : null}
+        detail={open ? <GatewayDetail key={open.name} gateway={open} onClose={() => setSearch({})} /> : null}
       />
     </Page>
   );
@@ -95,14 +95,14 @@ function AddGateway({ onAdded }: { onAdded: (name: string) => void }) {
   );
 }
 
-function GatewayDetail({ gateway, onRemoved }: { gateway: GatewayView; onRemoved: () => void }) {
+function GatewayDetail({ gateway, onClose }: { gateway: GatewayView; onClose: () => void }) {
   const { draft, forms, error } = useDescription(gateway.name);
   const may = useMay("engineer");
   const queries = useQueryClient();
   const remove = useMutation({
     mutationFn: () => dataOf(api.DELETE("/api/v1/gateways/{gateway}", { params: { path: { gateway: gateway.name } } })),
     onSuccess: async () => {
-      onRemoved();
+      onClose();
       await queries.invalidateQueries({ queryKey: gatewaysQuery.queryKey });
     },
   });
@@ -120,6 +120,9 @@ function GatewayDetail({ gateway, onRemoved }: { gateway: GatewayView; onRemoved
             <Jump to="devices" gateway={gateway.name} />
             <Jump to="changes" gateway={gateway.name} />
             <Jump to="revisions" gateway={gateway.name} />
+            <Button quiet className="lg:hidden" onClick={onClose}>
+              Close
+            </Button>
           </>
         }
       >
