@@ -33,6 +33,8 @@ pub(crate) enum Command {
     Tap(TapArguments),
     /// Check, compare, apply and export descriptions as files.
     Config(ConfigArguments),
+    /// Ask a device once, now, without touching draft or revision.
+    Trial(TrialArguments),
     /// Look at the draft of a gateway, activate it, or throw it away.
     Draft(DraftArguments),
     /// List, compare, export and activate again what once was activated.
@@ -598,4 +600,35 @@ pub(crate) struct AuditArguments {
     /// Form of the output
     #[arg(long, short, value_enum, default_value = "table")]
     pub(crate) output: Output,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct TrialArguments {
+    #[command(flatten)]
+    pub(crate) of: GatewayTarget,
+    #[command(subcommand)]
+    pub(crate) command: TrialCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum TrialCommand {
+    /// Read one value, and show what its registers say under every plausible type and order
+    Read {
+        /// A device of the draft
+        device: String,
+        /// Where the value lives, such as input:4 or 30005
+        address: String,
+        /// How the device is said to represent it
+        #[arg(long = "type", default_value = "uint16")]
+        data_type: String,
+        /// In which order its bytes are said to stand
+        #[arg(long, default_value = "ABCD")]
+        order: String,
+        /// Engineering value = raw × scale
+        #[arg(long, default_value_t = 1.0, allow_negative_numbers = true)]
+        scale: f64,
+        /// What the device's own display shows: what comes near it is marked and stands first
+        #[arg(long, allow_negative_numbers = true)]
+        expect: Option<f64>,
+    },
 }

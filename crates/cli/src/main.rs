@@ -39,6 +39,7 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Watch(arguments) => client::watch::run(arguments).await,
         Command::Tap(arguments) => client::tap::run(arguments).await,
         Command::Config(arguments) => client::config::run(arguments).await,
+        Command::Trial(arguments) => client::trial::run(arguments).await,
         Command::Draft(arguments) => client::draft::run(arguments).await,
         Command::Revisions(arguments) => client::revisions::run(arguments).await,
         Command::Gateways(arguments) => client::gateways::run(arguments).await,

@@ -42,6 +42,11 @@ pub(crate) fn print_csv(header: &[&str], rows: impl Iterator<Item = Vec<String>>
     Ok(writer.flush()?)
 }
 
+/// A number of things: `1 link`, `3 links`.
+pub(crate) fn count(number: usize, one: &str) -> String {
+    if number == 1 { format!("1 {one}") } else { format!("{number} {one}s") }
+}
+
 /// A span as people say it: `0.4 s`, `12 s`, `3 min`, `5 h`, `2 d`.
 pub(crate) fn span(millis: i64) -> String {
     let seconds = millis / 1000;

@@ -20,6 +20,7 @@
 //! ```
 
 pub mod description;
+mod interpretation;
 mod latest;
 mod pipeline;
 mod plan;
@@ -31,6 +32,7 @@ mod shaping;
 mod timestamp;
 mod value;
 
+pub use interpretation::{Interpretation, interpretations};
 pub use latest::{LatestTable, Reading};
 pub use pipeline::{Pipeline, PointPlan, RawSample};
 pub use plan::{Block, PlanLimits, plan, split};

@@ -20,6 +20,19 @@ pub enum ByteOrder {
     Dcba,
 }
 
+impl ByteOrder {
+    /// The word in files and on screens.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Abcd => "ABCD",
+            Self::Cdab => "CDAB",
+            Self::Badc => "BADC",
+            Self::Dcba => "DCBA",
+        }
+    }
+}
+
 /// Registers that do not make a value of the asked type.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum RegisterError {

@@ -32,4 +32,4 @@ pub use points::{PointInfo, PointTable};
 pub use recent::{RecentValue, RecentValues};
 pub use status::{DeviceState, DeviceStatus, GatewayStatus, LinkState, LinkStatus, UplinkState, UplinkStatus};
 pub use tap::{Tap, TapError, TapMessage, TapMetric};
-pub use trial::{TrialError, TrialRead, TrialReading};
+pub use trial::{TrialAlternative, TrialError, TrialRead, TrialReading};

@@ -53,7 +53,7 @@ fn limits(settings: &ModbusDevice, table: Table) -> PlanLimits {
     PlanLimits { max_addresses, max_gap: settings.max_gap }
 }
 
-const fn table(table: ModbusTable) -> Table {
+pub(crate) const fn table(table: ModbusTable) -> Table {
     match table {
         ModbusTable::Coil => Table::Coil,
         ModbusTable::Discrete => Table::DiscreteInput,

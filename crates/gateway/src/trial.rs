@@ -1,12 +1,14 @@
 use crate::gateway::Running;
 use crate::link::LinkCommand;
 use crate::modbus::Reader;
-use interlex_core::description::{Address, Device, DeviceProtocol, Link, LinkProtocol, ModbusTcpLink, Point};
-use interlex_core::{PointIndex, Shaping, Value};
+use interlex_core::description::{
+    Address, Device, DeviceProtocol, Link, LinkProtocol, ModbusAddress, ModbusTable, Point,
+};
+use interlex_core::{ByteOrder, Interpretation, PointIndex, Shaping, Value, interpretations};
 use interlex_modbus::{ClientConfig, ReadData, ReadRequest, TcpClient};
 use serde::Serialize;
 use std::time::Duration;
-use tokio::sync::oneshot;
+use tokio::sync::{mpsc, oneshot};
 use tokio::time::Instant;
 
 /// A read done once, now, of a point that need not be described anywhere.
@@ -18,6 +20,27 @@ pub struct TrialRead {
     pub device: Device,
     /// What for.
     pub point: Point,
+    /// Whether the neighbours are read too, so that every plausible type and order can be looked at side by side.
+    pub neighbours: bool,
+    /// The value that the device's own display shows.
+    pub expected: Option<f64>,
+}
+
+/// What the registers would say as another type, in another order, or one address off.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct TrialAlternative {
+    /// The address.
+    pub address: String,
+    /// The type.
+    #[serde(rename = "type")]
+    pub data_type: String,
+    /// The byte order; none for a single register in its usual order.
+    pub order: Option<&'static str>,
+    /// The value before shaping.
+    #[schema(value_type = serde_json::Value)]
+    pub value: Value,
+    /// The scale under which it is the expected value.
+    pub scale: Option<f64>,
 }
 
 /// What a trial brought.
@@ -39,6 +62,9 @@ pub struct TrialReading {
     pub answer_ms: f64,
     /// Whether it went over a connection that was open for the running gateway.
     pub shared_connection: bool,
+    /// Every plausible type and order side by side, when it was asked for; those near the expected value first.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub alternatives: Vec<TrialAlternative>,
 }
 
 /// Why a trial brought nothing.
@@ -75,28 +101,31 @@ impl TrialRead {
     /// # Errors
     /// [`TrialError`]
     pub async fn run(&self, running: Option<&Running>) -> Result<TrialReading, TrialError> {
-        let LinkProtocol::ModbusTcp(link) = &self.link.protocol;
-        let DeviceProtocol::Modbus(device) = &self.device.protocol;
         let Address::Modbus(address) = self.point.address;
         let request = crate::modbus::request(address, self.point.settings.data_type).map_err(TrialError::Request)?;
-        let target = self.link.protocol.target();
-        let commands = running.and_then(|running| running.link_to(&target));
+        let mut line = Line::open(self, running).await?;
         let started = Instant::now();
-        let data = match commands {
-            Some(commands) => {
-                let (answer, answered) = oneshot::channel();
-                let lost = |why: &str| TrialError::Connect { target: target.clone(), why: why.to_owned() };
-                let command = LinkCommand { unit: device.unit, request, answer };
-                commands.try_send(command).map_err(|_| lost("the link has too much to do; try again"))?;
-                let waited = tokio::time::timeout(PATIENCE, answered).await;
-                let outcome =
-                    waited.map_err(|_| lost("the link is busy"))?.map_err(|_| lost("the link was stopped"))?;
-                outcome.map_err(|why| TrialError::Device { unit: device.unit, why })?
+        let data = line.read(request).await?;
+        let mut reading = self.reading(&data, started.elapsed().as_secs_f64() * 1000.0, line.is_shared());
+        if self.neighbours && !address.table.is_bits() {
+            reading.alternatives = self.alternatives(&mut line, address).await;
+        }
+        Ok(reading)
+    }
+
+    /// Reads as much around an address as the device gives: one register before it, and as many as the longest number
+    /// takes. Where a device refuses, it is asked for less.
+    async fn alternatives(&self, line: &mut Line<'_>, address: ModbusAddress) -> Vec<TrialAlternative> {
+        let before = address.number.checked_sub(1);
+        let windows = [(before, 6), (before, 3), (Some(address.number), 4), (Some(address.number), 2)];
+        for (first, count) in windows.into_iter().filter_map(|(first, count)| Some((first?, count))) {
+            let Ok(request) = ReadRequest::new(crate::modbus::table(address.table), first, count) else { continue };
+            if let Ok(ReadData::Registers(registers)) = line.read(request).await {
+                let told = interpretations(&registers, self.expected).into_iter();
+                return told.map(|one| alternative(address.table, first, one)).collect();
             }
-            None => read_alone(link, device.unit, request, &target).await?,
-        };
-        let answer_ms = started.elapsed().as_secs_f64() * 1000.0;
-        Ok(self.reading(&data, answer_ms, commands.is_some()))
+        }
+        Vec::new()
     }
 
     fn reading(&self, data: &ReadData, answer_ms: f64, shared_connection: bool) -> TrialReading {
@@ -115,20 +144,70 @@ impl TrialRead {
             unit: settings.unit.clone(),
             answer_ms,
             shared_connection,
+            alternatives: Vec::new(),
         }
     }
 }
 
-async fn read_alone(
-    link: &ModbusTcpLink,
+fn alternative(table: ModbusTable, first: u16, one: Interpretation) -> TrialAlternative {
+    let number = first.saturating_add(u16::try_from(one.offset).unwrap_or(u16::MAX));
+    let is_usual = one.data_type.registers() == Some(1) && one.order == ByteOrder::Abcd;
+    TrialAlternative {
+        address: ModbusAddress { table, number, bits: None }.to_string(),
+        data_type: one.data_type.to_string(),
+        order: (!is_usual).then(|| one.order.word()),
+        value: one.value,
+        scale: one.scale,
+    }
+}
+
+/// The way to the device: the connection that is open anyway, or one of its own.
+struct Line<'a> {
     unit: u8,
-    request: ReadRequest,
-    target: &str,
-) -> Result<ReadData, TrialError> {
-    let mut config = ClientConfig::default();
-    config.response_timeout = link.timeout.into();
-    let connecting = TcpClient::connect(&link.host, link.port, link.connect_timeout.into(), config);
-    let failed = |error: std::io::Error| TrialError::Connect { target: target.to_owned(), why: error.to_string() };
-    let mut client = connecting.await.map_err(failed)?;
-    client.read(unit, request).await.map_err(|error| TrialError::Device { unit, why: error.to_string() })
+    target: String,
+    shared: Option<&'a mpsc::Sender<LinkCommand>>,
+    own: Option<TcpClient>,
+}
+
+impl<'a> Line<'a> {
+    async fn open(trial: &TrialRead, running: Option<&'a Running>) -> Result<Self, TrialError> {
+        let LinkProtocol::ModbusTcp(link) = &trial.link.protocol;
+        let DeviceProtocol::Modbus(device) = &trial.device.protocol;
+        let target = trial.link.protocol.target();
+        let shared = running.and_then(|running| running.link_to(&target));
+        let mut line = Self { unit: device.unit, target, shared, own: None };
+        if shared.is_none() {
+            let mut config = ClientConfig::default();
+            config.response_timeout = link.timeout.into();
+            let connecting = TcpClient::connect(&link.host, link.port, link.connect_timeout.into(), config);
+            line.own = Some(connecting.await.map_err(|error| line.lost(&error.to_string()))?);
+        }
+        Ok(line)
+    }
+
+    const fn is_shared(&self) -> bool {
+        self.shared.is_some()
+    }
+
+    fn lost(&self, why: &str) -> TrialError {
+        TrialError::Connect { target: self.target.clone(), why: why.to_owned() }
+    }
+
+    async fn read(&mut self, request: ReadRequest) -> Result<ReadData, TrialError> {
+        let unit = self.unit;
+        if let Some(client) = &mut self.own {
+            return client
+                .read(unit, request)
+                .await
+                .map_err(|error| TrialError::Device { unit, why: error.to_string() });
+        }
+        let Some(commands) = self.shared else { return Err(self.lost("there is no connection")) };
+        let (answer, answered) = oneshot::channel();
+        let command = LinkCommand { unit, request, answer };
+        commands.try_send(command).map_err(|_| self.lost("the link has too much to do; try again"))?;
+        let waited = tokio::time::timeout(PATIENCE, answered).await;
+        let outcome =
+            waited.map_err(|_| self.lost("the link is busy"))?.map_err(|_| self.lost("the link was stopped"))?;
+        outcome.map_err(|why| TrialError::Device { unit, why })
+    }
 }

@@ -48,7 +48,8 @@ pub(crate) async fn activate_draft(
         return Err(drafts::edit_failed(interlex_store::EditError::Moved));
     }
     let description = drafts::check(app, &opened).await?.into_result().map_err(ApiError::Description)?;
-    carry_out(app, &opened, description, author, note).await
+    let canonical = opened.canonical();
+    carry_out(app, &opened, canonical, description, author, note).await
 }
 
 /// Makes an earlier revision the active one again, under a new number.
@@ -65,7 +66,7 @@ pub(crate) async fn activate_revision(
     let mut checked = description::check(&draft);
     checked.add(drafts::surroundings(app, &draft, gateway).await?);
     let description = checked.into_result().map_err(ApiError::Description)?;
-    carry_out(app, &opened, description, author, note).await
+    carry_out(app, &opened, draft, description, author, note).await
 }
 
 /// Puts files in the place of a draft, whatever it was, and activates them on behalf of the program itself.
@@ -86,23 +87,24 @@ pub(crate) async fn activate_files(app: &App, files: &Files, note: &str) -> Resu
 async fn carry_out(
     app: &App,
     opened: &OpenDraft,
+    canonical: Arc<Draft>,
     mut description: Description,
     author: &Author,
     note: &str,
 ) -> Result<Activated, ApiError> {
     let gateway = opened.record.name.as_str();
-    let canonical = Draft::from(&description);
     let before = match opened.record.active {
         Some(number) => Some(drafts::revision(app, gateway, number).await?),
         None => None,
     };
-    let difference = difference(before.as_ref(), &canonical);
+    let difference = difference(before.as_deref(), &canonical);
     let files = canonical.to_files();
     // Before anything is written: a revision whose secrets cannot be opened would not start.
     app.vault.reveal(&mut description).map_err(ApiError::internal)?;
     let (activated_at, version) = (wall_clock().as_millis(), Some(opened.record.version));
     let new = NewRevision { gateway, author: &author.person, activated_at, note, files: &files, version };
     let revision = app.store.add_revision(&new).await.map_err(drafts::edit_failed)?;
+    app.revisions.lock().insert(gateway.to_owned(), (revision, canonical));
     let detail = match note {
         "" => format!("revision {revision}"),
         note => format!("revision {revision}: {note}"),

@@ -3,6 +3,7 @@ use crate::drafts::OpenDraft;
 use crate::presence::Presence;
 use crate::vault::Vault;
 use interlex_core::Timestamp;
+use interlex_core::description::Draft;
 use interlex_gateway::{Gateway, wall_clock};
 use interlex_store::{AuditEntry, Secret, SignedIn, Store};
 use parking_lot::{Mutex, RwLock};
@@ -20,6 +21,8 @@ pub struct App {
     pub(crate) failed: RwLock<BTreeMap<String, String>>,
     /// The drafts that were opened last, by gateway.
     pub(crate) drafts: Mutex<HashMap<String, Arc<OpenDraft>>>,
+    /// The revisions that were looked at last, by gateway: mostly the active one.
+    pub(crate) revisions: Mutex<HashMap<String, (u32, Arc<Draft>)>>,
     pub(crate) presence: Presence,
     /// Whether the console is reached by TLS: its cookies then travel no other way.
     pub(crate) is_tls: bool,
@@ -56,6 +59,7 @@ impl App {
             gateways: RwLock::default(),
             failed: RwLock::default(),
             drafts: Mutex::default(),
+            revisions: Mutex::default(),
             presence: Presence::default(),
             is_tls,
             activating: tokio::sync::Mutex::default(),

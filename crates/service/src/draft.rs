@@ -337,7 +337,10 @@ pub(crate) async fn discard(
         Edit { gateway: &opened.record, seed: &opened.draft, person: &author.person, at: wall_clock().as_millis() };
     app.store.discard_draft(&edit).await.map_err(drafts::edit_failed)?;
     let lost = match opened.record.active {
-        Some(number) => difference(Some(&drafts::revision(&app, &gateway, number).await?), &opened.canonical()),
+        Some(number) => {
+            let active = drafts::revision(&app, &gateway, number).await?;
+            difference(Some(&active), &opened.canonical())
+        }
         None => difference(None, &opened.draft),
     };
     // What was thrown away can be read here, and typed again.
@@ -356,7 +359,7 @@ pub(crate) async fn files(
     Path(gateway): Path<String>,
 ) -> Result<Json<DescriptionFiles>, ApiError> {
     let opened = drafts::open(&app, &gateway).await?;
-    Ok(Json(DescriptionFiles { files: masked(opened.canonical()).to_files() }))
+    Ok(Json(DescriptionFiles { files: masked(Draft::clone(&opened.canonical())).to_files() }))
 }
 
 /// Finds everything in a draft that would not run, or would surprise.
@@ -393,8 +396,8 @@ pub(crate) async fn check_files(
     let mut checked = description::check_files(&described.files);
     if let Ok(draft) = description::parse(&described.files) {
         let known = match drafts::open(&app, draft.name()).await {
-            Ok(opened) => opened.draft.clone(),
-            Err(ApiError::NotFound(_)) => Draft::default(),
+            Ok(opened) => Arc::clone(&opened.draft),
+            Err(ApiError::NotFound(_)) => Arc::default(),
             Err(error) => return Err(error),
         };
         if let Ok(draft) = drafts::take_in(&app, &described.files, &known) {

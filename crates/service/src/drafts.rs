@@ -14,10 +14,11 @@ use std::sync::{Arc, OnceLock};
 #[derive(Debug)]
 pub(crate) struct OpenDraft {
     pub(crate) record: GatewayRecord,
-    pub(crate) draft: Draft,
+    pub(crate) draft: Arc<Draft>,
     /// Who changed an object, and when, where it differs from the revision.
     pub(crate) authors: HashMap<ObjectRef, (String, i64)>,
     checked: OnceLock<Checked>,
+    canonical: OnceLock<Arc<Draft>>,
 }
 
 impl OpenDraft {
@@ -26,9 +27,17 @@ impl OpenDraft {
         self.checked.get_or_init(|| description::check(&self.draft))
     }
 
-    /// The draft in canonical form where it would run, for comparisons.
-    pub(crate) fn canonical(&self) -> Draft {
-        self.checked().description.as_ref().map_or_else(|| self.draft.clone(), Draft::from)
+    /// The draft in canonical form where it would run, for comparisons; made once.
+    pub(crate) fn canonical(&self) -> Arc<Draft> {
+        let make = || match &self.checked().description {
+            Some(description) => Arc::new(Draft::from(description)),
+            None => Arc::clone(&self.draft),
+        };
+        Arc::clone(self.canonical.get_or_init(make))
+    }
+
+    fn new(record: GatewayRecord, draft: Arc<Draft>, authors: HashMap<ObjectRef, (String, i64)>) -> Self {
+        Self { record, draft, authors, checked: OnceLock::new(), canonical: OnceLock::new() }
     }
 
     /// One object.
@@ -53,24 +62,29 @@ pub(crate) async fn open(app: &App, gateway: &str) -> Result<Arc<OpenDraft>, Api
             draft.push(object.object.class, &object.object.list, object.content);
         }
         draft.complete_lists();
-        (draft, authors)
+        (Arc::new(draft), authors)
     } else {
         let active = match record.active {
             Some(number) => revision(app, gateway, number).await?,
-            None => Draft::new(gateway),
+            None => Arc::new(Draft::new(gateway)),
         };
         (active, HashMap::new())
     };
-    let opened = Arc::new(OpenDraft { record, draft, authors, checked: OnceLock::new() });
+    let opened = Arc::new(OpenDraft::new(record, draft, authors));
     app.drafts.lock().insert(gateway.to_owned(), Arc::clone(&opened));
     Ok(opened)
 }
 
-/// A revision, taken apart.
-pub(crate) async fn revision(app: &App, gateway: &str, number: u32) -> Result<Draft, ApiError> {
+/// A revision, taken apart. Revisions never change: the one that was looked at last is kept.
+pub(crate) async fn revision(app: &App, gateway: &str, number: u32) -> Result<Arc<Draft>, ApiError> {
+    if let Some((_, known)) = app.revisions.lock().get(gateway).filter(|(known, _)| *known == number) {
+        return Ok(Arc::clone(known));
+    }
     let found = app.store.revision(gateway, number).await?;
     let revision = found.ok_or_else(|| ApiError::NotFound(format!("revision {number} of gateway {gateway:?}")))?;
-    description::parse(&revision.files).map_err(ApiError::Description)
+    let draft = Arc::new(description::parse(&revision.files).map_err(ApiError::Description)?);
+    app.revisions.lock().insert(gateway.to_owned(), (number, Arc::clone(&draft)));
+    Ok(draft)
 }
 
 pub(crate) fn unknown(gateway: &str) -> ApiError {
@@ -106,8 +120,7 @@ async fn open_quietly(app: &App, gateway: &str) -> Result<Arc<OpenDraft>, ApiErr
     match open(app, gateway).await {
         Err(ApiError::Description(_)) => {
             let record = app.store.gateway(gateway).await?.ok_or_else(|| unknown(gateway))?;
-            let (draft, authors) = (Draft::new(gateway), HashMap::new());
-            Ok(Arc::new(OpenDraft { record, draft, authors, checked: OnceLock::new() }))
+            Ok(Arc::new(OpenDraft::new(record, Arc::new(Draft::new(gateway)), HashMap::new())))
         }
         other => other,
     }
@@ -165,9 +178,16 @@ pub(crate) async fn edit(
             if !content.is_object() {
                 return Err(ApiError::BadRequest(format!("{}: the content is no JSON object", change.object)));
             }
-            let stored = opened.object(&change.object);
-            app.vault.take_in(change.object.class, content, stored.as_ref()).map_err(ApiError::internal)?;
+            if description::secret_fields(change.object.class).next().is_some() {
+                let stored = opened.object(&change.object);
+                app.vault.take_in(change.object.class, content, stored.as_ref()).map_err(ApiError::internal)?;
+            }
             named(&change.object, content)?;
+            if change.object.class == ObjectClass::Rate {
+                // In the files a rate is a line: it has nothing else.
+                let part = |key: &str| (key.to_owned(), content.get(key).cloned().unwrap_or_default());
+                *content = Value::from_iter([part("name"), part("period")]);
+            }
         }
     }
     let entailed = entailed(&opened.draft, &changes);

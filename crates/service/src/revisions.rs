@@ -83,12 +83,12 @@ pub(crate) async fn compare(
     let opened = drafts::open(&app, &gateway).await?;
     let before = side(&app, &opened, sides.before.as_deref().unwrap_or("active")).await?;
     let after = side(&app, &opened, sides.after.as_deref().unwrap_or("draft")).await?;
-    let difference = difference(before.as_ref(), &after.unwrap_or_default());
+    let difference = difference(before.as_deref(), &after.unwrap_or_default());
     let text = difference.to_string();
     Ok(Json(DifferenceView { version: opened.record.version, difference, text }))
 }
 
-async fn side(app: &App, opened: &drafts::OpenDraft, word: &str) -> Result<Option<Draft>, ApiError> {
+async fn side(app: &App, opened: &drafts::OpenDraft, word: &str) -> Result<Option<Arc<Draft>>, ApiError> {
     let name = &opened.record.name;
     match (word, opened.record.active) {
         ("draft", _) => Ok(Some(opened.canonical())),
@@ -133,7 +133,7 @@ pub(crate) async fn files(
     Path((gateway, number)): Path<(String, u32)>,
 ) -> Result<Json<DescriptionFiles>, ApiError> {
     let draft = drafts::revision(&app, &gateway, number).await?;
-    Ok(Json(DescriptionFiles { files: masked(draft).to_files() }))
+    Ok(Json(DescriptionFiles { files: masked(Draft::clone(&draft)).to_files() }))
 }
 
 /// Activates the draft, or an earlier revision again, as the next revision. Only what differs is touched. What became of

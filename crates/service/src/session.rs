@@ -76,13 +76,22 @@ pub(crate) async fn sign_in(
 
 /// Signs out: the cookie is good for nothing from now on.
 #[utoipa::path(delete, path = "/api/v1/session", tag = "people", responses((status = 204)))]
-pub(crate) async fn sign_out(State(app): State<Arc<App>>, headers: HeaderMap) -> Result<Response, ApiError> {
+pub(crate) async fn sign_out(
+    State(app): State<Arc<App>>,
+    Source(source): Source,
+    headers: HeaderMap,
+) -> Result<Response, ApiError> {
     if let Some(secret) = cookie(&headers) {
         if !is_same_origin(&headers) {
             return Err(ApiError::OtherOrigin);
         }
         app.seen.lock().remove(secret);
+        let who = app.store.signed_in(CredentialKind::Session, secret, wall_clock().as_millis()).await?;
         app.store.remove_credential(secret).await?;
+        if let Some(who) = who {
+            let author = Author { person: who.name, source };
+            app.audit(AuditEntry { action: "sign-out", ..author.entry() }).await;
+        }
     }
     let gone = format!("{COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0");
     Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, gone)]).into_response())

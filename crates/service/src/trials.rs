@@ -19,6 +19,12 @@ pub(crate) struct TrialRequest {
     device: Value,
     /// A point. Its name and rate may be left out.
     point: Value,
+    /// Whether its neighbours are read too, and every plausible type and order told side by side.
+    #[serde(default)]
+    neighbours: bool,
+    /// The value that the device's own display shows: what comes near it is marked.
+    #[serde(default)]
+    expected: Option<f64>,
 }
 
 /// Reads a point once, now, without touching draft or revision.
@@ -49,7 +55,7 @@ const NAME: &str = "trial";
 
 /// The objects as a description of one point, checked like every other.
 fn described(wanted: TrialRequest) -> Result<TrialRead, ApiError> {
-    let TrialRequest { mut link, mut device, mut point } = wanted;
+    let TrialRequest { mut link, mut device, mut point, neighbours, expected } = wanted;
     let objects = [&mut link, &mut device, &mut point];
     for object in objects {
         let Some(map) = object.as_object_mut() else {
@@ -77,5 +83,5 @@ fn described(wanted: TrialRequest) -> Result<TrialRead, ApiError> {
         return Err(ApiError::BadRequest("name a link and a device".to_owned()));
     };
     let point = device.points.pop().ok_or_else(|| ApiError::BadRequest("name a point".to_owned()))?;
-    Ok(TrialRead { link, device, point })
+    Ok(TrialRead { link, device, point, neighbours, expected })
 }

@@ -1,5 +1,5 @@
 use crate::{Process, SidecarError, find, io_error, not_up, port, user};
-use std::fs;
+use std::fs::{self, File};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -41,13 +41,16 @@ impl Database {
         let process = Process::start(&program, &arguments, &log).await?;
         let database = Self { directory, port, password, process };
         let deadline = Instant::now() + UP_WITHIN;
-        while !database.answers().await {
-            if !database.process.is_running() || Instant::now() > deadline {
-                return Err(not_up("mariadbd", log));
+        loop {
+            match database.greeting().await {
+                Some(Ok(())) => return Ok(database),
+                Some(Err(refusal)) => return Err(SidecarError::NotUp { program: "mariadbd", log, last: refusal }),
+                None if !database.process.is_running() || Instant::now() > deadline => {
+                    return Err(not_up("mariadbd", log));
+                }
+                None => sleep(Duration::from_millis(20)).await,
             }
-            sleep(Duration::from_millis(20)).await;
         }
-        Ok(database)
     }
 
     /// The URL of one of its databases, password included.
@@ -75,23 +78,29 @@ impl Database {
         Ok(())
     }
 
-    /// Whether it greets: the first thing that a MariaDB server does on a connection.
-    async fn answers(&self) -> bool {
-        let Ok(mut stream) = TcpStream::connect(("127.0.0.1", self.port)).await else { return false };
-        let mut greeting = [0; 5];
-        let read = timeout(Duration::from_secs(1), stream.read_exact(&mut greeting)).await;
-        matches!(read, Ok(Ok(_))) && greeting.last() == Some(&10)
+    /// What it says first on a connection: a greeting, or why it takes none. `None` while it says nothing.
+    ///
+    /// Source: MySQL client/server protocol, Protocol::Handshake (its version is 10) and ERR_Packet (it starts with 0xFF).
+    async fn greeting(&self) -> Option<Result<(), String>> {
+        let mut stream = TcpStream::connect(("127.0.0.1", self.port)).await.ok()?;
+        let mut said = vec![0; 256];
+        let read = timeout(Duration::from_secs(1), stream.read(&mut said)).await.ok()?.ok()?;
+        match said.get(4)? {
+            _ if read < 5 => None,
+            10 => Some(Ok(())),
+            _ => Some(Err(String::from_utf8_lossy(said.get(7..read).unwrap_or_default()).into_owned())),
+        }
     }
 }
+
+/// How often an installation is tried: under load, Debian's script stops half way now and then.
+const INSTALL_ATTEMPTS: u32 = 3;
 
 async fn install(directory: &Path, data: &Path) -> Result<(), SidecarError> {
     let program = find("mariadb-install-db", "mariadb-server")?;
     let log = directory.join("install.log");
     // Half an installation must not be taken for a whole one: it gets its name when it is done.
     let unfinished = directory.join("data.unfinished");
-    if unfinished.exists() {
-        fs::remove_dir_all(&unfinished).map_err(io_error("removing an unfinished installation"))?;
-    }
     let arguments = [
         "--no-defaults".to_owned(),
         format!("--datadir={}", unfinished.display()),
@@ -99,11 +108,28 @@ async fn install(directory: &Path, data: &Path) -> Result<(), SidecarError> {
         "--skip-test-db".to_owned(),
         format!("--user={}", user()),
     ];
-    Process::start(&program, &arguments, &log).await?.ended().await;
-    if !unfinished.join("mysql").is_dir() {
-        return Err(not_up("mariadb-install-db", log));
+    // Several at a time leave tables out, and say nothing of it.
+    let _alone = alone().await?;
+    for _ in 0..INSTALL_ATTEMPTS {
+        if unfinished.exists() {
+            fs::remove_dir_all(&unfinished).map_err(io_error("removing an unfinished installation"))?;
+        }
+        Process::start(&program, &arguments, &log).await?.ended().await;
+        // One of the last tables that it makes.
+        if unfinished.join("mysql").join("roles_mapping.MAD").is_file() {
+            return fs::rename(&unfinished, data).map_err(io_error("naming the new installation"));
+        }
     }
-    fs::rename(&unfinished, data).map_err(io_error("naming the new installation"))
+    Err(not_up("mariadb-install-db", log))
+}
+
+/// Waits until no other process of this machine installs a database. The lock ends with the file that is given back.
+async fn alone() -> Result<File, SidecarError> {
+    let path = std::env::temp_dir().join(format!("interlex-install-{}.lock", user()));
+    let file = File::create(&path).map_err(io_error(format!("making {}", path.display())))?;
+    let locking = tokio::task::spawn_blocking(move || file.lock().map(|()| file));
+    let locked = locking.await.map_err(|error| io_error("waiting")(std::io::Error::other(error)))?;
+    locked.map_err(io_error(format!("locking {}", path.display())))
 }
 
 fn arguments(directory: &Path, data: &Path, port: u16, password: &str) -> Result<Vec<String>, SidecarError> {

@@ -62,7 +62,8 @@ fn io_error(doing: impl Into<String>) -> impl FnOnce(io::Error) -> SidecarError 
 
 fn not_up(program: &'static str, log: PathBuf) -> SidecarError {
     let text = std::fs::read_to_string(&log).unwrap_or_default();
-    let lines: Vec<_> = text.lines().collect();
+    let errors: Vec<_> = text.lines().filter(|line| line.contains("ERROR")).collect();
+    let lines = if errors.is_empty() { text.lines().collect() } else { errors };
     let last = lines.iter().skip(lines.len().saturating_sub(5)).copied().collect::<Vec<_>>().join("\n");
     SidecarError::NotUp { program, log, last }
 }

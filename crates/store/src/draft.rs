@@ -5,6 +5,7 @@ use serde_json::Value;
 use sha2::{Digest, Sha256};
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySql, QueryBuilder, Row, Transaction};
+use std::collections::BTreeMap;
 
 /// One object of a draft, as it is kept.
 #[derive(Debug, Clone, PartialEq)]
@@ -72,10 +73,13 @@ impl From<sqlx::Error> for EditError {
     }
 }
 
-/// The version of a content: two contents have the same one only when they are the same.
+/// The version of a content: two contents have the same one only when they are the same, in whatever order their keys
+/// stand.
 #[must_use]
 pub fn version_of(content: &Value) -> String {
-    let digest = Sha256::digest(content.to_string().as_bytes());
+    let sorted: BTreeMap<&String, &Value> = content.as_object().into_iter().flatten().collect();
+    let text = sorted.iter().fold(String::new(), |text, (key, value)| format!("{text}{key:?}:{value},"));
+    let digest = Sha256::digest(text.as_bytes());
     hex::encode(digest.get(..8).unwrap_or_default())
 }
 

@@ -18,7 +18,7 @@ const SPANS: [string, string, number][] = [
 
 const ACTIONS = [
   "activate", "add-gateway", "add-person", "change-role", "discard-draft", "edit-draft", "make-token", "remove-gateway",
-  "remove-person", "remove-token", "replace-draft", "set-password", "set-up", "set-up-failed", "sign-in", "sign-in-failed",
+  "remove-person", "remove-token", "replace-draft", "set-password", "set-up", "set-up-failed", "sign-in", "sign-in-failed", "sign-out",
   "trial-read",
 ];
 

@@ -11,13 +11,14 @@ import { ActivatePanel } from "../changes/ChangesPage";
 import { DifferenceView } from "../changes/DifferenceView";
 import { OutcomePanel } from "../changes/OutcomePanel";
 import { contentOf, namesOf, objectsOf, useEdits } from "../description/edits";
+import { KindChoice } from "../description/KindChoice";
 import { useKept } from "../description/kept";
 import { useAnnounce } from "../description/presence";
 import { SchemaForm } from "../description/SchemaForm";
 import { shown } from "../description/schema";
 import { GatewayPage } from "../gateways/GatewayPage";
 import { Arrivals } from "./Arrivals";
-import { PointRows } from "./NewPoints";
+import { NewPoints } from "./NewPoints";
 import { TrialPanel } from "./TrialPanel";
 
 const STEPS = ["Link", "Reach it", "Device", "Points", "Into the draft", "Run it"] as const;
@@ -98,19 +99,12 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
             </Choice>
             {known ? null : (
               <>
-                {forms.links.length > 1 ? (
-                  <Choice
-                    label="Protocol"
-                    value={shown(plan.newLink.protocol)}
-                    onChange={(event) => change({ newLink: { ...plan.newLink, protocol: event.target.value } })}
-                  >
-                    {forms.links.map((form) => (
-                      <option key={form.word} value={form.word}>
-                        {form.title}
-                      </option>
-                    ))}
-                  </Choice>
-                ) : null}
+                <KindChoice
+                  label="Protocol"
+                  kinds={forms.links}
+                  word={shown(plan.newLink.protocol)}
+                  onChoose={(protocol) => change({ newLink: { ...plan.newLink, protocol } })}
+                />
                 <SchemaForm schema={kind?.schema} content={plan.newLink} onChange={(newLink) => change({ newLink })} problems={[]} names={names} />
               </>
             )}
@@ -161,7 +155,7 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
       ) : null}
       {step === 3 ? (
         <Panel title="Its points">
-          <PointRows
+          <NewPoints
             {...{ gateway, draft, forms, link, device }}
             first={plan.first}
             points={plan.points}

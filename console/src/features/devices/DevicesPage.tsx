@@ -5,6 +5,7 @@ import { Badge } from "../../components/Badge";
 import { Button } from "../../components/Form";
 import { Notice } from "../../components/Notice";
 import { Panel, Split } from "../../components/Page";
+import { Pick } from "../../components/Pick";
 import { State } from "../../components/State";
 import { useLive, useServiceNow } from "../../live/live";
 import { count, span } from "../../text/format";
@@ -91,26 +92,22 @@ function DeviceRow({ device, draft, isOpen, onOpen }: DeviceRowProps) {
   const status = useDeviceStatus(draft.gateway, device.name);
   const points = draft.lists.find((list) => list.path === listOf(device))?.points ?? 0;
   return (
-    <li>
-      <button
-        type="button"
-        aria-pressed={isOpen}
-        onClick={onOpen}
-        className="grid w-full gap-1 rounded-md border border-line bg-surface p-3 text-left hover:bg-select aria-pressed:bg-select"
-      >
-        <span className="flex flex-wrap items-center gap-x-3">
+    <Pick
+      isPicked={isOpen}
+      onPick={onOpen}
+      title={
+        <>
           <span className="font-semibold">{shown(content.title) || device.name}</span>
           {status ? <State word={status.state} /> : <span className="text-sm text-faint">not active</span>}
           {device.changed_by ? <Badge tone="warn">changed by {device.changed_by}</Badge> : null}
-        </span>
-        <span className="flex flex-wrap gap-x-3 text-sm text-soft">
-          <span className="font-mono text-xs leading-5">{device.name}</span>
-          <span>on {shown(content.link)}</span>
-          <span>unit {shown(content.unit)}</span>
-          <span>{count(points, "point")}</span>
-        </span>
-      </button>
-    </li>
+        </>
+      }
+    >
+      <span className="font-mono text-xs leading-5">{device.name}</span>
+      <span>on {shown(content.link)}</span>
+      <span>unit {shown(content.unit)}</span>
+      <span>{count(points, "point")}</span>
+    </Pick>
   );
 }
 

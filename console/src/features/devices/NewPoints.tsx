@@ -7,9 +7,10 @@ import { namesOf } from "../description/edits";
 import { SchemaForm } from "../description/SchemaForm";
 import { shown } from "../description/schema";
 import { readList } from "./list";
+import { ListText } from "./ListText";
 import { TrialPanel } from "./TrialPanel";
 
-interface PointRowsProps {
+interface NewPointsProps {
   gateway: string;
   draft: DraftView;
   forms: Forms;
@@ -22,7 +23,7 @@ interface PointRowsProps {
 }
 
 /** The points of a device that is not saved yet: by hand, each of them tried, or pasted as a list. */
-export function PointRows({ gateway, draft, forms, link, device, first, points, onChange }: PointRowsProps) {
+export function NewPoints({ gateway, draft, forms, link, device, first, points, onChange }: NewPointsProps) {
   const rate = namesOf(draft).rate[0] ?? "normal";
   const [open, setOpen] = useState<number | null>(points.length === 0 ? 0 : null);
   const [pasted, setPasted] = useState<string | null>(null);
@@ -75,17 +76,7 @@ export function PointRows({ gateway, draft, forms, link, device, first, points, 
       </div>
       {pasted !== null ? (
         <div className="grid gap-2">
-          <label className="grid gap-1 font-medium">
-            Point list, with a heading
-            <textarea
-              rows={5}
-              value={pasted}
-              spellCheck={false}
-              onChange={(event) => setPasted(event.target.value)}
-              placeholder={"name,address,type,unit,rate\nflow,input:4,float32,m³/h,fast"}
-              className="rounded-md border border-line-strong bg-ground p-3 font-mono text-xs font-normal"
-            />
-          </label>
+          <ListText text={pasted} onText={setPasted} />
           {pasted !== "" && list.faults.length > 0 ? <Notice tone="alarm" title={list.faults[0] ?? ""} /> : null}
           <Button
             quiet

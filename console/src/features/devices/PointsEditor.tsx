@@ -12,6 +12,7 @@ import { ObjectEditor } from "../description/ObjectEditor";
 import { shown } from "../description/schema";
 import { useMay } from "../session/may";
 import { editsOf, readList } from "./list";
+import { ListText } from "./ListText";
 import { TrialPanel } from "./TrialPanel";
 
 interface PointsEditorProps {
@@ -178,17 +179,7 @@ function PasteList({ gateway, list, forms, known, onDone }: PasteListProps) {
   const added = wanted.filter((edit) => edit.version === null).length;
   return (
     <div className="grid gap-3 rounded-md border border-line-strong bg-raised p-4">
-      <label className="grid gap-1 font-medium">
-        Point list, with a heading
-        <textarea
-          value={text}
-          onChange={(event) => setText(event.target.value)}
-          rows={6}
-          spellCheck={false}
-          placeholder={"name,address,type,unit,rate\nflow,input:4,float32,m³/h,fast"}
-          className="rounded-md border border-line-strong bg-ground p-3 font-mono text-xs font-normal"
-        />
-      </label>
+      <ListText text={text} onText={setText} />
       {text !== "" && pasted.faults.length > 0 ? (
         <Notice tone="alarm" title="This cannot be taken over">
           {pasted.faults.slice(0, 8).map((fault) => (

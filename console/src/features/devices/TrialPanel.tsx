@@ -1,5 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
-import { api, ApiFailure, type Content, dataOf } from "../../api/client";
+import { useState } from "react";
+import { api, ApiFailure, type Content, dataOf, type TrialReading } from "../../api/client";
+import { Badge } from "../../components/Badge";
 import { Button } from "../../components/Form";
 import { Notice } from "../../components/Notice";
 import { raw, value } from "../../text/format";
@@ -14,8 +16,11 @@ interface TrialPanelProps {
 
 /** Reads a point once, now. Nothing is saved: what stands in the form is what is tried. */
 export function TrialPanel({ gateway, link, device, point, label = "Read it now" }: TrialPanelProps) {
+  const [expected, setExpected] = useState("");
+  const number = expected.trim() === "" ? null : Number(expected.replace(",", "."));
+  const body = { link, device, point, neighbours: true, expected: Number.isFinite(number) ? number : null };
   const trial = useMutation({
-    mutationFn: () => dataOf(api.POST("/api/v1/gateways/{gateway}/trials", { params: { path: { gateway } }, body: { link, device, point } })),
+    mutationFn: () => dataOf(api.POST("/api/v1/gateways/{gateway}/trials", { params: { path: { gateway } }, body })),
   });
   const problems = trial.error instanceof ApiFailure ? trial.error.problems : [];
   const reading = trial.data;
@@ -25,6 +30,15 @@ export function TrialPanel({ gateway, link, device, point, label = "Read it now"
         <Button quiet disabled={trial.isPending} onClick={() => trial.mutate()}>
           {trial.isPending ? "Asking …" : label}
         </Button>
+        <label className="flex items-center gap-2 text-sm text-soft">
+          Its display shows
+          <input
+            inputMode="decimal"
+            value={expected}
+            onChange={(event) => setExpected(event.target.value)}
+            className="h-9 w-24 rounded-md border border-line-strong bg-raised px-2 text-ink"
+          />
+        </label>
         <span className="text-xs text-faint">Asks the device once; nothing is saved.</span>
       </div>
       {reading ? (
@@ -45,6 +59,7 @@ export function TrialPanel({ gateway, link, device, point, label = "Read it now"
           </dd>
         </dl>
       ) : null}
+      {reading?.alternatives && reading.alternatives.length > 0 ? <Alternatives alternatives={reading.alternatives} /> : null}
       {trial.isError ? (
         <Notice tone="alarm" title={problems.length > 0 ? "This cannot be asked" : trial.error.message}>
           {problems.map((problem) => (
@@ -55,5 +70,39 @@ export function TrialPanel({ gateway, link, device, point, label = "Read it now"
         </Notice>
       ) : null}
     </div>
+  );
+}
+
+/** The same registers under every plausible type and order: the wrong order and the address off by one show at a look. */
+function Alternatives({ alternatives }: { alternatives: NonNullable<TrialReading["alternatives"]> }) {
+  const near = alternatives.filter((one) => one.scale != null);
+  return (
+    <details open={near.length > 0 || undefined} className="rounded-md border border-line p-3 text-sm">
+      <summary className="cursor-pointer text-soft">Read otherwise, and one address off</summary>
+      <div className="mt-2 max-h-72 overflow-auto">
+        <table className="w-full text-left">
+          <thead>
+            <tr className="text-xs text-soft">
+              <th className="pr-3 font-normal">Address</th>
+              <th className="pr-3 font-normal">Type</th>
+              <th className="pr-3 font-normal">Order</th>
+              <th className="pr-3 text-right font-normal">Raw value</th>
+              <th className="font-normal">Near what is shown</th>
+            </tr>
+          </thead>
+          <tbody>
+            {alternatives.map((one) => (
+              <tr key={`${one.address}${one.type}${one.order}`} className={`border-t border-line ${one.scale != null ? "font-semibold" : ""}`}>
+                <td className="py-1 pr-3 font-mono text-xs">{one.address}</td>
+                <td className="pr-3">{one.type}</td>
+                <td className="pr-3">{one.order ?? ""}</td>
+                <td className="pr-3 text-right tabular-nums">{raw(one.value)}</td>
+                <td>{one.scale != null ? <Badge tone="plain">with scale {one.scale}</Badge> : null}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </details>
   );
 }

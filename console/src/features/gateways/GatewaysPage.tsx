@@ -5,10 +5,12 @@ import { api, ApiFailure, dataOf, type DraftView, type Forms, type GatewayView, 
 import { gatewaysQuery } from "../../api/queries";
 import { Badge } from "../../components/Badge";
 import { Confirm } from "../../components/Confirm";
-import { Button, Choice, Field } from "../../components/Form";
+import { Button, Field } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
 import { Page, Panel, Split } from "../../components/Page";
+import { Pick } from "../../components/Pick";
 import { contentOf, objectsOf } from "../description/edits";
+import { KindChoice } from "../description/KindChoice";
 import { ObjectEditor } from "../description/ObjectEditor";
 import { shown } from "../description/schema";
 import { useMay } from "../session/may";
@@ -30,17 +32,14 @@ export function GatewaysPage() {
           <div className="grid gap-4">
             <ul className="grid gap-2">
               {gateways.data?.map((gateway) => (
-                <li key={gateway.name}>
-                  <button
-                    type="button"
-                    aria-pressed={gateway.name === opened}
-                    onClick={() => setSearch({ gateway: gateway.name })}
-                    className="grid w-full gap-1 rounded-md border border-line bg-surface p-3 text-left hover:bg-select aria-pressed:bg-select"
-                  >
-                    <span className="font-semibold">{gateway.title || gateway.name}</span>
-                    <GatewayFacts gateway={gateway} />
-                  </button>
-                </li>
+                <Pick
+                  key={gateway.name}
+                  isPicked={gateway.name === opened}
+                  onPick={() => setSearch({ gateway: gateway.name })}
+                  title={<span className="font-semibold">{gateway.title || gateway.name}</span>}
+                >
+                  <GatewayFacts gateway={gateway} />
+                </Pick>
               ))}
             </ul>
             {may ? <AddGateway onAdded={(name) => setSearch({ gateway: name })} /> : null}
@@ -54,12 +53,12 @@ export function GatewaysPage() {
 
 function GatewayFacts({ gateway }: { gateway: GatewayView }) {
   return (
-    <span className="flex flex-wrap gap-x-3 text-sm text-soft">
+    <>
       <span className="font-mono text-xs leading-5">{gateway.name}</span>
       <span>{gateway.active ? `revision ${gateway.active}` : "never activated"}</span>
       {gateway.problem ? <Badge tone="alarm">does not run</Badge> : gateway.running ? <span>running</span> : null}
       {gateway.edited ? <Badge tone="warn">draft edited by {gateway.changed_by}</Badge> : null}
-    </span>
+    </>
   );
 }
 
@@ -220,15 +219,7 @@ function Objects({ gateway, draft, forms, of, title }: ObjectsProps) {
       </ul>
       {opened === key("") ? (
         <div className="mt-3 grid gap-4 border-t border-line pt-4">
-          {of === "uplink" && forms.uplinks.length > 1 ? (
-            <Choice label="Kind" value={kind} onChange={(event) => setKind(event.target.value)}>
-              {forms.uplinks.map((form) => (
-                <option key={form.word} value={form.word}>
-                  {form.title}
-                </option>
-              ))}
-            </Choice>
-          ) : null}
+          {of === "uplink" ? <KindChoice label="Kind" kinds={forms.uplinks} word={kind} onChoose={setKind} /> : null}
           <ObjectEditor
             gateway={gateway}
             draft={draft}

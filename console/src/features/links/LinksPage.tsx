@@ -1,13 +1,15 @@
 import { useSearchParams } from "react-router";
 import type { DraftView, Forms, ObjectView } from "../../api/client";
 import { Badge } from "../../components/Badge";
-import { Button, Choice } from "../../components/Form";
+import { Button } from "../../components/Form";
 import { Notice } from "../../components/Notice";
 import { Panel, Split } from "../../components/Page";
+import { Pick } from "../../components/Pick";
 import { State } from "../../components/State";
 import { useLive } from "../../live/live";
 import { count } from "../../text/format";
 import { contentOf, objectsOf } from "../description/edits";
+import { KindChoice } from "../description/KindChoice";
 import { ObjectEditor } from "../description/ObjectEditor";
 import { shown } from "../description/schema";
 import { GatewayPage } from "../gateways/GatewayPage";
@@ -81,28 +83,24 @@ function LinkRow({ link, draft, isOpen, onOpen }: LinkRowProps) {
   const status = useLinkStatus(draft.gateway, link.name);
   const devices = objectsOf(draft, "device").filter((device) => contentOf(device).link === link.name).length;
   return (
-    <li>
-      <button
-        type="button"
-        aria-pressed={isOpen}
-        onClick={onOpen}
-        className="grid w-full gap-1 rounded-md border border-line bg-surface p-3 text-left hover:bg-select aria-pressed:bg-select"
-      >
-        <span className="flex flex-wrap items-center gap-x-3">
+    <Pick
+      isPicked={isOpen}
+      onPick={onOpen}
+      title={
+        <>
           <span className="font-semibold">{shown(content.title) || link.name}</span>
           {status ? <State word={status.state} /> : <span className="text-sm text-faint">not active</span>}
           {link.changed_by ? <Badge tone="warn">changed by {link.changed_by}</Badge> : null}
-        </span>
-        <span className="flex flex-wrap gap-x-3 text-sm text-soft">
-          <span>{shown(content.protocol)}</span>
-          <span className="font-mono text-xs leading-5">
-            {shown(content.host)}
-            {content.port ? `:${shown(content.port)}` : ""}
-          </span>
-          <span>{count(devices, "device")}</span>
-        </span>
-      </button>
-    </li>
+        </>
+      }
+    >
+      <span>{shown(content.protocol)}</span>
+      <span className="font-mono text-xs leading-5">
+        {shown(content.host)}
+        {content.port ? `:${shown(content.port)}` : ""}
+      </span>
+      <span>{count(devices, "device")}</span>
+    </Pick>
   );
 }
 
@@ -132,14 +130,13 @@ function LinkDetail({ gateway, draft, forms, link, onOpen }: LinkDetailProps) {
           <Notice tone="alarm" title={status.last_error} />
         </div>
       ) : null}
-      {link === undefined && forms.links.length > 1 ? (
-        <Choice label="Protocol" value={protocol} onChange={(event) => setSearch({ gateway, open: "", protocol: event.target.value })}>
-          {forms.links.map((form) => (
-            <option key={form.word} value={form.word}>
-              {form.title}
-            </option>
-          ))}
-        </Choice>
+      {link === undefined ? (
+        <KindChoice
+          label="Protocol"
+          kinds={forms.links}
+          word={protocol}
+          onChoose={(word) => setSearch({ gateway, open: "", protocol: word })}
+        />
       ) : null}
       <ObjectEditor
         {...{ gateway, draft, forms }}

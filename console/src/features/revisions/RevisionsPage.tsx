@@ -6,6 +6,7 @@ import { differenceQuery, outcomeQuery, revisionsQuery } from "../../api/queries
 import { Button, Choice, Field } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
 import { Panel } from "../../components/Page";
+import { Pick } from "../../components/Pick";
 import { date } from "../../text/format";
 import { DifferenceView } from "../changes/DifferenceView";
 import { OutcomePanel } from "../changes/OutcomePanel";
@@ -39,23 +40,22 @@ function Revisions({ gateway, active }: { gateway: string; active: number | null
         {revisions.data.map((revision) => {
           const number = String(revision.number);
           return (
-            <li key={number}>
-              <button
-                type="button"
-                aria-pressed={number === after}
-                onClick={() => setSearch({ gateway, after: number })}
-                className="grid w-full gap-0.5 rounded-md border border-line bg-surface p-3 text-left hover:bg-select aria-pressed:bg-select"
-              >
-                <span className="flex gap-3">
+            <Pick
+              key={number}
+              isPicked={number === after}
+              onPick={() => setSearch({ gateway, after: number })}
+              title={
+                <>
                   <span className="font-semibold">Revision {number}</span>
                   {revision.number === active ? <span className="text-soft">runs</span> : null}
-                </span>
-                <span>{revision.note || "No note"}</span>
-                <span className="text-sm text-soft">
-                  {revision.author}, {date(revision.activated_at)}
-                </span>
-              </button>
-            </li>
+                </>
+              }
+            >
+              <span className="w-full text-base text-ink">{revision.note || "No note"}</span>
+              <span>
+                {revision.author}, {date(revision.activated_at)}
+              </span>
+            </Pick>
           );
         })}
       </ol>

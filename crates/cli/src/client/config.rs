@@ -2,7 +2,7 @@ use super::draft::{differs, print_difference};
 use super::{Client, activation, list, part, text, whole};
 use crate::args::{ConfigArguments, ConfigCommand, Output, WaitArguments};
 use crate::exit::{ExitReason, failed};
-use crate::output::print_csv;
+use crate::output::{count, print_csv};
 use anyhow::Context;
 use interlex_core::description::{self, Draft, Files, MAIN_FILE, Problem, difference};
 use serde_json::{Value, json};
@@ -84,8 +84,8 @@ fn check(directory: &Path, strict: bool, output: Output) -> anyhow::Result<()> {
     mistakes(&checked.problems, strict)?;
     if let (Output::Table, Some(found)) = (output, &checked.description) {
         let points: usize = found.devices.iter().map(|device| device.points.len()).sum();
-        let (links, devices) = (found.links.len(), found.devices.len());
-        anstream::println!("No mistakes: {links} links, {devices} devices, {points} points.");
+        let (links, devices) = (count(found.links.len(), "link"), count(found.devices.len(), "device"));
+        anstream::println!("No mistakes: {links}, {devices}, {}.", count(points, "point"));
     }
     Ok(())
 }
@@ -114,8 +114,7 @@ pub(crate) fn mistakes(problems: &[Problem], strict: bool) -> anyhow::Result<()>
     let counted = problems.iter().filter(|problem| strict || problem.is_mistake()).count();
     match counted {
         0 => Ok(()),
-        1 => Err(failed(ExitReason::Mistakes, "1 mistake")),
-        count => Err(failed(ExitReason::Mistakes, format!("{count} mistakes"))),
+        counted => Err(failed(ExitReason::Mistakes, count(counted, "mistake"))),
     }
 }
 
@@ -250,7 +249,7 @@ async fn export(client: &Client, directory: &Path, gateway: &str, path: &str, wa
         })?;
     }
     write_files(directory, &files, way)?;
-    anstream::println!("{} files of {gateway} in {}.", files.len(), directory.display());
+    anstream::println!("{} of {gateway} in {}.", count(files.len(), "file"), directory.display());
     Ok(())
 }
 

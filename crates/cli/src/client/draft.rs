@@ -2,7 +2,7 @@ use super::config::{mistakes, print_problems};
 use super::{Client, activation, part, text, whole};
 use crate::args::{DraftArguments, DraftCommand, Output};
 use crate::exit::{ExitReason, failed};
-use crate::output::date;
+use crate::output::{count, date};
 use interlex_core::description::Problem;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -27,9 +27,10 @@ pub(crate) async fn run(arguments: DraftArguments) -> anyhow::Result<()> {
             activation::activate(&client, &gateway, &request, &wait, output).await?;
         }
         DraftCommand::Discard { yes } => {
+            let changes = usize::try_from(whole(&draft, "changes")).unwrap_or_default();
             if !yes {
-                let count = whole(&draft, "changes");
-                return Err(failed(ExitReason::Failure, format!("this loses {count} changes; say --yes")));
+                let message = format!("this loses {}; say --yes", count(changes, "change"));
+                return Err(failed(ExitReason::Failure, message));
             }
             let version = whole(&draft, "version");
             client.do_it(Method::DELETE, &format!("{path}/draft?version={version}"), None).await?;
@@ -46,10 +47,10 @@ fn show(gateway: &str, draft: &Value) {
     };
     match whole(draft, "changes") {
         0 => anstream::println!("{gateway} {active}; its draft changes nothing."),
-        count => {
+        changes => {
             let (by, at) = (text(draft, "changed_by"), date(whole(draft, "changed_at")));
-            let word = if count == 1 { "object" } else { "objects" };
-            anstream::println!("{gateway} {active}; {count} {word} differ in its draft, changed last by {by} at {at}.");
+            let changes = count(usize::try_from(changes).unwrap_or_default(), "change");
+            anstream::println!("{gateway} {active}; its draft has {changes}, the last one by {by} at {at}.");
         }
     }
 }
@@ -58,7 +59,11 @@ async fn check(client: &Client, path: &str, output: Output) -> anyhow::Result<()
     let result = client.get(&format!("{path}/draft/check"), &[]).await?;
     let problems: Vec<Problem> = serde_json::from_value(result.get("problems").cloned().unwrap_or_default())?;
     print_problems(&problems, output)?;
-    mistakes(&problems, false)
+    mistakes(&problems, false)?;
+    if output == Output::Table {
+        anstream::println!("No mistakes.");
+    }
+    Ok(())
 }
 
 /// Prints a difference in the form that was asked for.
@@ -74,7 +79,7 @@ pub(crate) fn print_difference(difference: &Value, output: Output) -> anyhow::Re
 pub(crate) fn differs(difference: &Value, exit_code: bool) -> anyhow::Result<()> {
     let objects = difference.get("objects").and_then(Value::as_array).map_or(0, Vec::len);
     match exit_code && objects > 0 {
-        true => Err(failed(ExitReason::Differs, format!("{objects} objects differ"))),
+        true => Err(failed(ExitReason::Differs, format!("{} in all", count(objects, "difference")))),
         false => Ok(()),
     }
 }

@@ -11,6 +11,7 @@ pub(crate) mod revisions;
 pub(crate) mod sign_in;
 pub(crate) mod status;
 pub(crate) mod tap;
+pub(crate) mod trial;
 pub(crate) mod watch;
 
 use crate::args::Target;

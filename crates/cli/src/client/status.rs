@@ -1,6 +1,6 @@
 use super::{Client, list, text, whole};
 use crate::args::{Output, StatusArguments};
-use crate::output::{print_csv, print_table, span, state_cell, table};
+use crate::output::{count, print_csv, print_table, span, state_cell, table};
 use comfy_table::Cell;
 use serde_json::Value;
 
@@ -54,7 +54,9 @@ fn rows(status: &Value) -> Vec<Row> {
             let name = format!("{} → {}", text(link, "name"), text(link, "target"));
             rows.push(row(1, "link", name, link, text(link, "state"), link_activity(link)));
             for device in list(link, "devices") {
-                let activity = format!("{} points in {} requests", whole(device, "points"), whole(device, "requests"));
+                let number = |key: &str| usize::try_from(whole(device, key)).unwrap_or_default();
+                let (points, requests) = (count(number("points"), "point"), count(number("requests"), "request"));
+                let activity = format!("{points} in {requests}");
                 rows.push(row(2, "device", text(device, "name").to_owned(), device, text(device, "state"), activity));
             }
         }

@@ -214,7 +214,7 @@ fn object_change(
 
 fn words(object: &ObjectRef, devices: &[String], change: Change, fields: &[FieldChange], value: &Value) -> String {
     let name = match object.class {
-        ObjectClass::Gateway => "the gateway".to_owned(),
+        ObjectClass::Gateway => format!("gateway {}", value.get("name").map(shown).unwrap_or_default()),
         ObjectClass::Point => match devices {
             [] => format!("point {} of {}", object.name, object.list),
             devices => format!("point {} of {}", object.name, devices.join(", ")),
@@ -242,6 +242,7 @@ fn words(object: &ObjectRef, devices: &[String], change: Change, fields: &[Field
                     "deadband" | "low" | "high" => value.get("unit").and_then(Value::as_str).unwrap_or_default(),
                     _ => "",
                 };
+                let unit = if field.after.is_number() { unit } else { "" };
                 let arrow = format!("{} {} → {} {unit}", field.field, shown(&field.before), shown(&field.after));
                 arrow.trim_end().to_owned()
             });

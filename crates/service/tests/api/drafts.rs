@@ -99,7 +99,7 @@ async fn a_gateway_is_described_checked_compared_activated_and_taken_back() {
 }
 
 async fn describe(ada: &Engineer<'_>) {
-    ada.add("rate", "", json!({ "name": "fast", "period": "500ms" })).await;
+    ada.add("rate", "", json!({ "period": "500ms", "name": "fast", "colour": "red" })).await;
     ada.add("link", "", json!({ "name": "bus", "protocol": "modbus-tcp", "host": "127.0.0.1", "port": 1 })).await;
     ada.add("device", "", json!({ "name": "pump", "link": "bus", "unit": 3 })).await;
     ada.add(
