@@ -4,7 +4,7 @@ use crate::log;
 use crate::serve::{interrupted, keep_setup_link, make_private};
 use anyhow::Context;
 use indicatif::{ProgressBar, ProgressStyle};
-use interlex_core::description::{self, BrokerUrl, Files, LinkProtocol, MAIN_FILE};
+use interlex_core::description::{self, BrokerUrl, Files, MAIN_FILE};
 use interlex_plant::{Plant, PlantConfig};
 use interlex_service::{Service, ServiceConfig};
 use interlex_sidecar::{Broker, Database, is_port_free};
@@ -120,9 +120,8 @@ async fn prepare(service: &Service, ports: Ports) -> anyhow::Result<()> {
     };
     let before = description.clone();
     for link in &mut description.links {
-        let LinkProtocol::ModbusTcp(modbus) = &mut link.protocol;
         if link.settings.name.as_str() == "process-bus" {
-            modbus.port = ports.plant;
+            link.protocol.modbus_mut().port = ports.plant;
         }
     }
     for uplink in &mut description.uplinks {

@@ -1,10 +1,12 @@
 //! Between the words of the description and those of the Modbus crate.
 
-use interlex_core::description::{Address, Device, DeviceProtocol, ModbusAddress, ModbusDevice, ModbusTable, Point};
+use interlex_core::description::{
+    Address, Device, DeviceProtocol, LinkProtocol, ModbusAddress, ModbusDevice, ModbusTable, Point,
+};
 use interlex_core::{
     Block, ByteOrder, DataType, PlanLimits, PointIndex, RawSample, Reason, Value, decode_registers, plan, split,
 };
-use interlex_modbus::{ExceptionCode, InvalidRead, ReadData, ReadRequest, RequestError, ResponseError, Table};
+use interlex_modbus::{ExceptionCode, Framing, InvalidRead, ReadData, ReadRequest, RequestError, ResponseError, Table};
 use std::collections::BTreeMap;
 use std::time::Duration;
 
@@ -103,6 +105,14 @@ impl Poll {
             source_time: None,
         };
         batch.extend(self.block.items.iter().map(failed));
+    }
+}
+
+/// How the messages of a link are put on its stream.
+pub(crate) const fn framing(protocol: &LinkProtocol) -> Framing {
+    match protocol {
+        LinkProtocol::ModbusTcp(_) => Framing::Tcp,
+        LinkProtocol::ModbusRtuTcp(_) => Framing::Rtu,
     }
 }
 

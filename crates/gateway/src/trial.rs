@@ -1,9 +1,7 @@
 use crate::gateway::Running;
 use crate::link::LinkCommand;
 use crate::modbus::Reader;
-use interlex_core::description::{
-    Address, Device, DeviceProtocol, Link, LinkProtocol, ModbusAddress, ModbusTable, Point,
-};
+use interlex_core::description::{Address, Device, DeviceProtocol, Link, ModbusAddress, ModbusTable, Point};
 use interlex_core::{ByteOrder, Interpretation, PointIndex, Shaping, Value, interpretations};
 use interlex_modbus::{ClientConfig, ReadData, ReadRequest, TcpClient};
 use serde::Serialize;
@@ -171,7 +169,7 @@ struct Line<'a> {
 
 impl<'a> Line<'a> {
     async fn open(trial: &TrialRead, running: Option<&'a Running>) -> Result<Self, TrialError> {
-        let LinkProtocol::ModbusTcp(link) = &trial.link.protocol;
+        let link = trial.link.protocol.modbus();
         let DeviceProtocol::Modbus(device) = &trial.device.protocol;
         let target = trial.link.protocol.target();
         let shared = running.and_then(|running| running.link_to(&target));
@@ -179,6 +177,7 @@ impl<'a> Line<'a> {
         if shared.is_none() {
             let mut config = ClientConfig::default();
             config.response_timeout = link.timeout.into();
+            config.framing = crate::modbus::framing(&trial.link.protocol);
             let connecting = TcpClient::connect(&link.host, link.port, link.connect_timeout.into(), config);
             line.own = Some(connecting.await.map_err(|error| line.lost(&error.to_string()))?);
         }

@@ -4,7 +4,7 @@
 use interlex_core::description::{Files, read};
 use interlex_core::{PointIndex, Quality, Reason, Value};
 use interlex_gateway::{DeviceState, Gateway, GatewayOptions, LinkState};
-use interlex_modbus::{ExceptionCode, ReadData, ReadRequest, Refusal, Units, serve};
+use interlex_modbus::{ExceptionCode, Framing, ReadData, ReadRequest, Refusal, Units, serve, serve_framed};
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -49,14 +49,19 @@ struct Bench {
 
 impl Bench {
     async fn start(devices: &[u8], points: &str) -> Self {
+        Self::framed(Framing::Tcp, devices, points).await
+    }
+
+    async fn framed(framing: Framing, devices: &[u8], points: &str) -> Self {
+        let protocol = if framing == Framing::Rtu { "modbus-rtu-tcp" } else { "modbus-tcp" };
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
         let port = listener.local_addr().unwrap().port();
         let field = Arc::new(Field::default());
         let stop_field = CancellationToken::new();
-        tokio::spawn(serve(listener, Arc::clone(&field) as Arc<dyn Units>, stop_field.clone()));
+        tokio::spawn(serve_framed(listener, framing, Arc::clone(&field) as Arc<dyn Units>, stop_field.clone()));
         let mut main = format!(
             "[gateway]\nname = \"alderfen-1\"\n[rates]\nfast = \"20ms\"\n[[link]]\nname = \"process-bus\"\nprotocol = \
-             \"modbus-tcp\"\nhost = \"127.0.0.1\"\nport = {port}\ntimeout = \"60ms\"\nreconnect-limit = \"50ms\"\n"
+             \"{protocol}\"\nhost = \"127.0.0.1\"\nport = {port}\ntimeout = \"60ms\"\nreconnect-limit = \"50ms\"\n"
         );
         for unit in devices {
             main.push_str(&format!(
@@ -118,6 +123,22 @@ async fn neighbours_are_read_by_one_request_and_a_bad_address_spoils_only_its_ow
 
     bench.field.missing.lock().unwrap().clear();
     bench.until("it heals", |gateway| gateway.status().points_good == 4).await;
+    bench.gateway.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn rtu_units_behind_a_serial_device_server_are_polled_as_well() {
+    let bench = Bench::framed(Framing::Rtu, &[1, 2], FOUR).await;
+    bench.until("all good", |gateway| gateway.status().points_good == 8).await;
+    let reading = bench.gateway.running().latest().read(PointIndex(6)).unwrap();
+    assert_eq!(reading.value, Some(Value::Uint(12)));
+    bench.field.missing.lock().unwrap().push(12);
+    bench.until("a bad address spoils only its own points", |gateway| gateway.status().points_good == 6).await;
+    bench.field.silent.lock().unwrap().push(2);
+    bench.until("unit 2 is silent", |_| bench.device(1) == DeviceState::Silent).await;
+    bench.field.silent.lock().unwrap().clear();
+    bench.field.missing.lock().unwrap().clear();
+    bench.until("it heals", |gateway| gateway.status().points_good == 8).await;
     bench.gateway.stop().await;
 }
 

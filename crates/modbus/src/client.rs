@@ -1,4 +1,5 @@
-use crate::{FrameDecoder, FrameError, ReadData, ReadRequest, ResponseError, encode_frame, mbap::Frame};
+use crate::rtu::RtuBuffer;
+use crate::{Frame, FrameDecoder, FrameError, Framing, ReadData, ReadRequest, ResponseError};
 use std::collections::VecDeque;
 use std::time::{Duration, Instant};
 
@@ -10,12 +11,14 @@ pub struct ClientConfig {
     ///
     /// Too short turns slow devices silent, and their late answers are dropped; too long holds up what waits behind.
     pub response_timeout: Duration,
+    /// How messages are put on the stream.
+    pub framing: Framing,
 }
 
 impl Default for ClientConfig {
     /// One second: devices behind a serial gateway at 9600 baud answer within about half of it.
     fn default() -> Self {
-        Self { response_timeout: Duration::from_secs(1) }
+        Self { response_timeout: Duration::from_secs(1), framing: Framing::Tcp }
     }
 }
 
@@ -77,6 +80,7 @@ pub struct ClientStats {
 pub struct Client {
     config: ClientConfig,
     decoder: FrameDecoder,
+    rtu: RtuBuffer,
     state: State,
     last_transaction: u16,
     last_id: u64,
@@ -107,6 +111,7 @@ impl Client {
         Self {
             config,
             decoder: FrameDecoder::default(),
+            rtu: RtuBuffer::default(),
             state: State::Idle,
             last_transaction: 0,
             last_id: 0,
@@ -132,6 +137,39 @@ impl Client {
 
     /// Takes in bytes from the device, however TCP cut them up.
     pub fn handle_input(&mut self, bytes: &[u8]) {
+        match self.config.framing {
+            Framing::Tcp => self.handle_tcp(bytes),
+            Framing::Rtu => self.handle_rtu(bytes),
+        }
+    }
+
+    /// On a line that answers one request at a time, what comes while nothing is outstanding is late or noise.
+    fn handle_rtu(&mut self, bytes: &[u8]) {
+        let State::Waiting(pending, _) = self.state else {
+            self.stats.unmatched += 1;
+            return;
+        };
+        self.rtu.push(bytes);
+        let function = pending.request.table().read_function();
+        let result = match self.rtu.answer(pending.unit, function) {
+            Ok(None) => return,
+            Ok(Some(pdu)) => pending.request.decode_response(pdu),
+            Err(error) => Err(error),
+        };
+        self.done(pending, result);
+    }
+
+    fn done(&mut self, pending: Pending, result: Result<ReadData, ResponseError>) {
+        match &result {
+            Ok(_) => self.stats.answers += 1,
+            Err(ResponseError::Exception(_)) => self.stats.exceptions += 1,
+            Err(_) => self.stats.malformed += 1,
+        }
+        self.state = State::Idle;
+        self.events.push_back(Event::Done(pending.id, result.map_err(RequestError::from)));
+    }
+
+    fn handle_tcp(&mut self, bytes: &[u8]) {
         self.decoder.push(bytes);
         loop {
             let frame = match self.decoder.next_frame() {
@@ -156,13 +194,7 @@ impl Client {
                 continue;
             }
             let result = pending.request.decode_response(frame.pdu);
-            match &result {
-                Ok(_) => self.stats.answers += 1,
-                Err(ResponseError::Exception(_)) => self.stats.exceptions += 1,
-                Err(_) => self.stats.malformed += 1,
-            }
-            self.state = State::Idle;
-            self.events.push_back(Event::Done(pending.id, result.map_err(RequestError::from)));
+            self.done(pending, result);
         }
     }
 
@@ -183,7 +215,8 @@ impl Client {
     pub fn poll_transmit(&mut self, now: Instant, out: &mut Vec<u8>) -> bool {
         let State::Queued(pending) = self.state else { return false };
         let pdu = pending.request.encode();
-        encode_frame(Frame { transaction: pending.transaction, unit: pending.unit, pdu: &pdu }, out);
+        self.rtu.clear();
+        self.config.framing.encode(Frame { transaction: pending.transaction, unit: pending.unit, pdu: &pdu }, out);
         self.state = State::Waiting(pending, now + self.config.response_timeout);
         self.stats.requests += 1;
         true
@@ -207,6 +240,7 @@ impl Client {
     /// Starts over on a new connection: what was outstanding is forgotten, transaction numbers go on.
     pub fn reset(&mut self) {
         self.decoder.clear();
+        self.rtu.clear();
         self.events.clear();
         self.state = State::Idle;
     }

@@ -7,9 +7,10 @@
 //!            poll_event()           handle_input()
 //! ```
 //!
-//! Follows the *MODBUS Application Protocol Specification V1.1b3* and the *MODBUS Messaging on TCP/IP
-//! Implementation Guide V1.0b*. Implemented: TCP framing and the four read functions 01 to 04. Addresses are the
-//! zero-based ones of the protocol, never the one-based reference numbers of device manuals.
+//! Follows the *MODBUS Application Protocol Specification V1.1b3*, the *MODBUS Messaging on TCP/IP Implementation Guide
+//! V1.0b* and *MODBUS over Serial Line V1.02*. Implemented: TCP framing, RTU framing over a stream as serial device
+//! servers carry it, and the four read functions 01 to 04. Addresses are the zero-based ones of the protocol, never the
+//! one-based reference numbers of device manuals.
 //!
 //! What it leaves out: points, types and word order. It reads bits and 16-bit registers.
 //!
@@ -31,6 +32,7 @@ mod client;
 mod exception;
 mod mbap;
 mod read;
+mod rtu;
 mod server;
 mod tcp_client;
 mod tcp_server;
@@ -39,6 +41,7 @@ pub use client::{Busy, Client, ClientConfig, ClientStats, Event, RequestError, R
 pub use exception::ExceptionCode;
 pub use mbap::{Frame, FrameDecoder, FrameError, MAX_PDU, encode_frame};
 pub use read::{InvalidRead, ReadData, ReadRequest, ResponseError, Table};
+pub use rtu::{Framing, crc};
 pub use server::{Refusal, Server, Units};
 pub use tcp_client::{TcpClient, TcpClientError};
-pub use tcp_server::serve;
+pub use tcp_server::{serve, serve_framed};

@@ -1,4 +1,4 @@
-use crate::{Server, Units};
+use crate::{Framing, Server, Units};
 use std::io;
 use std::sync::Arc;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -6,11 +6,24 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
-/// Answers clients until `stop` is cancelled, then closes their connections and the listener.
+/// Answers Modbus TCP clients until `stop` is cancelled, then closes their connections and the listener.
 ///
 /// # Errors
 /// When the listener fails for good; a client that misbehaves only loses its own connection.
 pub async fn serve(listener: TcpListener, units: Arc<dyn Units>, stop: CancellationToken) -> io::Result<()> {
+    serve_framed(listener, Framing::Tcp, units, stop).await
+}
+
+/// Answers clients that speak with a framing of their own, as [`serve`] does.
+///
+/// # Errors
+/// As [`serve`].
+pub async fn serve_framed(
+    listener: TcpListener,
+    framing: Framing,
+    units: Arc<dyn Units>,
+    stop: CancellationToken,
+) -> io::Result<()> {
     let clients = TaskTracker::new();
     let result = loop {
         let accepted = tokio::select! {
@@ -23,7 +36,7 @@ pub async fn serve(listener: TcpListener, units: Arc<dyn Units>, stop: Cancellat
                 clients.spawn(async move {
                     tokio::select! {
                         // A client that breaks off or sends nonsense is closed; there is nobody to tell.
-                        _ = answer(stream, units) => {}
+                        _ = answer(stream, framing, units) => {}
                         () = stop.cancelled() => {}
                     }
                 });
@@ -45,9 +58,9 @@ fn is_passing(error: &io::Error) -> bool {
     )
 }
 
-async fn answer(mut stream: TcpStream, units: Arc<dyn Units>) -> io::Result<()> {
+async fn answer(mut stream: TcpStream, framing: Framing, units: Arc<dyn Units>) -> io::Result<()> {
     stream.set_nodelay(true)?;
-    let mut server = Server::default();
+    let mut server = Server::new(framing);
     let (mut incoming, mut outgoing) = ([0; 1024], Vec::new());
     loop {
         let length = stream.read(&mut incoming).await?;

@@ -2,14 +2,19 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
 use interlex_modbus::{
-    ExceptionCode, Frame, FrameDecoder, ReadData, ReadRequest, Refusal, Server, Units, encode_frame,
+    Client, ClientConfig, Event, ExceptionCode, Frame, FrameDecoder, Framing, ReadData, ReadRequest, Refusal, Server,
+    Units, encode_frame,
 };
 use serde_json::Value;
 
-/// The vectors over TCP that concern the read functions.
-fn vectors() -> Vec<Value> {
+fn framed(framing: &str) -> Vec<Value> {
     let all = include_str!("vectors/modbus.jsonl").lines().map(|line| serde_json::from_str(line).unwrap());
-    all.filter(|vector: &Value| vector["framing"] == "tcp").collect()
+    all.filter(|vector: &Value| vector["framing"] == framing).collect()
+}
+
+/// The vectors over TCP.
+fn vectors() -> Vec<Value> {
+    framed("tcp")
 }
 
 fn bytes(hex: &Value) -> Vec<u8> {
@@ -111,7 +116,6 @@ fn request_for(meaning: &Value) -> ReadRequest {
 
 #[test]
 fn answers_that_break_the_protocol_give_no_data() {
-    use interlex_modbus::{Client, ClientConfig, Event};
     let mut seen = 0;
     for vector in vectors().iter().filter(|v| v["direction"] == "response" && v["expect"] == "error") {
         let asked = match (vector.get("request_pdu"), vector.get("request_hex")) {
@@ -164,4 +168,86 @@ fn malformed_requests_are_answered_with_the_exception_of_the_standard() {
         }
     }
     assert!(seen >= 10, "{seen}");
+}
+
+/// A client that waits for the answer to a request, over RTU.
+fn asked(unit: u8, request: ReadRequest) -> (Client, Vec<u8>) {
+    #[expect(clippy::disallowed_methods, reason = "a test starts its time somewhere")]
+    let start = std::time::Instant::now();
+    let mut config = ClientConfig::default();
+    config.framing = Framing::Rtu;
+    let (mut client, mut wire) = (Client::new(config), Vec::new());
+    client.request(start, unit, request).unwrap();
+    assert!(client.poll_transmit(start, &mut wire));
+    (client, wire)
+}
+
+fn request_of(vector: &Value) -> ReadRequest {
+    match (vector.get("request_pdu"), vector.get("request_hex")) {
+        (Some(pdu), _) => ReadRequest::decode(&bytes(pdu)).unwrap(),
+        (None, Some(hex)) => {
+            let frame = bytes(hex);
+            ReadRequest::decode(&frame[1..frame.len() - 2]).unwrap()
+        }
+        (None, None) => request_for(&vector["meaning"]),
+    }
+}
+
+#[test]
+fn rtu_requests_and_answers_are_those_of_independent_programs() {
+    let mut seen = [0, 0];
+    for vector in framed("rtu").iter().filter(|v| v.get("expect").is_none() && is_read(v)) {
+        let (wire, meaning) = (bytes(&vector["hex"]), &vector["meaning"]);
+        let unit = u8::try_from(number(&meaning["unit"])).unwrap();
+        if vector["direction"] == "request" {
+            let request = ReadRequest::decode(&wire[1..wire.len() - 2]).unwrap();
+            assert_eq!(asked(unit, request).1, wire, "{}", name(vector));
+            let mut out = Vec::new();
+            Server::new(Framing::Rtu).handle_input(&wire, &Zeros, &mut out).unwrap();
+            assert_eq!((out[0], out[1]), (wire[0], wire[1]), "{}: the server takes it", name(vector));
+            seen[0] += 1;
+            continue;
+        }
+        let (mut client, _) = asked(unit, request_of(vector));
+        // One byte at a time, as a slow line gives them.
+        wire.iter().for_each(|byte| client.handle_input(&[*byte]));
+        let Some(Event::Done(_, result)) = client.poll_event() else { panic!("{}: no answer", name(vector)) };
+        match (result, meaning.get("exception")) {
+            (Ok(ReadData::Registers(registers)), None) => {
+                let wanted: Vec<u16> = meaning["registers"].as_array().unwrap().iter().map(number).collect();
+                assert_eq!(registers, wanted, "{}", name(vector));
+            }
+            (Ok(ReadData::Bits(bits)), None) => {
+                let wanted: Vec<bool> = meaning["bits"].as_array().unwrap().iter().map(|bit| *bit == 1).collect();
+                assert_eq!(bits[..], wanted[..bits.len()], "{}", name(vector));
+            }
+            (Err(error), Some(code)) => {
+                assert!(
+                    error.to_string().starts_with(&format!("exception {:02X}", number(code))),
+                    "{}: {error}",
+                    name(vector)
+                );
+            }
+            (other, _) => panic!("{}: {other:?}", name(vector)),
+        }
+        seen[1] += 1;
+    }
+    assert!(seen[0] >= 10 && seen[1] >= 10, "{seen:?}");
+}
+
+#[test]
+fn rtu_answers_that_break_the_protocol_give_no_data() {
+    let mut seen = 0;
+    for vector in framed("rtu").iter().filter(|v| v["direction"] == "response" && v["expect"] == "error") {
+        let Ok(request) = std::panic::catch_unwind(|| request_of(vector)) else { continue };
+        let (mut client, _) = asked(1, request);
+        client.handle_input(&bytes(&vector["hex"]));
+        if let Some(deadline) = client.poll_timeout() {
+            client.handle_timeout(deadline);
+        }
+        let event = client.poll_event();
+        assert!(matches!(event, Some(Event::Done(_, Err(_)))), "{}: {event:?}", name(vector));
+        seen += 1;
+    }
+    assert!(seen >= 8, "{seen}");
 }

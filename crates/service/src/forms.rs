@@ -41,10 +41,10 @@ pub(crate) struct Forms {
     responses((status = 200, body = Forms), (status = 401, body = ProblemDetails)))]
 pub(crate) async fn forms(_: Viewer) -> Json<Forms> {
     let schema = |kind| description::schema(kind).clone();
-    let modbus_tcp = KindForm {
-        word: "modbus-tcp",
-        title: "Modbus TCP",
-        schema: schema(ObjectKind::ModbusTcpLink),
+    let modbus = |word, title, link| KindForm {
+        word,
+        title,
+        schema: schema(link),
         device: schema(ObjectKind::ModbusDevice),
         addresses: description::ModbusAddress::FORM,
     };
@@ -58,7 +58,10 @@ pub(crate) async fn forms(_: Viewer) -> Json<Forms> {
     Json(Forms {
         gateway: schema(ObjectKind::Gateway),
         rate: schema(ObjectKind::Rate),
-        links: vec![modbus_tcp],
+        links: vec![
+            modbus("modbus-tcp", "Modbus TCP", ObjectKind::ModbusTcpLink),
+            modbus("modbus-rtu-tcp", "Modbus RTU over TCP", ObjectKind::ModbusRtuTcpLink),
+        ],
         uplinks: vec![sparkplug],
         point: schema(ObjectKind::Point),
     })

@@ -145,15 +145,20 @@ impl<'a> Checker<'a> {
     fn links(&mut self) -> Vec<Option<Link>> {
         let mut links = Vec::new();
         for (at, object) in self.draft.links.iter().enumerate() {
-            let link = self.word(Spot::Link(at), object, "protocol", &["modbus-tcp"]).and_then(|()| {
-                let settings = self.object::<LinkSettings>(Spot::Link(at), ObjectKind::ModbusTcpLink, object)?;
-                let protocol = LinkProtocol::ModbusTcp(part::<ModbusTcpLink>(object)?);
-                Some(Link { settings, protocol })
-            });
-            links.push(link);
+            let word = self.word(Spot::Link(at), object, "protocol", &["modbus-tcp", "modbus-rtu-tcp"]);
+            links.push(word.and_then(|word| self.link(at, object, word)));
         }
         self.unique(Spot::Link, &self.draft.links);
         links
+    }
+
+    fn link(&mut self, at: usize, object: &Value, word: &str) -> Option<Link> {
+        let is_rtu = word == "modbus-rtu-tcp";
+        let kind = if is_rtu { ObjectKind::ModbusRtuTcpLink } else { ObjectKind::ModbusTcpLink };
+        let settings = self.object::<LinkSettings>(Spot::Link(at), kind, object)?;
+        let modbus = part::<ModbusTcpLink>(object)?;
+        let protocol = if is_rtu { LinkProtocol::ModbusRtuTcp(modbus) } else { LinkProtocol::ModbusTcp(modbus) };
+        Some(Link { settings, protocol })
     }
 
     fn devices(&mut self, lists: &HashMap<&'a str, ListRows>) -> Vec<Device> {
@@ -213,7 +218,7 @@ impl<'a> Checker<'a> {
             let spot = || Spot::Uplink(at);
             let uplink = self
                 .word(spot(), object, "kind", &["sparkplug"])
-                .and_then(|()| self.object::<SparkplugUplink>(spot(), ObjectKind::SparkplugUplink, object));
+                .and_then(|_| self.object::<SparkplugUplink>(spot(), ObjectKind::SparkplugUplink, object));
             let Some(uplink) = uplink else { continue };
             if let Some(before) = nodes.insert((uplink.group.clone(), uplink.node.clone()), uplink.name.clone()) {
                 let message = format!("{}/{} is the node of uplink {before:?}", uplink.group, uplink.node);
@@ -270,7 +275,8 @@ impl<'a> Checker<'a> {
             let (address, faults) = rules::point(settings, protocol);
             self.findings.extend(faults.into_iter().map(|fault| (Spot::Point(list, at), fault)));
             if let Some(address) = address {
-                points.push(Point { settings: settings.clone(), address });
+                let settings = PointSettings { address: address.to_string(), ..settings.clone() };
+                points.push(Point { settings, address });
                 places.push(at);
             }
         }
@@ -316,10 +322,10 @@ impl<'a> Checker<'a> {
     }
 
     /// The word that says which schema an object follows.
-    fn word(&mut self, spot: Spot<'a>, object: &Value, key: &str, known: &[&str]) -> Option<()> {
+    fn word<'w>(&mut self, spot: Spot<'a>, object: &'w Value, key: &str, known: &[&str]) -> Option<&'w str> {
         let word = object.get(key);
-        if word.and_then(Value::as_str).is_some_and(|word| known.contains(&word)) {
-            return Some(());
+        if let Some(known) = word.and_then(Value::as_str).filter(|word| known.contains(word)) {
+            return Some(known);
         }
         let message = word.map_or_else(|| format!("{key} is missing"), |word| format!("{key} is {word}"));
         let known: Vec<_> = known.iter().map(|word| format!("{word:?}")).collect();

@@ -1,7 +1,7 @@
 //! Whether a line carries what is asked of it.
 
 use super::problem::Fault;
-use super::{Address, Description, Device, DeviceProtocol, Link, LinkProtocol, ModbusTable, Span};
+use super::{Address, Description, Device, DeviceProtocol, Link, ModbusTable, Span};
 use crate::plan::{PlanLimits, plan};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -29,7 +29,7 @@ const ANSWER_CHARACTERS: f64 = 5.0;
 /// How busy a link is; `None` where nothing limits it that the description knows of.
 #[must_use]
 pub fn line_load(description: &Description, link: &Link) -> Option<LineLoad> {
-    let LinkProtocol::ModbusTcp(modbus) = &link.protocol;
+    let modbus = link.protocol.modbus();
     if modbus.pause.is_none() && modbus.serial_baud.is_none() {
         return None;
     }
@@ -48,7 +48,7 @@ pub fn line_load(description: &Description, link: &Link) -> Option<LineLoad> {
 /// What is wrong with the load of a link.
 pub(super) fn fault(description: &Description, link: &Link) -> Option<Fault> {
     let load = line_load(description, link).filter(|load| load.busy > CROWDED)?;
-    let LinkProtocol::ModbusTcp(modbus) = &link.protocol;
+    let modbus = link.protocol.modbus();
     let key = if modbus.serial_baud.is_some() { "serial-baud" } else { "pause" };
     let (percent, requests) = (load.busy * 100.0, load.requests_per_second);
     let message = format!("{requests:.1} requests a second keep the line busy {percent:.0} % of the time");

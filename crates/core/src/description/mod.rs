@@ -98,6 +98,8 @@ pub struct Link {
 pub enum LinkProtocol {
     /// `modbus-tcp`
     ModbusTcp(ModbusTcpLink),
+    /// `modbus-rtu-tcp`
+    ModbusRtuTcp(ModbusTcpLink),
 }
 
 impl LinkProtocol {
@@ -106,15 +108,30 @@ impl LinkProtocol {
     pub const fn word(&self) -> &'static str {
         match self {
             Self::ModbusTcp(_) => "modbus-tcp",
+            Self::ModbusRtuTcp(_) => "modbus-rtu-tcp",
+        }
+    }
+
+    /// The settings of a Modbus link, whatever its framing.
+    #[must_use]
+    pub const fn modbus(&self) -> &ModbusTcpLink {
+        match self {
+            Self::ModbusTcp(link) | Self::ModbusRtuTcp(link) => link,
+        }
+    }
+
+    /// The same, to be changed.
+    pub const fn modbus_mut(&mut self) -> &mut ModbusTcpLink {
+        match self {
+            Self::ModbusTcp(link) | Self::ModbusRtuTcp(link) => link,
         }
     }
 
     /// Where it leads, for people: host and port.
     #[must_use]
     pub fn target(&self) -> String {
-        match self {
-            Self::ModbusTcp(link) => format!("{}:{}", link.host, link.port),
-        }
+        let link = self.modbus();
+        format!("{}:{}", link.host, link.port)
     }
 }
 

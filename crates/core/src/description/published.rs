@@ -21,7 +21,11 @@ pub fn file_schema() -> Value {
                 "description": "Named sampling periods, such as fast = \"500ms\".",
                 "additionalProperties": simplified(json!({ "type": "string", "format": "span" })),
             },
-            "link": list(ObjectKind::ModbusTcpLink, "Transports to the field."),
+            "link": {
+                "type": "array",
+                "description": "Transports to the field.",
+                "items": { "anyOf": [object(ObjectKind::ModbusTcpLink), object(ObjectKind::ModbusRtuTcpLink)] },
+            },
             "device": list(ObjectKind::ModbusDevice, "Field devices, each behind a link."),
             "uplink": list(ObjectKind::SparkplugUplink, "Connections to brokers."),
         },

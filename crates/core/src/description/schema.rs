@@ -18,6 +18,8 @@ pub enum ObjectKind {
     Rate,
     /// `[[link]]` with `protocol = "modbus-tcp"`
     ModbusTcpLink,
+    /// `[[link]]` with `protocol = "modbus-rtu-tcp"`
+    ModbusRtuTcpLink,
     /// `[[device]]` on a Modbus link
     ModbusDevice,
     /// `[[uplink]]` with `kind = "sparkplug"`
@@ -87,6 +89,10 @@ pub(super) fn of(kind: ObjectKind) -> &'static ObjectSchema {
         let parts = [schemars::schema_for!(LinkSettings), schemars::schema_for!(ModbusTcpLink)];
         ObjectSchema::new(&parts, Some(("protocol", "modbus-tcp")))
     });
+    static MODBUS_RTU_TCP_LINK: LazyLock<ObjectSchema> = LazyLock::new(|| {
+        let parts = [schemars::schema_for!(LinkSettings), schemars::schema_for!(ModbusTcpLink)];
+        ObjectSchema::new(&parts, Some(("protocol", "modbus-rtu-tcp")))
+    });
     static MODBUS_DEVICE: LazyLock<ObjectSchema> = LazyLock::new(|| {
         let parts = [schemars::schema_for!(DeviceSettings), schemars::schema_for!(ModbusDevice)];
         ObjectSchema::new(&parts, None)
@@ -99,6 +105,7 @@ pub(super) fn of(kind: ObjectKind) -> &'static ObjectSchema {
         ObjectKind::Gateway => &GATEWAY,
         ObjectKind::Rate => &RATE,
         ObjectKind::ModbusTcpLink => &MODBUS_TCP_LINK,
+        ObjectKind::ModbusRtuTcpLink => &MODBUS_RTU_TCP_LINK,
         ObjectKind::ModbusDevice => &MODBUS_DEVICE,
         ObjectKind::SparkplugUplink => &SPARKPLUG_UPLINK,
         ObjectKind::Point => &POINT,

@@ -1,7 +1,7 @@
 use super::check::Checked;
 use super::draft::{Draft, list_of};
 use super::schema::{self, ObjectKind, ObjectSchema};
-use super::{Description, DeviceProtocol, Files, LinkProtocol, MAIN_FILE, check};
+use super::{Description, DeviceProtocol, Files, MAIN_FILE, check};
 use serde::Serialize;
 use serde_json::{Map, Value};
 use std::fmt::Write as _;
@@ -22,9 +22,8 @@ impl From<&Description> for Draft {
             ..Self::default()
         };
         for link in &description.links {
-            let LinkProtocol::ModbusTcp(modbus) = &link.protocol;
             let protocol = Map::from_iter([("protocol".to_owned(), link.protocol.word().into())]);
-            let parts = [object(&link.settings), protocol, object(modbus)];
+            let parts = [object(&link.settings), protocol, object(link.protocol.modbus())];
             draft.links.push(Value::Object(of_parts(ObjectKind::ModbusTcpLink, &parts)));
         }
         for device in &description.devices {

@@ -11,10 +11,10 @@ use crate::points::{PointTable, plan_of};
 use crate::recent::RecentValues;
 use crate::status::{DeviceState, DeviceStatus, LinkState, LinkStatus, Shared};
 use crate::uplink::{UplinkInput, Uplinks};
-use interlex_core::description::{Description, DeviceProtocol, Link, LinkProtocol, ModbusTcpLink, Span};
+use interlex_core::description::{Description, DeviceProtocol, Link, ModbusTcpLink, Span};
 use interlex_core::{LatestTable, Pipeline, PointIndex, RawSample, Reason, Sample, Timestamp};
 use interlex_modbus::{
-    ClientConfig, ExceptionCode, ReadData, ReadRequest, RequestError, ResponseError, TcpClient, TcpClientError,
+    ClientConfig, ExceptionCode, Framing, ReadData, ReadRequest, RequestError, ResponseError, TcpClient, TcpClientError,
 };
 use schedule::{Due, Schedule};
 use std::sync::Arc;
@@ -29,6 +29,7 @@ const FIRST_RECONNECT: Duration = Duration::from_millis(500);
 /// What a link needs to run.
 pub(crate) struct LinkTask {
     settings: ModbusTcpLink,
+    framing: Framing,
     devices: Vec<LinkDevice>,
     pipeline: Pipeline,
     latest: Arc<LatestTable>,
@@ -85,10 +86,11 @@ impl LinkTask {
             statuses.push(DeviceStatus::new(name, &device.settings.title, device.points.len(), polls.len()));
             devices.push(LinkDevice { slot, unit: settings.unit, retries: settings.retries, polls });
         }
-        let LinkProtocol::ModbusTcp(settings) = &link.protocol;
+        let settings = link.protocol.modbus();
         let status = LinkStatus::new(link.settings.name.as_str(), &link.protocol, statuses);
         Self {
             settings: settings.clone(),
+            framing: modbus::framing(&link.protocol),
             devices,
             pipeline: Pipeline::new(Arc::clone(&latest), plans),
             latest,
@@ -164,6 +166,7 @@ impl Driver {
         let settings = &self.link.settings;
         let mut config = ClientConfig::default();
         config.response_timeout = settings.timeout.into();
+        config.framing = self.link.framing;
         TcpClient::connect(&settings.host, settings.port, settings.connect_timeout.into(), config).await
     }
 

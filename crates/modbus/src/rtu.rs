@@ -1,0 +1,182 @@
+use crate::mbap::MAX_PDU;
+use crate::{Frame, ResponseError};
+
+/// Unit, function code and CRC: nothing shorter is a frame.
+const SHORTEST: usize = 4;
+/// Unit, the largest PDU, CRC.
+///
+/// Source: MODBUS over Serial Line V1.02, section 2.5.1 (RTU transmission mode).
+const LONGEST: usize = 1 + MAX_PDU + 2;
+
+/// The check at the end of an RTU frame, the low byte to be sent first.
+///
+/// Source: MODBUS over Serial Line V1.02, section 6.2.2 (CRC generation): polynomial A001, start FFFF.
+#[must_use]
+pub fn crc(bytes: &[u8]) -> u16 {
+    bytes.iter().fold(0xFFFF, |crc, byte| {
+        (0..8).fold(crc ^ u16::from(*byte), |crc, _| if crc & 1 == 1 { crc >> 1 ^ 0xA001 } else { crc >> 1 })
+    })
+}
+
+/// Appends an RTU frame to `out`.
+pub(crate) fn encode(unit: u8, pdu: &[u8], out: &mut Vec<u8>) {
+    let start = out.len();
+    out.push(unit);
+    out.extend_from_slice(pdu);
+    let check = crc(out.get(start..).unwrap_or_default());
+    out.extend_from_slice(&check.to_le_bytes());
+}
+
+/// Finds RTU frames in bytes that carry no marks of where one starts: by unit and function, by the length that the
+/// function gives, and by the CRC. It never holds more than one frame and what arrived with it.
+#[derive(Debug, Default)]
+pub(crate) struct RtuBuffer {
+    bytes: Vec<u8>,
+}
+
+impl RtuBuffer {
+    pub(crate) fn push(&mut self, bytes: &[u8]) {
+        self.bytes.extend_from_slice(bytes);
+        // More than a frame cannot become one: the oldest bytes are noise.
+        let excess = self.bytes.len().saturating_sub(2 * LONGEST);
+        self.bytes.drain(..excess);
+    }
+
+    pub(crate) fn clear(&mut self) {
+        self.bytes.clear();
+    }
+
+    /// The PDU that answers a read of `function` by `unit`, noise before it passed over; `None` until it is there.
+    ///
+    /// # Errors
+    /// When more follows what the frame announces: on a line that answers one request at a time, that is no answer.
+    pub(crate) fn answer(&mut self, unit: u8, function: u8) -> Result<Option<&[u8]>, ResponseError> {
+        for start in 0..self.bytes.len() {
+            let rest = self.bytes.get(start..).unwrap_or_default();
+            let Some(length) = answer_length(rest, unit, function) else { continue };
+            let Some(frame) = rest.get(..length).filter(|frame| is_whole(frame)) else { continue };
+            if rest.len() > length {
+                let (got, wanted) = (rest.len() - 3, frame.len() - 3);
+                return Err(ResponseError::Size { got, wanted });
+            }
+            return Ok(self.bytes.get(start + 1..start + length - 2));
+        }
+        Ok(None)
+    }
+
+    /// The next request, for whatever unit, noise before it passed over; `None` until it is there. It is taken out.
+    pub(crate) fn next_request(&mut self) -> Option<(u8, Vec<u8>)> {
+        let found = (0..self.bytes.len()).find_map(|start| {
+            let rest = self.bytes.get(start..)?;
+            let frame = rest.get(..request_length(rest)?).filter(|frame| is_whole(frame))?;
+            let (unit, pdu) = (*frame.first()?, frame.get(1..frame.len() - 2)?.to_vec());
+            Some((start + frame.len(), unit, pdu))
+        });
+        let (end, unit, pdu) = found?;
+        self.bytes.drain(..end);
+        Some((unit, pdu))
+    }
+}
+
+/// How long the answer that starts here is; `None` when none does, or its length is not there yet.
+fn answer_length(bytes: &[u8], unit: u8, function: u8) -> Option<usize> {
+    match *bytes {
+        [from, code, ..] if from != unit || code & 0x7F != function => None,
+        [_, code, ..] if code & 0x80 != 0 => Some(SHORTEST + 1),
+        [_, _, count, ..] => Some(SHORTEST + 1 + usize::from(count)).filter(|length| *length <= LONGEST),
+        _ => None,
+    }
+}
+
+/// How long the request that starts here is.
+fn request_length(bytes: &[u8]) -> Option<usize> {
+    match *bytes {
+        [_, 0x01..=0x06, ..] => Some(8),
+        [_, 0x0F | 0x10, _, _, _, _, count, ..] => Some(9 + usize::from(count)).filter(|length| *length <= LONGEST),
+        _ => None,
+    }
+}
+
+fn is_whole(frame: &[u8]) -> bool {
+    frame.split_last_chunk::<2>().is_some_and(|(covered, check)| crc(covered) == u16::from_le_bytes(*check))
+}
+
+/// How messages are put on a stream.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Framing {
+    /// Modbus TCP: a header with transaction and length.
+    #[default]
+    Tcp,
+    /// RTU frames over a stream, as serial device servers carry them. Nothing pairs an answer with its request but the
+    /// order: an answer that is later than its timeout can be taken for the next one when both have the same form.
+    Rtu,
+}
+
+impl Framing {
+    /// Appends a message to `out`.
+    pub(crate) fn encode(self, frame: Frame<'_>, out: &mut Vec<u8>) {
+        match self {
+            Self::Tcp => crate::encode_frame(frame, out),
+            Self::Rtu => encode(frame.unit, frame.pdu, out),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn the_check_is_that_of_the_standards_example() {
+        // MODBUS over Serial Line V1.02, section 6.2.2: 02 07 is checked by 41 12.
+        assert_eq!(crc(&[0x02, 0x07]).to_le_bytes(), [0x41, 0x12]);
+    }
+
+    #[test]
+    fn an_answer_is_found_behind_noise_and_only_when_it_is_whole() {
+        let mut frame = Vec::new();
+        encode(1, &[3, 4, 0, 7, 0, 8], &mut frame);
+        let mut buffer = RtuBuffer::default();
+        buffer.push(&[0x00, 0xFF, 0x01, 0x03]);
+        for byte in &frame {
+            assert_eq!(buffer.answer(1, 3), Ok(None));
+            buffer.push(&[*byte]);
+        }
+        assert_eq!(buffer.answer(1, 3), Ok(Some(&[3, 4, 0, 7, 0, 8][..])));
+        assert_eq!(buffer.answer(2, 3), Ok(None), "not of this unit");
+        assert_eq!(buffer.answer(1, 4), Ok(None), "not of this function");
+        buffer.push(&[0]);
+        assert!(buffer.answer(1, 3).is_err(), "more than it announces");
+    }
+
+    proptest! {
+        #[test]
+        fn any_bytes_never_panic_and_never_pile_up(pieces in prop::collection::vec(prop::collection::vec(any::<u8>(), 0..300), 0..8)) {
+            let mut buffer = RtuBuffer::default();
+            for piece in pieces {
+                buffer.push(&piece);
+                let _ = buffer.answer(1, 3);
+                let _ = buffer.next_request();
+                prop_assert!(buffer.bytes.len() <= 2 * LONGEST);
+            }
+        }
+
+        #[test]
+        fn requests_come_out_as_they_went_in_however_the_bytes_are_cut(
+            requests in prop::collection::vec((any::<u8>(), 1_u8..=4, any::<[u8; 4]>()), 1..6), cut in 1_usize..20,
+        ) {
+            let mut wire = Vec::new();
+            for (unit, function, rest) in &requests {
+                encode(*unit, &[&[*function], &rest[..]].concat(), &mut wire);
+            }
+            let (mut buffer, mut got) = (RtuBuffer::default(), Vec::new());
+            for piece in wire.chunks(cut) {
+                buffer.push(piece);
+                got.extend(std::iter::from_fn(|| buffer.next_request()));
+            }
+            let wanted: Vec<_> = requests.iter().map(|(unit, function, rest)| (*unit, [&[*function], &rest[..]].concat())).collect();
+            prop_assert_eq!(got, wanted);
+        }
+    }
+}
