@@ -56,7 +56,9 @@ impl Relay {
         let ports = format!("40000,{port}");
         let (dump, capture) = (dump.display().to_string(), capture.display().to_string());
         tool("text2pcap", &["-q", "-D", "-T", &ports, &dump, &capture]).await;
-        let mut arguments = vec!["-r", &capture, "-Y", filter, "-T", "fields", "-E", "separator=/s"];
+        // Port 4001 is that of serial device servers: RTU frames over TCP.
+        let mut arguments = vec!["-r", &capture, "-d", "tcp.port==4001,mbrtu", "-Y", filter, "-T", "fields"];
+        arguments.extend(["-E", "separator=/s"]);
         arguments.extend(fields.iter().flat_map(|field| ["-e", field]));
         tool("tshark", &arguments).await.lines().map(str::to_owned).collect()
     }

@@ -182,6 +182,19 @@ impl Rig {
         self.plant = start_plant(self.plant_port, self.control_port, &self.home());
     }
 
+    /// Runs the service anew, by TLS with a certificate that it makes itself. Gives its address and the certificate.
+    pub async fn restart_with_tls(&mut self) -> (String, PathBuf) {
+        assert_eq!(self.service.interrupt().await, 0, "{}", self.service.said());
+        let (port, data) = (free_port().unwrap(), self.directory.path().join("service"));
+        let (listen, database) = (format!("127.0.0.1:{port}"), self.database.url("interlex"));
+        let data_dir = data.display().to_string();
+        let arguments =
+            ["serve", "--listen", &listen, "--database", &database, "--data-dir", &data_dir, "--tls-self-made"];
+        self.service = Program::start(&arguments, &self.home());
+        self.service.says("listening").await;
+        (format!("https://{listen}"), data.join("tls-cert.pem"))
+    }
+
     pub async fn restart_service(&mut self) {
         let port = self.url.rsplit_once(':').unwrap().1.parse().unwrap();
         self.service = start_service(port, &self.database, &self.directory.path().join("service"), &self.home());

@@ -104,12 +104,14 @@ async fn a_mistake_is_marked_at_its_field(rig: &Rig, browser: &Browser) {
     browser.shows("1 mistake first.").await;
     // From the problem to its field.
     browser.driver.find(By::PartialLinkText("point \"h2s\": address is")).await.unwrap().click().await.unwrap();
-    assert_eq!(browser.field("Address").await.prop("value").await.unwrap().unwrap(), "input:99999");
+    let focused = browser.driver.active_element().await.unwrap();
+    assert_eq!(focused.prop("value").await.unwrap().unwrap(), "input:99999");
     browser.fill("Address", "input:2").await;
     browser.fill("Title", "Hydrogen sulphide").await;
     browser.press("Save to the draft").await;
     browser.shows("1 change not active").await;
-    browser.press("Close").await;
+    browser.driver.goto(format!("{}/devices?open=gas-analyser", rig.url)).await.unwrap();
+    browser.shows("2 points in 2 requests").await;
     browser.picture("devices").await;
 }
 

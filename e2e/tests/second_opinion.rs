@@ -2,8 +2,12 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
 use interlex_e2e::{Relay, Rig, wait_for};
+use interlex_modbus::{ClientConfig, ExceptionCode, Framing, ReadData, ReadRequest, Refusal, Table, TcpClient, Units};
 use std::fs;
 use std::path::Path;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio_util::sync::CancellationToken;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn tshark_reads_our_modbus_and_our_mqtt_as_we_mean_them() {
@@ -48,4 +52,47 @@ async fn tshark_reads_our_modbus_and_our_mqtt_as_we_mean_them() {
     assert!(flags.len() > 20 && flags.iter().all(|flag| *flag == "0"), "QoS 0 and not retained: {flags:?}");
     let broken = broker.tshark(scratch.path(), 1883, "_ws.malformed", &["frame.number"]).await;
     assert_eq!(broken, Vec::<String>::new());
+}
+
+/// Each register holds its own address; there are none from 1000 on.
+struct Plain;
+
+impl Units for Plain {
+    fn read(&self, _: u8, request: ReadRequest) -> Result<ReadData, Refusal> {
+        let range = request.address()..request.address() + request.quantity();
+        match (range.end >= 1000, request.table().is_bits()) {
+            (true, _) => Err(Refusal::Exception(ExceptionCode::ILLEGAL_DATA_ADDRESS)),
+            (_, true) => Ok(ReadData::Bits(range.map(|address| address % 2 == 1).collect())),
+            (_, false) => Ok(ReadData::Registers(range.collect())),
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn tshark_reads_our_rtu_frames_as_we_mean_them() {
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let port = listener.local_addr().unwrap().port();
+    let server = interlex_modbus::serve_framed(listener, Framing::Rtu, Arc::new(Plain), CancellationToken::new());
+    tokio::spawn(server);
+    let line = Relay::start(port).await;
+    let mut config = ClientConfig::default();
+    config.framing = Framing::Rtu;
+    let mut client = TcpClient::connect("127.0.0.1", line.port(), Duration::from_secs(5), config).await.unwrap();
+    let mut read = async |unit, table, address, quantity| {
+        client.read(unit, ReadRequest::new(table, address, quantity).unwrap()).await
+    };
+    assert!(read(1, Table::HoldingRegister, 107, 3).await.is_ok());
+    assert!(read(17, Table::InputRegister, 8, 1).await.is_ok());
+    assert!(read(2, Table::Coil, 19, 11).await.is_ok());
+    assert!(read(1, Table::HoldingRegister, 2000, 1).await.is_err());
+    wait_for("all has passed", || async { (line.pieces() >= 8).then_some(()) }).await;
+    let scratch = tempfile::tempdir().unwrap();
+    let fields = ["mbrtu.unit_id", "modbus.func_code", "modbus.reference_num", "modbus.word_cnt", "modbus.bit_cnt"];
+    let requests = line.tshark(scratch.path(), 4001, "tcp.dstport == 4001 && modbus", &fields).await;
+    let requests: Vec<_> = requests.iter().map(|request| request.trim().replace("  ", " ")).collect();
+    assert_eq!(requests, ["1 3 107 3", "17 4 8 1", "2 1 19 11", "1 3 2000 1"]);
+    let answers = line.tshark(scratch.path(), 4001, "tcp.srcport == 4001 && modbus", &["modbus.exception_code"]).await;
+    assert_eq!(answers.iter().map(|code| code.trim()).collect::<Vec<_>>(), ["", "", "", "2"]);
+    let wrong = line.tshark(scratch.path(), 4001, "_ws.malformed || mbrtu.crc16.status == 0", &["frame.number"]).await;
+    assert_eq!(wrong, Vec::<String>::new(), "every check is right");
 }

@@ -1,5 +1,6 @@
 import { cleanup, fireEvent, render, screen } from "@testing-library/react";
 import { useState } from "react";
+import { MemoryRouter } from "react-router";
 import { afterEach, expect, test } from "vitest";
 import type { Content, Problem } from "../../api/client";
 import { SchemaForm, STORED } from "./SchemaForm";
@@ -25,7 +26,11 @@ let last: Content = {};
 function Form({ start, problems = [] }: { start: Content; problems?: Problem[] }) {
   const [content, setContent] = useState(start);
   last = content;
-  return <SchemaForm schema={SCHEMA} content={content} onChange={setContent} problems={problems} names={{ link: [], rate: ["fast", "slow"] }} />;
+  return (
+    <MemoryRouter initialEntries={["/links#order"]}>
+      <SchemaForm schema={SCHEMA} content={content} onChange={setContent} problems={problems} names={{ link: [], rate: ["fast", "slow"] }} />
+    </MemoryRouter>
+  );
 }
 
 const input = (label: string) => screen.getByLabelText<HTMLInputElement>(new RegExp(`^${label}`));
@@ -54,6 +59,11 @@ test("numbers are typed digit by digit and nonsense is kept for the check to fin
   expect(last.scale).toBe("many");
   type("Scale", "");
   expect(last).toEqual({});
+});
+
+test("a link to a field leads to it", () => {
+  render(<Form start={{}} />);
+  expect(document.activeElement).toBe(screen.getByLabelText(/^Order/));
 });
 
 test("references offer the names there are, and choices their words", () => {

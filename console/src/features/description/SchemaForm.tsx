@@ -1,4 +1,5 @@
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
+import { useLocation } from "react-router";
 import type { Content, Problem } from "../../api/client";
 import { Choice, Field, type Labelled } from "../../components/Form";
 import { type FormField, fieldsOf, shown, valueOf, withKey } from "./schema";
@@ -19,19 +20,29 @@ export function SchemaForm({ schema, content, onChange, problems, names, without
   const fields = fieldsOf(schema).filter((field) => !without.includes(field.key));
   const advanced = fields.filter((field) => field.isAdvanced);
   const draw = (field: FormField) => (
-    <SchemaField
-      key={field.key}
-      field={field}
-      typed={shown(content[field.key])}
-      onType={(typed) => onChange(withKey(content, field.key, valueOf(typed, field.entry)))}
-      problem={problems.find((problem) => problem.field === field.key)}
-      names={names}
-    />
+    <div key={field.key} data-field={field.key}>
+      <SchemaField
+        field={field}
+        typed={shown(content[field.key])}
+        onType={(typed) => onChange(withKey(content, field.key, valueOf(typed, field.entry)))}
+        problem={problems.find((problem) => problem.field === field.key)}
+        names={names}
+      />
+    </div>
   );
   const isFaulty = advanced.some((field) => problems.some((problem) => problem.field === field.key));
+  const form = useRef<HTMLDivElement>(null);
+  const { hash } = useLocation();
+  // A link to a field leads to it, once it is shown.
+  useEffect(() => {
+    const wanted = fields.findIndex((field) => `#${field.key}` === hash);
+    if (wanted >= 0) form.current?.querySelector<HTMLElement>(`[data-field="${fields[wanted]?.key}"] :is(input, select)`)?.focus();
+    // Only a new link moves the focus; typing does not.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [hash, isFaulty]);
   const isSet = advanced.some((field) => field.key in content);
   return (
-    <div className="grid gap-4">
+    <div ref={form} className="grid gap-4">
       <div className="grid items-start gap-4 sm:grid-cols-2 2xl:grid-cols-3">{fields.filter((field) => !field.isAdvanced).map(draw)}</div>
       {advanced.length > 0 ? (
         <details open={isFaulty || isSet || undefined} className="rounded-md border border-line p-3">
