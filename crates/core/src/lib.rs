@@ -20,6 +20,7 @@
 //! ```
 
 pub mod description;
+mod enumeration;
 mod interpretation;
 mod latest;
 mod pipeline;
@@ -30,8 +31,10 @@ mod report;
 mod sample;
 mod shaping;
 mod timestamp;
+mod two_ended_span;
 mod value;
 
+pub use enumeration::{Enumeration, ParseEnumerationError};
 pub use interpretation::{Interpretation, interpretations};
 pub use latest::{LatestTable, Reading};
 pub use pipeline::{Pipeline, PointPlan, RawSample};
@@ -40,6 +43,7 @@ pub use quality::{Quality, Reason};
 pub use registers::{ByteOrder, RegisterError, decode_registers};
 pub use report::{ParseReportError, Report, ReportState};
 pub use sample::{PointIndex, Sample};
-pub use shaping::Shaping;
+pub use shaping::{Shaping, UnshapeError};
 pub use timestamp::Timestamp;
+pub use two_ended_span::{ParseTwoEndedSpanError, TwoEndedSpan};
 pub use value::{DataType, ParseDataTypeError, Value};

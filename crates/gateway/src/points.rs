@@ -1,5 +1,5 @@
-use interlex_core::description::{Access, Address, Description, Device, Point};
-use interlex_core::{DataType, PointIndex, PointPlan, Shaping};
+use interlex_core::description::{Access, Address, Description, Device, Point, PointSettings};
+use interlex_core::{DataType, PointIndex, PointPlan};
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -22,8 +22,8 @@ pub struct PointInfo {
     pub address: String,
     /// How the device represents it.
     pub data_type: DataType,
-    /// Whether values are scaled, and so are doubles whatever the device sends.
-    pub is_shaped: bool,
+    /// What its engineering value is: a double once it is scaled, text once it has words.
+    pub value_type: DataType,
     /// Unit of the engineering value.
     pub unit: String,
     /// How many decimals its values have, where the scale says so.
@@ -165,7 +165,7 @@ impl PointTable {
                 left.address != right.address
                     || (left.settings.data_type, left.settings.order)
                         != (right.settings.data_type, right.settings.order)
-                    || (left.settings.scale, left.settings.offset) != (right.settings.scale, right.settings.offset)
+                    || left.settings.shaping() != right.settings.shaping()
             })
         };
         self.points.iter().filter(differs).map(|info| info.index)
@@ -181,6 +181,7 @@ fn info(index: PointIndex, device_slot: usize, position: usize, device: Arc<str>
     let settings = &point.settings;
     let Address::Modbus(address) = point.address;
     let is_bit = address.table.is_bits() || address.bits.is_some_and(|(low, high)| low == high);
+    let raw_type = if is_bit { DataType::Bool } else { settings.data_type };
     PointInfo {
         index,
         device_slot,
@@ -189,10 +190,10 @@ fn info(index: PointIndex, device_slot: usize, position: usize, device: Arc<str>
         name: settings.name.to_string(),
         title: settings.title.clone(),
         address: point.address.to_string(),
-        data_type: if is_bit { DataType::Bool } else { settings.data_type },
-        is_shaped: !Shaping::linear(settings.scale, settings.offset).is_none(),
+        data_type: raw_type,
+        value_type: settings.shaping().output(raw_type),
         unit: settings.unit.clone(),
-        decimals: decimals(settings.data_type, settings.scale),
+        decimals: decimals(settings),
         rate: settings.rate.to_string(),
         report: settings.report.to_string(),
         low: settings.low,
@@ -203,8 +204,10 @@ fn info(index: PointIndex, device_slot: usize, position: usize, device: Arc<str>
 }
 
 /// A whole number at a scale of 0.01 has two decimals; of other scales and of floats nothing is known.
-fn decimals(data_type: DataType, scale: f64) -> Option<u8> {
-    if matches!(data_type, DataType::Float32 | DataType::Float64) || !data_type.is_numeric() {
+fn decimals(settings: &PointSettings) -> Option<u8> {
+    let (data_type, scale) = (settings.data_type, settings.scale);
+    let is_whole = data_type.is_numeric() && !matches!(data_type, DataType::Float32 | DataType::Float64);
+    if !is_whole || settings.span.is_some() || settings.enumeration.is_some() {
         return None;
     }
     [1.0, 0.1, 0.01, 0.001, 0.0001]
@@ -217,7 +220,7 @@ fn decimals(data_type: DataType, scale: f64) -> Option<u8> {
 pub(crate) fn plan_of(point: &Point) -> PointPlan {
     let settings = &point.settings;
     PointPlan {
-        shaping: Shaping::linear(settings.scale, settings.offset),
+        shaping: settings.shaping(),
         low: settings.low,
         high: settings.high,
         report: settings.report,

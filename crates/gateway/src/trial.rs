@@ -2,7 +2,7 @@ use crate::gateway::Running;
 use crate::link::LinkCommand;
 use crate::modbus::Reader;
 use interlex_core::description::{Address, Device, DeviceProtocol, Link, ModbusAddress, ModbusTable, Point};
-use interlex_core::{ByteOrder, Interpretation, PointIndex, Shaping, Value, interpretations};
+use interlex_core::{ByteOrder, Interpretation, PointIndex, Value, interpretations};
 use interlex_modbus::{ClientConfig, ReadData, ReadRequest, TcpClient};
 use serde::Serialize;
 use std::time::Duration;
@@ -129,7 +129,7 @@ impl TrialRead {
     fn reading(&self, data: &ReadData, answer_ms: f64, shared_connection: bool) -> TrialReading {
         let settings = &self.point.settings;
         let raw = Reader::new(PointIndex(0), &self.point).value_of(data);
-        let shaping = Shaping::linear(settings.scale, settings.offset);
+        let shaping = settings.shaping();
         let registers = match data {
             ReadData::Registers(registers) => registers.clone(),
             ReadData::Bits(bits) => bits.iter().map(|bit| u16::from(*bit)).collect(),

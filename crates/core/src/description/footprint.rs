@@ -49,6 +49,11 @@ fn same_point(mine: &Description, left: &Point, theirs: &Description, right: &Po
         order,
         scale,
         offset,
+        span,
+        clamp,
+        root,
+        invert,
+        enumeration,
         unit: _,
         rate,
         report,
@@ -64,6 +69,8 @@ fn same_point(mine: &Description, left: &Point, theirs: &Description, right: &Po
         && *data_type == other.data_type
         && *order == other.order
         && (*scale, *offset, *deadband) == (other.scale, other.offset, other.deadband)
+        && (*span, enumeration) == (other.span, &other.enumeration)
+        && (*clamp, *root, *invert) == (other.clamp, other.root, other.invert)
         && *report == other.report
         && *access == other.access
         && (*low, *high) == (other.low, other.high)

@@ -63,7 +63,7 @@ impl<'a> PointsFile<'a> {
         let filled = cells.map(|(column, cell)| (column, cell.trim())).filter(|(_, cell)| !cell.is_empty());
         let object: Map<_, _> = filled
             .filter(|(column, _)| schema.keys().any(|key| key == *column))
-            .map(|(column, cell)| (column.clone(), cell_value(cell, schema.is_number(column))))
+            .map(|(column, cell)| (column.clone(), cell_value(cell, schema, column)))
             .collect();
         if !object.is_empty() {
             self.rows.push(Value::Object(object));
@@ -108,7 +108,14 @@ fn offset(position: &csv::Position) -> usize {
     usize::try_from(position.byte()).unwrap_or(usize::MAX)
 }
 
-fn cell_value(cell: &str, is_number: bool) -> Value {
-    let number = if is_number { cell.parse().ok().and_then(Number::from_f64) } else { None };
-    number.map_or_else(|| Value::from(cell), Value::Number)
+fn cell_value(cell: &str, schema: &ObjectSchema, column: &str) -> Value {
+    match cell {
+        "true" if schema.is_switch(column) => Value::Bool(true),
+        "false" if schema.is_switch(column) => Value::Bool(false),
+        _ if schema.is_number(column) => {
+            let number = cell.parse().ok().and_then(Number::from_f64);
+            number.map_or_else(|| Value::from(cell), Value::Number)
+        }
+        _ => Value::from(cell),
+    }
 }

@@ -3,7 +3,7 @@
 use super::modbus::ModbusAddress;
 use super::problem::Fault;
 use super::{Access, Address, DeviceProtocol, Point, PointSettings};
-use crate::{DataType, Shaping};
+use crate::{DataType, Shaping, TwoEndedSpan};
 use std::collections::HashMap;
 
 /// Finds names that stand twice, also when they differ by case alone.
@@ -27,15 +27,7 @@ pub(super) fn point(settings: &PointSettings, protocol: &DeviceProtocol) -> (Opt
     let address = match protocol {
         DeviceProtocol::Modbus(_) => modbus_point(settings, &mut faults).map(Address::Modbus),
     };
-    if !settings.data_type.is_numeric() {
-        let scaled = !Shaping::linear(settings.scale, settings.offset).is_none();
-        if scaled || settings.deadband > 0.0 || settings.low.is_some() || settings.high.is_some() {
-            let message = format!("{} has no scale, offset, deadband or limits", settings.data_type);
-            faults.push(Fault::new("type", message, "empty cells there, or a numeric type"));
-        }
-    } else if settings.scale == 0.0 {
-        faults.push(Fault::new("scale", "a scale of 0 makes every value the same", "a number that is not 0"));
-    }
+    shaping(settings, address.as_ref(), &mut faults);
     if let (Some(low), Some(high)) = (settings.low, settings.high)
         && low >= high
     {
@@ -47,6 +39,47 @@ pub(super) fn point(settings: &PointSettings, protocol: &DeviceProtocol) -> (Opt
         faults.push(Fault::warning("deadband", message, "less than high - low"));
     }
     (address, faults)
+}
+
+/// Each way of shaping is for one kind of value, and goes together with no other.
+fn shaping(settings: &PointSettings, address: Option<&Address>, faults: &mut Vec<Fault>) {
+    let data_type = settings.data_type;
+    let is_bit = data_type == DataType::Bool
+        || matches!(address, Some(Address::Modbus(a)) if a.table.is_bits() || a.bits.is_some_and(|(low, high)| low == high));
+    let is_number = data_type.is_numeric() && !is_bit;
+    let is_linear = Shaping::linear(settings.scale, settings.offset).is_none();
+    if !data_type.is_numeric() {
+        if !is_linear || settings.deadband > 0.0 || settings.low.is_some() || settings.high.is_some() {
+            let message = format!("{data_type} has no scale, offset, deadband or limits");
+            faults.push(Fault::new("type", message, "empty cells there, or a numeric type"));
+        }
+    } else if settings.scale == 0.0 {
+        faults.push(Fault::new("scale", "a scale of 0 makes every value the same", "a number that is not 0"));
+    }
+    if settings.span.is_some() {
+        if !is_number {
+            faults.push(Fault::new("span", "a span is for numbers", "a numeric type"));
+        }
+        if !is_linear {
+            faults.push(Fault::new("span", "a span stands in place of scale and offset", "one of the two"));
+        }
+    } else if settings.clamp || settings.root {
+        let key = if settings.clamp { "clamp" } else { "root" };
+        faults.push(Fault::new(key, format!("{key} needs the ends of a span"), TwoEndedSpan::FORM));
+    }
+    if settings.invert && !is_bit {
+        faults.push(Fault::new("invert", "only a bit can be turned", "type bool, or an address of a bit"));
+    }
+    if settings.enumeration.is_some() {
+        let is_whole = is_number && !matches!(data_type, DataType::Float32 | DataType::Float64);
+        if !is_whole || !is_linear || settings.span.is_some() {
+            let expected = "a whole-number type without scale, offset or span";
+            faults.push(Fault::new("enumeration", "words are for whole numbers as the device says them", expected));
+        }
+        if settings.deadband > 0.0 || settings.low.is_some() || settings.high.is_some() {
+            faults.push(Fault::new("enumeration", "words have no deadband or limits", "empty cells there"));
+        }
+    }
 }
 
 fn modbus_point(settings: &PointSettings, faults: &mut Vec<Fault>) -> Option<ModbusAddress> {

@@ -3,7 +3,7 @@ use super::settings::{
     BrokerUrl, DeviceSettings, GatewaySettings, LinkSettings, PointSettings, RateSettings, SparkplugUplink,
 };
 use super::{ModbusDevice, ModbusTcpLink, Span, names};
-use crate::{DataType, Report};
+use crate::{DataType, Enumeration, Report, TwoEndedSpan};
 use jsonschema::error::{TypeKind, ValidationErrorKind};
 use jsonschema::{ValidationError, Validator};
 use serde_json::{Map, Value, json};
@@ -45,11 +45,13 @@ pub(super) struct ObjectSchema {
 type Format = (&'static str, fn(&str) -> bool, &'static str);
 
 /// The texts with a form of their own: name of the format, what is right, and what to say when it is not.
-pub(super) const FORMATS: [Format; 8] = [
+pub(super) const FORMATS: [Format; 10] = [
     ("name", names::is_name, names::NAME_FORM),
     ("point-name", names::is_point_name, names::POINT_NAME_FORM),
     ("span", |text| text.parse::<Span>().is_ok(), Span::FORM),
     ("data-type", |text| text.parse::<DataType>().is_ok(), DATA_TYPE_FORM),
+    ("two-ended-span", |text| text.parse::<TwoEndedSpan>().is_ok(), TwoEndedSpan::FORM),
+    ("enumeration", |text| text.parse::<Enumeration>().is_ok(), Enumeration::FORM),
     ("report", |text| text.parse::<Report>().is_ok(), REPORT_FORM),
     ("list-path", is_list_path, "a path beside gateway.toml that ends in .csv, such as points/pump.csv"),
     ("secret", |text| !text.is_empty(), "some text"),
@@ -211,6 +213,16 @@ impl ObjectSchema {
             Some(Value::Array(names)) => names.iter().any(|name| name == "number" || name == "integer"),
             _ => false,
         }
+    }
+
+    /// Whether a key takes true or false.
+    pub(super) fn is_switch(&self, key: &str) -> bool {
+        self.property(key).get("type").and_then(Value::as_str) == Some("boolean")
+    }
+
+    /// Whether most objects leave a key out.
+    pub(super) fn is_advanced(&self, key: &str) -> bool {
+        self.property(key).get("x-advanced").is_some()
     }
 
     fn purpose(&self, key: &str) -> String {

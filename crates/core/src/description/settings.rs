@@ -1,7 +1,7 @@
 //! What every link, device, point and uplink has, whatever its protocol.
 
 use super::{Name, PointName, SecretText, Span};
-use crate::{ByteOrder, DataType, Report};
+use crate::{ByteOrder, DataType, Enumeration, Report, Shaping, TwoEndedSpan};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -87,6 +87,27 @@ pub struct PointSettings {
     /// Engineering value = raw × scale + offset.
     #[serde(default)]
     pub offset: f64,
+    /// In place of scale and offset: two ends of the raw value laid on two of the engineering value, such as
+    /// 0..27648 -> -50..150.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(extend("x-advanced" = true))]
+    pub span: Option<TwoEndedSpan>,
+    /// Whether values beyond the ends of the span are held at them.
+    #[serde(default, skip_serializing_if = "is_false")]
+    #[schemars(extend("x-advanced" = true))]
+    pub clamp: bool,
+    /// Whether the square root is taken between the ends of the span: flow from a differential pressure.
+    #[serde(default, skip_serializing_if = "is_false")]
+    #[schemars(extend("x-advanced" = true))]
+    pub root: bool,
+    /// Whether a bit is turned: 0 is on.
+    #[serde(default, skip_serializing_if = "is_false")]
+    #[schemars(extend("x-advanced" = true))]
+    pub invert: bool,
+    /// Words for whole numbers, such as 0=stopped;1=running.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(extend("x-advanced" = true))]
+    pub enumeration: Option<Enumeration>,
     /// Unit of the engineering value.
     #[serde(default)]
     pub unit: String,
@@ -116,6 +137,24 @@ pub struct PointSettings {
 
 fn one() -> f64 {
     1.0
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
+const fn is_false(bit: &bool) -> bool {
+    !*bit
+}
+
+impl PointSettings {
+    /// From its raw to its engineering value.
+    #[must_use]
+    pub fn shaping(&self) -> Shaping {
+        match (self.span, &self.enumeration) {
+            (Some(span), _) => Shaping::span(span, self.clamp, self.root),
+            (None, Some(words)) => Shaping::words(words.clone()),
+            (None, None) if self.invert => Shaping::invert(),
+            (None, None) => Shaping::linear(self.scale, self.offset),
+        }
+    }
 }
 
 /// One connection to a Sparkplug B broker.
@@ -257,6 +296,8 @@ macro_rules! text_schema {
 
 text_type!(DataType, "DataType", "data-type");
 text_type!(Report, "Report", "report");
+text_type!(TwoEndedSpan, "TwoEndedSpan", "two-ended-span");
+text_type!(Enumeration, "Enumeration", "enumeration");
 text_schema!(BrokerUrl, "BrokerUrl", "broker-url");
 
 #[cfg(test)]

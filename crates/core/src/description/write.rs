@@ -93,6 +93,9 @@ impl Draft {
 
 fn list_text(rows: &[Value]) -> String {
     let schema = schema::of(ObjectKind::Point);
+    // Columns that most lists leave empty stand in a list only where it needs them.
+    let is_used = |key: &str| rows.iter().any(|row| row.get(key).is_some_and(|value| !value.is_null()));
+    let columns: Vec<_> = schema.keys().filter(|key| !schema.is_advanced(key) || is_used(key)).collect();
     let mut writer = csv::Writer::from_writer(Vec::new());
     let cells = |row: &Value| {
         let cell = |key| match row.get(key) {
@@ -100,9 +103,9 @@ fn list_text(rows: &[Value]) -> String {
             None | Some(Value::Null) => String::new(),
             Some(other) => other.as_f64().map_or_else(|| other.to_string(), |number| number.to_string()),
         };
-        schema.keys().map(cell).collect::<Vec<_>>()
+        columns.iter().copied().map(cell).collect::<Vec<_>>()
     };
-    let header = schema.keys().map(str::to_owned).collect();
+    let header = columns.iter().map(|key| (*key).to_owned()).collect();
     let written = std::iter::once(header).chain(rows.iter().map(cells)).try_for_each(|row| writer.write_record(row));
     debug_assert!(written.is_ok(), "a vector takes every row");
     String::from_utf8(writer.into_inner().unwrap_or_default()).unwrap_or_default()

@@ -38,7 +38,7 @@ impl SparkplugTask {
         for kept in journal {
             let Some(info) = self.points.find(&kept.device, &kept.point) else { continue };
             let at = Timestamp::from_millis(kept.at);
-            let value = value_of(&kept.value, info.data_type, info.is_shaped);
+            let value = value_of(&kept.value, info.value_type);
             let quality = if kept.quality == "good" { Quality::Good } else { Quality::Bad(Reason::Stale) };
             let sample = Sample { point: info.index, value, quality, source_time: at, gateway_time: at };
             self.buffer.push_history(info.device_slot, sample);
@@ -52,12 +52,11 @@ impl SparkplugTask {
 }
 
 /// A value of the journal in the type that its point has now.
-fn value_of(value: &serde_json::Value, data_type: DataType, is_shaped: bool) -> Option<Value> {
+fn value_of(value: &serde_json::Value, data_type: DataType) -> Option<Value> {
     match value {
         serde_json::Value::Bool(bit) => Some(Value::Bool(*bit)),
         serde_json::Value::String(text) => Some(Value::Text(text.as_str().into())),
         serde_json::Value::Number(number) => match data_type {
-            _ if is_shaped => number.as_f64().map(Value::Float64),
             DataType::Int16 | DataType::Int32 | DataType::Int64 => number.as_i64().map(Value::Int),
             DataType::Uint16 | DataType::Uint32 | DataType::Uint64 => number.as_u64().map(Value::Uint),
             #[expect(clippy::cast_possible_truncation, reason = "it was written from single precision")]

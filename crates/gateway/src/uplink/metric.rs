@@ -31,10 +31,9 @@ fn metric_spec(info: &PointInfo) -> MetricSpec {
 
 /// The datatype of a point's metric: that of the device, or Double once it is scaled.
 pub(crate) fn data_type_of(info: &PointInfo) -> MetricType {
-    match info.data_type {
+    match info.value_type {
         DataType::Bool => MetricType::Boolean,
         DataType::String(_) => MetricType::String,
-        _ if info.is_shaped => MetricType::Double,
         DataType::Int16 => MetricType::Int16,
         DataType::Uint16 => MetricType::UInt16,
         DataType::Int32 => MetricType::Int32,

@@ -101,7 +101,7 @@ pump,discrete:1,uint16,,,normal,,read-write,,,
 ";
     let told = problems(GATEWAY, points);
     let expected = [
-        r#":1:59: "colour" is no known column; expected one of name, address, type, order, scale, offset, unit, rate, report, deadband, access, low, high, title"#,
+        r#":1:59: "colour" is no known column; expected one of name, address, type, order, scale, offset, span, clamp, root, invert, enumeration, unit, rate, report, deadband, access, low, high, title"#,
         r#":3:1: point "CH4": name "CH4" is taken but for its case; expected a name of its own"#,
         r#":3:21: point "CH4": scale is "zero"; expected a number"#,
         r##":4:1: point "a#b": name is "a#b"; expected 1 to 64 characters without + and #, with / only between two parts, and without outer spaces"##,
@@ -116,6 +116,54 @@ pump,discrete:1,uint16,,,normal,,read-write,,,
         r#":10:15: point "alarm": type auto does not fit input:8; expected a type; Modbus registers do not say their own"#,
         r#":11:17: point "pump": type uint16 does not fit discrete:1; expected bool, or nothing"#,
         r#":11:34: point "pump": discrete:1 cannot be written; expected read, or an address in coil: or holding:"#,
+    ];
+    let expected: Vec<_> = expected.iter().map(|line| format!("points/gas-analyser.csv{line}")).collect();
+    assert_eq!(told, expected);
+}
+
+#[test]
+fn each_way_of_shaping_fits_one_kind_of_value() {
+    let header = "name,address,type,scale,span,clamp,root,invert,enumeration,rate,high\n";
+    let good = "\
+temperature,holding:0,uint16,,0..27648 -> -50..150,true,,,,normal,
+flow,holding:1,uint16,,0..27648 -> 0..400,,true,,,normal,
+door,holding:2.3,,,,,,true,,normal,
+mode,holding:3,uint16,,,,,,0=stopped;1=running,normal,
+";
+    let description = read(&files(GATEWAY, &format!("{header}{good}"))).unwrap();
+    let written = write(&description);
+    let list = &written["points/gas-analyser.csv"];
+    assert!(
+        list.starts_with("name,address,type,order,scale,offset,span,clamp,root,invert,enumeration,unit,"),
+        "{list}"
+    );
+    assert!(list.contains("door,holding:2.3,,") && list.contains(",0=stopped;1=running,"), "{list}");
+    assert_eq!(write(&read(&written).unwrap()), written);
+
+    let told = problems(
+        GATEWAY,
+        &format!(
+            "{header}\
+a,holding:0,uint16,0.1,0..1 -> 0..9,,,,,normal,
+b,holding:1,uint16,,,true,,,,normal,
+c,holding:2,uint16,,,,,true,,normal,
+d,holding:3,float32,,,,,,0=off;1=on,normal,
+e,holding:5,uint16,,,,,,0=off;1=on,normal,7
+f,coil:1,,,0..1 -> 0..9,,,,,normal,
+g,holding:6,uint16,,0 to 10,yes,,,0=off;0=on,normal,
+"
+        ),
+    );
+    let expected = [
+        r#":2:24: point "a": a span stands in place of scale and offset; expected one of the two"#,
+        r#":3:22: point "b": clamp needs the ends of a span; expected two ends of the raw value and two of the engineering value, such as 0..27648 -> -50..150"#,
+        r#":4:24: point "c": only a bit can be turned; expected type bool, or an address of a bit"#,
+        r#":5:26: point "d": words are for whole numbers as the device says them; expected a whole-number type without scale, offset or span"#,
+        r#":6:25: point "e": words have no deadband or limits; expected empty cells there"#,
+        r#":7:12: point "f": a span is for numbers; expected a numeric type"#,
+        r#":8:21: point "g": span is "0 to 10"; expected two ends of the raw value and two of the engineering value, such as 0..27648 -> -50..150"#,
+        r#":8:29: point "g": clamp is "yes"; expected true or false"#,
+        r#":8:35: point "g": enumeration is "0=off;0=on"; expected numbers with a word each, none of them twice, such as 0=stopped;1=running"#,
     ];
     let expected: Vec<_> = expected.iter().map(|line| format!("points/gas-analyser.csv{line}")).collect();
     assert_eq!(told, expected);
