@@ -88,7 +88,7 @@ export function shown(value: unknown): string {
  */
 export function valueOf(typed: string, entry: Entry): unknown {
   if (typed === "") return undefined;
-  if (entry.kind === "switch") return typed === "true";
+  if (entry.kind === "switch") return typed === "true" || (typed === "false" ? false : typed);
   if (entry.kind !== "number") return typed;
   const parsed = Number(typed.replace(",", "."));
   return Number.isFinite(parsed) && typed.trim() !== "" ? parsed : typed;

@@ -94,15 +94,15 @@ pub struct PointSettings {
     pub span: Option<TwoEndedSpan>,
     /// Whether values beyond the ends of the span are held at them.
     #[serde(default, skip_serializing_if = "is_false")]
-    #[schemars(extend("x-advanced" = true))]
+    #[schemars(extend("x-advanced" = true, "default" = false))]
     pub clamp: bool,
     /// Whether the square root is taken between the ends of the span: flow from a differential pressure.
     #[serde(default, skip_serializing_if = "is_false")]
-    #[schemars(extend("x-advanced" = true))]
+    #[schemars(extend("x-advanced" = true, "default" = false))]
     pub root: bool,
     /// Whether a bit is turned: 0 is on.
     #[serde(default, skip_serializing_if = "is_false")]
-    #[schemars(extend("x-advanced" = true))]
+    #[schemars(extend("x-advanced" = true, "default" = false))]
     pub invert: bool,
     /// Words for whole numbers, such as 0=stopped;1=running.
     #[serde(default, skip_serializing_if = "Option::is_none")]
