@@ -209,8 +209,11 @@ async fn links_and_uplinks_that_did_not_change_go_on_without_a_gap() {
     assert_eq!(kinds(&heard, "/works-1"), ["NBIRTH"]);
     assert_eq!(kinds(&heard, "/meter"), ["DBIRTH"]);
     assert_eq!(gateway.running().points().find("meter", "count").unwrap().index, steady_index);
-    // What was read before the first session stood comes as history, between what is new.
+    // What was read before the meter was born comes as history, between what is new; nothing else does.
+    let born =
+        heard.lock().unwrap().iter().find(|message| message.topic.ends_with("DBIRTH/works-1/meter")).unwrap().timestamp;
     let (history, new): (Vec<_>, Vec<_>) = metrics(&heard).into_iter().partition(|metric| metric.historical);
+    assert!(history.iter().all(|metric| metric.timestamp <= born), "born {born:?}, history {history:?}");
     let all: Vec<_> = history.iter().chain(&new).filter_map(|metric| metric.value.as_u64()).collect();
     assert!(all.windows(2).all(|pair| pair[1] == pair[0] + 1), "none missing, none twice: {all:?}");
 
