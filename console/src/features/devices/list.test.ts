@@ -17,6 +17,14 @@ test("numbers become numbers, empty cells are left out, and what cannot be taken
   expect(readList("address\ninput:4", SCHEMA).faults[0]).toBe("There is no column name");
 });
 
+test("a switch takes true and false alone, and words for numbers keep their semicolons", () => {
+  const schema = { properties: { name: { type: "string" }, invert: { type: "boolean" }, enumeration: { type: "string" } } };
+  const { rows, faults } = readList("name,invert,enumeration\na,true,0=off;1=on\nb,false,\nc,yes,\n", schema);
+  expect(faults).toEqual([]);
+  // What is no switch stays as it was written, so that the check can say so.
+  expect(rows).toEqual([{ name: "a", invert: true, enumeration: "0=off;1=on" }, { name: "b", invert: false }, { name: "c", invert: "yes" }]);
+});
+
 test("only what differs is edited, each from the version that was looked at", () => {
   const point = (name: string, address: string) => ({ class: "point" as const, name, version: `v-${name}`, content: { name, address } });
   const known = [point("a", "input:0"), point("b", "input:1")];
