@@ -24,12 +24,6 @@ impl Enumeration {
         let at = self.words.binary_search_by_key(&number, |(number, _)| *number).ok()?;
         self.words.get(at).map(|(_, word)| word)
     }
-
-    /// The number of a word.
-    #[must_use]
-    pub fn number(&self, word: &str) -> Option<i64> {
-        self.words.iter().find(|(_, known)| &**known == word).map(|(number, _)| *number)
-    }
 }
 
 impl FromStr for Enumeration {
@@ -67,11 +61,10 @@ mod tests {
     use super::*;
 
     #[test]
-    fn numbers_have_words_and_words_have_numbers() {
+    fn numbers_have_words() {
         let modes: Enumeration = "2 = fault; -1=off ;0=stopped".parse().unwrap();
         assert_eq!(modes.to_string(), "-1=off;0=stopped;2=fault");
         assert_eq!((modes.word(0).map(|word| &**word), modes.word(1)), (Some("stopped"), None));
-        assert_eq!((modes.number("off"), modes.number("on")), (Some(-1), None));
         for text in ["", "0", "0=", "x=1", "0=a;0=b", "0=a;1=a", "0=a;;1=b", "1.5=a"] {
             assert!(text.parse::<Enumeration>().is_err(), "{text}");
         }

@@ -43,7 +43,7 @@ pub use quality::{Quality, Reason};
 pub use registers::{ByteOrder, RegisterError, decode_registers};
 pub use report::{ParseReportError, Report, ReportState};
 pub use sample::{PointIndex, Sample};
-pub use shaping::{Shaping, UnshapeError};
+pub use shaping::Shaping;
 pub use timestamp::Timestamp;
 pub use two_ended_span::{ParseTwoEndedSpanError, TwoEndedSpan};
 pub use value::{DataType, ParseDataTypeError, Value};
