@@ -9,10 +9,12 @@ import { AuditPage } from "./features/audit/AuditPage";
 import { ChangesPage } from "./features/changes/ChangesPage";
 import { AddDevicePage } from "./features/devices/AddDevicePage";
 import { DevicesPage } from "./features/devices/DevicesPage";
+import { FramesPage } from "./features/frames/FramesPage";
 import { GatewaysPage } from "./features/gateways/GatewaysPage";
 import { LinksPage } from "./features/links/LinksPage";
 import { OverviewPage } from "./features/overview/OverviewPage";
 import { Palette } from "./features/palette/Palette";
+import { ModelsPage } from "./features/models/ModelsPage";
 import { PeoplePage } from "./features/people/PeoplePage";
 import { PointsPage } from "./features/points/PointsPage";
 import { ReferencePage } from "./features/reference/ReferencePage";
@@ -53,10 +55,12 @@ function Inside() {
         <Routes>
           <Route path="/" element={<OverviewPage />} />
           <Route path="/points" element={<PointsPage />} />
+          <Route path="/frames" element={<FramesPage />} />
           <Route path="/gateways" element={<GatewaysPage />} />
           <Route path="/links" element={<LinksPage />} />
           <Route path="/devices" element={<DevicesPage />} />
           <Route path="/devices/add" element={<AddDevicePage />} />
+          <Route path="/models" element={<ModelsPage />} />
           <Route path="/changes" element={<ChangesPage />} />
           <Route path="/revisions" element={<RevisionsPage />} />
           <Route path="/people" element={<PeoplePage />} />

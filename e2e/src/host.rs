@@ -31,6 +31,8 @@ pub struct Heard {
     pub is_historical: bool,
     /// The value, numbers as doubles; booleans as 0 and 1.
     pub value: Option<f64>,
+    /// The value of a text.
+    pub text: Option<String>,
     pub properties: HashMap<String, String>,
 }
 
@@ -120,6 +122,7 @@ fn heard(metric: &[(u64, Field)]) -> Heard {
         is_historical: varint(metric, 5) == Some(1),
         is_null: varint(metric, 7) == Some(1),
         value,
+        text: text(metric, 15),
         properties: properties(metric),
     }
 }

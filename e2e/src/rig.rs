@@ -104,15 +104,32 @@ impl Rig {
         self.token = token.trim_matches('"').to_owned();
     }
 
-    /// The demo's description with the ports of this rig, in a directory.
+    /// The demo's description with the ports of this rig, in a directory, without the serial line.
     pub async fn description(&self) -> String {
+        let whole = self.description_with_line().await;
+        let path = Path::new(&whole).join("gateway.toml");
+        let text = std::fs::read_to_string(&path).unwrap();
+        let (before, line) = text.split_once("[[link]]\nname = \"meter-line\"").unwrap();
+        let after = line.split_once("[[uplink]]").unwrap().1;
+        std::fs::write(path, format!("{before}[[uplink]]{after}")).unwrap();
+        for list in ["points/heat-meter.csv", "points/gas-meter.csv"] {
+            std::fs::remove_file(Path::new(&whole).join(list)).unwrap();
+        }
+        whole
+    }
+
+    /// The same with the serial line.
+    pub async fn description_with_line(&self) -> String {
         let source = Path::new(env!("CARGO_MANIFEST_DIR")).join("../demo");
         let target = self.directory.path().join("description");
         std::fs::create_dir_all(target.join("points")).unwrap();
-        for file in ["gateway.toml", "points/digester.csv", "points/gas-analyser.csv"] {
-            let text = std::fs::read_to_string(source.join(file)).unwrap();
+        let lists = std::fs::read_dir(source.join("points")).unwrap();
+        let lists = lists.map(|list| format!("points/{}", list.unwrap().file_name().display()));
+        for file in lists.chain(["gateway.toml".to_owned()]) {
+            let text = std::fs::read_to_string(source.join(&file)).unwrap();
             let text = text.replace("7403", &self.plant_port.to_string());
             let text = text.replace("7402", &self.broker.port().to_string());
+            let text = text.replace("/dev/ttyUSB0", &line_path(&self.home()));
             std::fs::write(target.join(file), text).unwrap();
         }
         target.display().to_string()
@@ -202,8 +219,15 @@ impl Rig {
     }
 }
 
+/// Where the plant's serial line can be opened.
+fn line_path(home: &Path) -> String {
+    home.join("meter-line").display().to_string()
+}
+
 fn start_plant(port: u16, control_port: u16, home: &Path) -> Program {
-    Program::start(&["plant", "--port", &port.to_string(), "--control-port", &control_port.to_string()], home)
+    std::fs::create_dir_all(home).unwrap();
+    let (port, control_port, line) = (port.to_string(), control_port.to_string(), line_path(home));
+    Program::start(&["plant", "--port", &port, "--control-port", &control_port, "--serial-path", &line], home)
 }
 
 fn start_service(port: u16, database: &Database, data: &Path, home: &Path) -> Program {

@@ -2,7 +2,10 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
 use interlex_e2e::{Relay, Rig, wait_for};
-use interlex_modbus::{ClientConfig, ExceptionCode, Framing, ReadData, ReadRequest, Refusal, Table, TcpClient, Units};
+use interlex_modbus::{
+    ClientConfig, Connection, DiagnosticRequest, ExceptionCode, Framing, IdentifyAccess, IdentifyRequest, ReadData,
+    ReadRequest, ReadWriteRequest, Refusal, Request, Response, Table, Units, WriteRequest, Written,
+};
 use std::fs;
 use std::path::Path;
 use std::sync::Arc;
@@ -58,12 +61,19 @@ async fn tshark_reads_our_modbus_and_our_mqtt_as_we_mean_them() {
 struct Plain;
 
 impl Units for Plain {
-    fn read(&self, _: u8, request: ReadRequest) -> Result<ReadData, Refusal> {
-        let range = request.address()..request.address() + request.quantity();
-        match (range.end >= 1000, request.table().is_bits()) {
+    fn answer(&self, _: u8, request: &Request) -> Result<Response, Refusal> {
+        let read = match request {
+            Request::Read(read) => *read,
+            Request::ReadWrite(both) => both.read(),
+            Request::Write(_) => return Ok(Response::Written),
+            Request::Identify(request) => return Ok(Response::Identification(request.pick(0x81, &[(0, "Alderfen")])?)),
+            Request::Diagnostic(request) => return Ok(Response::Diagnostic(request.data)),
+        };
+        let range = read.address()..read.address() + read.quantity();
+        match (range.end >= 1000, read.table().is_bits()) {
             (true, _) => Err(Refusal::Exception(ExceptionCode::ILLEGAL_DATA_ADDRESS)),
-            (_, true) => Ok(ReadData::Bits(range.map(|address| address % 2 == 1).collect())),
-            (_, false) => Ok(ReadData::Registers(range.collect())),
+            (_, true) => Ok(Response::Data(ReadData::Bits(range.map(|address| address % 2 == 1).collect()))),
+            (_, false) => Ok(Response::Data(ReadData::Registers(range.collect()))),
         }
     }
 }
@@ -77,22 +87,38 @@ async fn tshark_reads_our_rtu_frames_as_we_mean_them() {
     let line = Relay::start(port).await;
     let mut config = ClientConfig::default();
     config.framing = Framing::Rtu;
-    let mut client = TcpClient::connect("127.0.0.1", line.port(), Duration::from_secs(5), config).await.unwrap();
+    let mut client = Connection::tcp("127.0.0.1", line.port(), Duration::from_secs(5), config).await.unwrap();
     let mut read = async |unit, table, address, quantity| {
-        client.read(unit, ReadRequest::new(table, address, quantity).unwrap()).await
+        client.call(unit, ReadRequest::new(table, address, quantity).unwrap()).await
     };
     assert!(read(1, Table::HoldingRegister, 107, 3).await.is_ok());
     assert!(read(17, Table::InputRegister, 8, 1).await.is_ok());
     assert!(read(2, Table::Coil, 19, 11).await.is_ok());
     assert!(read(1, Table::HoldingRegister, 2000, 1).await.is_err());
-    wait_for("all has passed", || async { (line.pieces() >= 8).then_some(()) }).await;
+    let write = |address, written| Request::from(WriteRequest::new(address, written).unwrap());
+    for request in [
+        write(172, Written::Coil(true)),
+        write(1, Written::Register(3)),
+        write(19, Written::Coils(vec![true; 10])),
+        write(5, Written::Registers(vec![1, 2, 3])),
+        write(4, Written::Mask { and: 0xF2, or: 0x25 }),
+        Request::ReadWrite(ReadWriteRequest::new(14, vec![255; 3], 3, 6).unwrap()),
+        Request::Identify(IdentifyRequest { access: IdentifyAccess::Basic, object: 0 }),
+        Request::Diagnostic(DiagnosticRequest::echo(0xA537)),
+    ] {
+        client.call(9, request).await.unwrap();
+    }
+    wait_for("all has passed", || async { (line.pieces() >= 24).then_some(()) }).await;
     let scratch = tempfile::tempdir().unwrap();
     let fields = ["mbrtu.unit_id", "modbus.func_code", "modbus.reference_num", "modbus.word_cnt", "modbus.bit_cnt"];
     let requests = line.tshark(scratch.path(), 4001, "tcp.dstport == 4001 && modbus", &fields).await;
     let requests: Vec<_> = requests.iter().map(|request| request.trim().replace("  ", " ")).collect();
-    assert_eq!(requests, ["1 3 107 3", "17 4 8 1", "2 1 19 11", "1 3 2000 1"]);
+    assert_eq!(requests[..4], ["1 3 107 3", "17 4 8 1", "2 1 19 11", "1 3 2000 1"]);
+    let functions: Vec<_> = requests[4..].iter().map(|request| request.split(' ').nth(1).unwrap()).collect();
+    assert_eq!(functions, ["5", "6", "15", "16", "22", "23", "43", "8"]);
     let answers = line.tshark(scratch.path(), 4001, "tcp.srcport == 4001 && modbus", &["modbus.exception_code"]).await;
-    assert_eq!(answers.iter().map(|code| code.trim()).collect::<Vec<_>>(), ["", "", "", "2"]);
+    let codes: Vec<_> = answers.iter().map(|code| code.trim()).collect();
+    assert_eq!((codes.len(), codes.iter().filter(|code| !code.is_empty()).collect::<Vec<_>>()), (12, vec![&"2"]));
     let wrong = line.tshark(scratch.path(), 4001, "_ws.malformed || mbrtu.crc16.status == 0", &["frame.number"]).await;
     assert_eq!(wrong, Vec::<String>::new(), "every check is right");
 }

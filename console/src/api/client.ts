@@ -32,6 +32,15 @@ export type PersonView = components["schemas"]["PersonView"];
 export type TokenView = components["schemas"]["TokenView"];
 export type AuditView = components["schemas"]["AuditView"];
 export type TrialReading = components["schemas"]["TrialReading"];
+export type PointsImport = components["schemas"]["PointsImport"];
+export type ModelView = components["schemas"]["ModelView"];
+export type WriteOutcome = components["schemas"]["WriteOutcome"];
+export type FrameView = components["schemas"]["FrameView"];
+export type RequestView = components["schemas"]["RequestView"];
+export type LinkStatistics = components["schemas"]["LinkStatistics"];
+export type CountsView = components["schemas"]["CountsView"];
+export type HistogramView = components["schemas"]["HistogramView"];
+export type ScanEvent = components["schemas"]["ScanEvent"];
 export type Conflict = components["schemas"]["ConflictView"];
 export type Editor = components["schemas"]["Editor"];
 /** What an object holds: the keys of the files. */
@@ -44,6 +53,8 @@ export class ApiFailure extends Error {
     message: string,
     readonly problems: Problem[] = [],
     readonly conflict: Conflict | null = null,
+    /** What was sent and received, when a device did not give what it was asked for. */
+    readonly frames: FrameView[] = [],
   ) {
     super(message);
   }
@@ -69,7 +80,7 @@ export async function dataOf<T>(call: Promise<Answer<T>>): Promise<T> {
   }
   const details = detailsOf(outcome.error);
   const message = details?.detail ?? `The service answered ${outcome.response.status}.`;
-  throw new ApiFailure(outcome.response.status, message, details?.problems, details?.conflict);
+  throw new ApiFailure(outcome.response.status, message, details?.problems, details?.conflict, details?.frames);
 }
 
 /** The problem details of a refusal, when it is one of the service's own. */

@@ -50,6 +50,12 @@ export const formsQuery = queryOptions({
   staleTime: Infinity,
 });
 
+export const modelsQuery = queryOptions({
+  queryKey: ["models"],
+  queryFn: () => dataOf(api.GET("/api/v1/models")),
+  staleTime: Infinity,
+});
+
 /** Everything that an edit of a gateway may change is below this key. */
 export const gatewayKey = (gateway: string) => ["gateway", gateway] as const;
 
@@ -90,6 +96,38 @@ export const outcomeQuery = (gateway: string) =>
     queryKey: ["outcome", gateway],
     queryFn: () => dataOf(api.GET("/api/v1/gateways/{gateway}/outcome", { params: { path: { gateway } } })),
     staleTime: 0,
+  });
+
+/** How often what a link counts is looked at anew. */
+const COUNTS_EVERY = 2000;
+
+const linkKey = (gateway: string, link: string) => ["link", gateway, link] as const;
+
+export const statisticsQuery = (gateway: string, link: string) =>
+  queryOptions({
+    queryKey: [...linkKey(gateway, link), "statistics"],
+    queryFn: () =>
+      dataOf(api.GET("/api/v1/gateways/{gateway}/links/{link}/statistics", { params: { path: { gateway, link } } })),
+    refetchInterval: COUNTS_EVERY,
+  });
+
+export const requestsQuery = (gateway: string, link: string) =>
+  queryOptions({
+    queryKey: [...linkKey(gateway, link), "requests"],
+    queryFn: () =>
+      dataOf(api.GET("/api/v1/gateways/{gateway}/links/{link}/requests", { params: { path: { gateway, link } } })),
+    refetchInterval: COUNTS_EVERY,
+  });
+
+export const framesQuery = (gateway: string, link: string, device: string | null, errors: boolean) =>
+  queryOptions({
+    queryKey: [...linkKey(gateway, link), "frames", device, errors],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/v1/gateways/{gateway}/links/{link}/frames", {
+          params: { path: { gateway, link }, query: { device, errors } },
+        }),
+      ),
   });
 
 export const peopleQuery = queryOptions({

@@ -22,6 +22,7 @@ const GROUPS: { title: string; pages: NavPage[] }[] = [
     pages: [
       { to: "/", label: "Overview", icon: "M3 12h5l4-6 4 12 2-6h3", isMain: true },
       { to: "/points", label: "Points", icon: "M4 6h16M4 12h16M4 18h10", isMain: true },
+      { to: "/frames", label: "Frames", icon: "M3 15h3V8h4v9h4V9h4v6h3" },
     ],
   },
   {
@@ -30,6 +31,7 @@ const GROUPS: { title: string; pages: NavPage[] }[] = [
       { to: "/gateways", label: "Gateways", icon: "M4 5h16v6H4zM4 15h16v4H4zM8 8h.01M8 17h.01" },
       { to: "/links", label: "Links", icon: "M9 15l6-6M8 9H6a4 4 0 0 0 0 8h2M16 7h2a4 4 0 0 1 0 8h-2" },
       { to: "/devices", label: "Devices", icon: "M6 4h12v16H6zM9 8h6M9 12h6M10 16h4", isMain: true },
+      { to: "/models", label: "Models", icon: "M4 8l8-4 8 4-8 4zM4 12l8 4 8-4M4 16l8 4 8-4" },
       { to: "/changes", label: "Changes", icon: "M4 7h11l-3-3M20 17H9l3 3", isMain: true },
       { to: "/revisions", label: "Revisions", icon: "M4 12a8 8 0 1 0 3-6.2M4 4v4h4M12 8v4l3 2" },
     ],

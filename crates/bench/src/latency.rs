@@ -2,7 +2,7 @@ use crate::report::{header, now, quantile, row};
 use anyhow::Context;
 use interlex_core::description::{Files, read};
 use interlex_gateway::{Gateway, GatewayOptions};
-use interlex_modbus::{ReadData, ReadRequest, Refusal, Units, serve};
+use interlex_modbus::{ReadData, Refusal, Request, Response, Units, serve};
 use interlex_sidecar::{Broker, free_port};
 use interlex_sparkplug::{decode_payload, proto::metric::Value};
 use rumqttc::{AsyncClient, Event, MqttOptions, NetworkOptions, Packet, QoS};
@@ -22,8 +22,8 @@ const CHANGES: u16 = 300;
 struct Register(AtomicU16);
 
 impl Units for Register {
-    fn read(&self, _: u8, _: ReadRequest) -> Result<ReadData, Refusal> {
-        Ok(ReadData::Registers(vec![self.0.load(Ordering::SeqCst)]))
+    fn answer(&self, _: u8, _: &Request) -> Result<Response, Refusal> {
+        Ok(Response::Data(ReadData::Registers(vec![self.0.load(Ordering::SeqCst)])))
     }
 }
 

@@ -1,6 +1,6 @@
 use crate::report::{header, now, rate, row};
 use anyhow::Context;
-use interlex_modbus::{ClientConfig, ReadRequest, Table, TcpClient};
+use interlex_modbus::{ClientConfig, Connection, ReadRequest, Table};
 use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
@@ -34,11 +34,11 @@ async fn answer_one(mut stream: TcpStream) -> std::io::Result<()> {
 
 async fn ours(port: u16) -> anyhow::Result<f64> {
     let config = ClientConfig::default();
-    let mut client = TcpClient::connect("127.0.0.1", port, Duration::from_secs(5), config).await?;
+    let mut client = Connection::tcp("127.0.0.1", port, Duration::from_secs(5), config).await?;
     let request = ReadRequest::new(Table::HoldingRegister, 0, 125)?;
     let start = now();
     for _ in 0..REQUESTS {
-        client.read(1, request).await?;
+        client.call(1, request).await?;
     }
     Ok(rate(REQUESTS, start.elapsed()))
 }

@@ -35,7 +35,15 @@ pub(crate) enum Command {
     Config(ConfigArguments),
     /// Ask a device once, now, without touching draft or revision.
     Trial(TrialArguments),
-    /// Look at the draft of a gateway, activate it, or throw it away.
+    /// Write a value to a point of the running description, and read it back.
+    Write(WriteArguments),
+    /// Show the frames of a link, decoded, or save them for another program.
+    Frames(FramesArguments),
+    /// Show what a link and its devices counted, and the requests that they are sent.
+    Link(LinkArguments),
+    /// List the device models that ship with the service, or print one as CSV.
+    Models(ModelsArguments),
+    /// Look at the draft of a gateway, change points by a list, activate it, or throw it away.
     Draft(DraftArguments),
     /// List, compare, export and activate again what once was activated.
     Revisions(RevisionsArguments),
@@ -125,6 +133,9 @@ pub(crate) struct PlantArguments {
     /// Port of the control interface on 127.0.0.1
     #[arg(long, default_value_t = 7404, global = true)]
     pub(crate) control_port: u16,
+    /// Where the serial line with the meters can be opened; a link is put there. No line when it is left out
+    #[arg(long)]
+    pub(crate) serial_path: Option<PathBuf>,
     /// The same seed gives the same values
     #[arg(long, default_value_t = 1)]
     pub(crate) seed: u64,
@@ -140,7 +151,7 @@ pub(crate) enum PlantCommand {
     },
     /// Switch a fault of a running plant
     Fault {
-        /// The device: digester-1, digester-2 or gas-analyser
+        /// The device, such as digester-1 or gas-meter; `plant map` names them
         device: String,
         /// What goes wrong
         #[arg(value_enum)]
@@ -157,6 +168,8 @@ pub(crate) enum PlantFault {
     Silent,
     /// The device refuses requests from its first input register.
     WrongRegister,
+    /// The device takes 0.4 s for each answer.
+    Slow,
     /// Sensors are fifty times as loud as usual (gas analyser).
     NoisySensor,
 }
@@ -420,6 +433,19 @@ pub(crate) enum DraftCommand {
         #[command(flatten)]
         wait: WaitArguments,
     },
+    /// Take the point list of a device over from a CSV file; tells what changes, and nothing is done with mistakes in it
+    Import {
+        /// A device of the draft
+        device: String,
+        /// The file, as a spreadsheet writes it
+        file: PathBuf,
+        /// Points that the file does not name go
+        #[arg(long)]
+        remove_others: bool,
+        /// Only tell what would change
+        #[arg(long)]
+        dry_run: bool,
+    },
     /// Throw its edits away
     Discard {
         /// Yes, throw them away
@@ -631,4 +657,109 @@ pub(crate) enum TrialCommand {
         #[arg(long, allow_negative_numbers = true)]
         expect: Option<f64>,
     },
+    /// Write one value, and read it back
+    Write {
+        /// A device of the draft
+        device: String,
+        /// Where the value lives, such as holding:4 or coil:2
+        address: String,
+        /// The engineering value: a number, true, false, or text
+        #[arg(allow_negative_numbers = true)]
+        value: String,
+        /// How the device is said to represent it; bool where the address is that of a bit
+        #[arg(long = "type")]
+        data_type: Option<String>,
+        /// In which order its bytes are said to stand
+        #[arg(long, default_value = "ABCD")]
+        order: String,
+        /// Engineering value = raw × scale
+        #[arg(long, default_value_t = 1.0, allow_negative_numbers = true)]
+        scale: f64,
+    },
+    /// Ask a device who it is (function 43/14)
+    Identify {
+        /// A device of the draft
+        device: String,
+    },
+    /// Look which units answer on a link, or which addresses a device has; Ctrl-C ends it
+    Scan {
+        /// A link of the draft: its units are looked for
+        link: String,
+        /// A device behind the link: its addresses are looked for, and not units
+        #[arg(long)]
+        device: Option<String>,
+        /// The table whose addresses are looked for: coil, discrete, input or holding
+        #[arg(long, default_value = "holding", requires = "device")]
+        table: String,
+        /// The first unit or address [default: unit 1, address 0]
+        #[arg(long)]
+        first: Option<u16>,
+        /// The last unit or address [default: unit 247, address 999]
+        #[arg(long)]
+        last: Option<u16>,
+        /// How many requests a second it may take
+        #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=100))]
+        per_second: u32,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct WriteArguments {
+    #[command(flatten)]
+    pub(crate) of: GatewayTarget,
+    /// A device of the running description
+    pub(crate) device: String,
+    /// One of its points
+    pub(crate) point: String,
+    /// The engineering value: a number, true, false, or text
+    #[arg(allow_negative_numbers = true)]
+    pub(crate) value: String,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ModelsArguments {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// Print this one as CSV
+    pub(crate) name: Option<String>,
+    /// Form of the output
+    #[arg(long, short, value_enum, default_value = "table")]
+    pub(crate) output: Output,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct FramesArguments {
+    #[command(flatten)]
+    pub(crate) of: GatewayTarget,
+    /// A running link
+    pub(crate) link: String,
+    /// Go on with what comes; Ctrl-C ends
+    #[arg(long, short)]
+    pub(crate) follow: bool,
+    /// Only frames of this device
+    #[arg(long)]
+    pub(crate) device: Option<String>,
+    /// Only what tells of something wrong
+    #[arg(long)]
+    pub(crate) errors: bool,
+    /// Only the last so many
+    #[arg(long, default_value_t = 40)]
+    pub(crate) last: usize,
+    /// Save all recorded frames of the link as a pcapng file
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["follow", "device", "errors"])]
+    pub(crate) save: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct LinkArguments {
+    #[command(flatten)]
+    pub(crate) of: GatewayTarget,
+    /// A running link
+    pub(crate) link: String,
+    /// Only requests of this device
+    #[arg(long)]
+    pub(crate) device: Option<String>,
+    /// Try anew what was learned about bad addresses: of the device, or of all
+    #[arg(long)]
+    pub(crate) relearn: bool,
 }

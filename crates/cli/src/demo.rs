@@ -11,6 +11,7 @@ use interlex_sidecar::{Broker, Database, is_port_free};
 use interlex_store::Store;
 use std::io::IsTerminal;
 use std::net::Ipv4Addr;
+use std::path::Path;
 use std::time::Duration;
 use tokio_util::sync::CancellationToken;
 
@@ -22,6 +23,8 @@ fn files() -> Files {
         (MAIN_FILE, include_str!("../../../demo/gateway.toml")),
         ("points/digester.csv", include_str!("../../../demo/points/digester.csv")),
         ("points/gas-analyser.csv", include_str!("../../../demo/points/gas-analyser.csv")),
+        ("points/heat-meter.csv", include_str!("../../../demo/points/heat-meter.csv")),
+        ("points/gas-meter.csv", include_str!("../../../demo/points/gas-meter.csv")),
     ]
     .map(|(path, text)| (path.to_owned(), text.to_owned()))
     .into()
@@ -81,16 +84,22 @@ pub(crate) async fn run(arguments: DemoArguments) -> anyhow::Result<()> {
 
     let step = Step::begin("plant");
     let stop_plant = CancellationToken::new();
-    let config = PlantConfig { modbus_port: ports.plant, control_port: ports.control, seed: arguments.seed };
+    let line = std::path::absolute(arguments.data_dir.join("meter-line"))?;
+    let config = PlantConfig {
+        modbus_port: ports.plant,
+        control_port: ports.control,
+        serial_path: Some(line.clone()),
+        seed: arguments.seed,
+    };
     let plant = Plant::start(config, stop_plant.clone()).await?;
-    step.done(&format!("two digesters and a gas analyser, Modbus TCP on port {}", ports.plant));
+    step.done(&format!("six devices, Modbus TCP on port {} and RTU on {}", ports.plant, line.display()));
 
     let step = Step::begin("service");
     let store = Store::new(&database.url("interlex"))?;
     let (listen, data_dir) = ((Ipv4Addr::LOCALHOST, ports.console).into(), arguments.data_dir.clone());
     let service = Service::start(ServiceConfig { listen, store, data_dir, tls: None }).await?;
     service.ready().await;
-    prepare(&service, ports).await?;
+    prepare(&service, ports, &line).await?;
     step.done(&format!("gateway {GATEWAY} runs"));
 
     let link = keep_setup_link(&service, &arguments.data_dir)?;
@@ -109,7 +118,7 @@ pub(crate) async fn run(arguments: DemoArguments) -> anyhow::Result<()> {
 }
 
 /// Activates the demo's description at the first start, and again when its ports have moved.
-async fn prepare(service: &Service, ports: Ports) -> anyhow::Result<()> {
+async fn prepare(service: &Service, ports: Ports, line: &Path) -> anyhow::Result<()> {
     let (mut description, note) = match service.description(GATEWAY) {
         Some(running) => (running, "ports of the demo moved"),
         None => {
@@ -120,8 +129,13 @@ async fn prepare(service: &Service, ports: Ports) -> anyhow::Result<()> {
     };
     let before = description.clone();
     for link in &mut description.links {
-        if link.settings.name.as_str() == "process-bus" {
-            link.protocol.modbus_mut().port = ports.plant;
+        match link.settings.name.as_str() {
+            "process-bus" => link.protocol.tcp_mut().into_iter().for_each(|link| link.port = ports.plant),
+            "meter-line" => {
+                let path = line.display().to_string();
+                link.protocol.serial_mut().into_iter().for_each(|link| link.device_path.clone_from(&path));
+            }
+            _ => {}
         }
     }
     for uplink in &mut description.uplinks {

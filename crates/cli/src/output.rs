@@ -25,6 +25,12 @@ pub(crate) fn state_cell(word: &str) -> Cell {
     }
 }
 
+/// Text in a colour, for lines outside a table; plain where colours are not wanted.
+pub(crate) fn paint(text: &str, color: Option<anstyle::AnsiColor>) -> String {
+    let style = anstyle::Style::new().fg_color(color.map(Into::into));
+    format!("{style}{text}{style:#}")
+}
+
 /// Prints a table without the spaces that its last column ends with.
 pub(crate) fn print_table(table: &Table) {
     for line in table.lines() {

@@ -18,9 +18,13 @@ async fn serve(arguments: &PlantArguments) -> anyhow::Result<()> {
     log::to_stderr(crate::args::LogFormat::Text);
     let stop = CancellationToken::new();
     let (modbus_port, control_port, seed) = (arguments.port, arguments.control_port, arguments.seed);
-    let plant = Plant::start(PlantConfig { modbus_port, control_port, seed }, stop.clone()).await?;
+    let serial_path = arguments.serial_path.clone();
+    let plant = Plant::start(PlantConfig { modbus_port, control_port, serial_path, seed }, stop.clone()).await?;
     print_map(Output::Table)?;
     anstream::println!("\nModbus TCP on {}, control on http://{}. Ctrl-C stops it.", plant.modbus(), plant.control());
+    if let Some(path) = &arguments.serial_path {
+        anstream::println!("Modbus RTU at 19200 baud on {}.", path.display());
+    }
     interrupted().await?;
     stop.cancel();
     plant.ended().await;
@@ -48,6 +52,7 @@ fn encoding(encoding: Encoding) -> (&'static str, &'static str) {
         Encoding::Int16 => ("int16", ""),
         Encoding::Uint16 => ("uint16", ""),
         Encoding::Uint32(order) => ("uint32", word(order)),
+        Encoding::Bcd32(order) => ("bcd32", word(order)),
         Encoding::Float32(order) => ("float32", word(order)),
     }
 }
@@ -86,6 +91,7 @@ async fn switch(control_port: u16, device: &str, fault: PlantFault, off: bool) -
     let word = match fault {
         PlantFault::Silent => "silent",
         PlantFault::WrongRegister => "wrong-register",
+        PlantFault::Slow => "slow",
         PlantFault::NoisySensor => "noisy-sensor",
     };
     let url = format!("http://127.0.0.1:{control_port}/faults/{device}/{word}");

@@ -18,6 +18,12 @@ impl Enumeration {
     /// What a file should say, for messages.
     pub const FORM: &str = "numbers with a word each, none of them twice, such as 0=stopped;1=running";
 
+    /// The number of a word.
+    #[must_use]
+    pub fn number(&self, word: &str) -> Option<i64> {
+        self.words.iter().find(|(_, known)| &**known == word).map(|(number, _)| *number)
+    }
+
     /// The word of a number.
     #[must_use]
     pub fn word(&self, number: i64) -> Option<&Arc<str>> {

@@ -19,6 +19,7 @@
 //! assert_eq!(value, Value::Float64(54.32));
 //! ```
 
+mod command;
 pub mod description;
 mod enumeration;
 mod interpretation;
@@ -34,16 +35,17 @@ mod timestamp;
 mod two_ended_span;
 mod value;
 
+pub use command::{CommandRefusal, raw_to_write};
 pub use enumeration::{Enumeration, ParseEnumerationError};
 pub use interpretation::{Interpretation, interpretations};
 pub use latest::{LatestTable, Reading};
 pub use pipeline::{Pipeline, PointPlan, RawSample};
 pub use plan::{Block, PlanLimits, plan, split};
 pub use quality::{Quality, Reason};
-pub use registers::{ByteOrder, RegisterError, decode_registers};
+pub use registers::{ByteOrder, RegisterError, decode_registers, encode_registers};
 pub use report::{ParseReportError, Report, ReportState};
 pub use sample::{PointIndex, Sample};
-pub use shaping::Shaping;
+pub use shaping::{Shaping, UnapplyError};
 pub use timestamp::Timestamp;
 pub use two_ended_span::{ParseTwoEndedSpanError, TwoEndedSpan};
 pub use value::{DataType, ParseDataTypeError, Value};

@@ -23,16 +23,19 @@ pub struct PlanLimits {
 
 /// Merges items of one table into the fewest requests that the limits allow.
 ///
-/// An item longer than `max_addresses` becomes a request of its own, for the device to refuse.
+/// An item longer than `max_addresses` becomes a request of its own, for the device to refuse. `is_hole` tells whether a
+/// range touches addresses that no request may cross.
 #[must_use]
-pub fn plan<T>(mut items: Vec<(u16, u16, T)>, limits: PlanLimits) -> Vec<Block<T>> {
+pub fn plan<T>(mut items: Vec<(u16, u16, T)>, limits: PlanLimits, is_hole: impl Fn(u16, u16) -> bool) -> Vec<Block<T>> {
     items.sort_by_key(|(first, last, _)| (*first, *last));
     let mut blocks: Vec<Block<T>> = Vec::new();
     for (first, last, item) in items {
         let fitting = blocks.last_mut().filter(|block| {
             let end = (*block.range.end()).max(last);
             let is_near = u32::from(first) <= u32::from(*block.range.end()) + 1 + u32::from(limits.max_gap);
-            is_near && end - block.range.start() < limits.max_addresses
+            let is_small = end - block.range.start() < limits.max_addresses;
+            let (gap_first, gap_last) = (block.range.end().saturating_add(1), first.saturating_sub(1));
+            is_near && is_small && !(gap_first <= gap_last && is_hole(gap_first, gap_last))
         });
         match fitting {
             Some(block) => {
@@ -77,11 +80,17 @@ mod tests {
     #[test]
     fn neighbours_merge_gaps_and_sizes_separate() {
         let items = || vec![(10, 11, 0), (0, 0, 1), (1, 1, 2), (4, 5, 3), (100, 101, 4)];
-        let planned = |max_addresses, max_gap| ranges(&plan(items(), PlanLimits { max_addresses, max_gap }));
+        let planned =
+            |max_addresses, max_gap| ranges(&plan(items(), PlanLimits { max_addresses, max_gap }, |_, _| false));
         assert_eq!(planned(125, 0), [(0, 1), (4, 5), (10, 11), (100, 101)]);
         assert_eq!(planned(125, 4), [(0, 11), (100, 101)]);
         assert_eq!(planned(6, 4), [(0, 5), (10, 11), (100, 101)]);
         assert_eq!(planned(1, 4), [(0, 0), (1, 1), (4, 5), (10, 11), (100, 101)], "too long stands alone");
+        let limits = PlanLimits { max_addresses: 125, max_gap: 4 };
+        assert_eq!(
+            ranges(&plan(items(), limits, |first, last| first <= 3 && 3 <= last)),
+            [(0, 1), (4, 11), (100, 101)]
+        );
     }
 
     proptest! {
@@ -90,7 +99,7 @@ mod tests {
             starts in prop::collection::vec((0_u16..2000, 0_u16..4), 1..60), max_addresses in 4_u16..=125, max_gap in 0_u16..20,
         ) {
             let items: Vec<_> = starts.iter().enumerate().map(|(n, (first, more))| (*first, first + more, n)).collect();
-            let blocks = plan(items.clone(), PlanLimits { max_addresses, max_gap });
+            let blocks = plan(items.clone(), PlanLimits { max_addresses, max_gap }, |_, _| false);
             let mut seen: Vec<_> = blocks.iter().flat_map(|block| block.items.clone()).collect();
             seen.sort_by_key(|(.., n)| *n);
             prop_assert_eq!(seen, items);
@@ -104,7 +113,7 @@ mod tests {
         fn splitting_isolates_any_bad_item_in_few_steps(count in 2_usize..125, bad in 0_usize..125) {
             let bad = bad % count;
             let items = (0..count).map(|n| (u16::try_from(n).unwrap(), u16::try_from(n).unwrap(), n)).collect();
-            let mut waiting = plan(items, PlanLimits { max_addresses: 125, max_gap: 0 });
+            let mut waiting = plan(items, PlanLimits { max_addresses: 125, max_gap: 0 }, |_, _| false);
             let (mut read, mut refusals) = (0, 0);
             while let Some(block) = waiting.pop() {
                 if block.items.iter().all(|(.., n)| *n != bad) {

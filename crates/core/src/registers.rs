@@ -21,6 +21,14 @@ pub enum ByteOrder {
 }
 
 impl ByteOrder {
+    const fn swaps_bytes(self) -> bool {
+        matches!(self, Self::Badc | Self::Dcba)
+    }
+
+    const fn is_low_first(self) -> bool {
+        matches!(self, Self::Cdab | Self::Dcba)
+    }
+
     /// The word in files and on screens.
     #[must_use]
     pub const fn word(self) -> &'static str {
@@ -34,7 +42,7 @@ impl ByteOrder {
 }
 
 /// Registers that do not make a value of the asked type.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum RegisterError {
     /// The number of registers does not fit the type.
     #[error("{data_type} takes {wanted} registers, got {got}")]
@@ -49,6 +57,17 @@ pub enum RegisterError {
     /// The type has no form in registers.
     #[error("{0} has no form in registers")]
     Type(DataType),
+    /// A digit of packed BCD is above nine.
+    #[error("{0:X} is no packed BCD")]
+    Digit(u64),
+    /// The value cannot be written as the type.
+    #[error("{value} does not fit {data_type}")]
+    Value {
+        /// The value.
+        value: String,
+        /// The type.
+        data_type: DataType,
+    },
 }
 
 /// Makes one value out of the registers that carry it.
@@ -73,9 +92,76 @@ pub fn decode_registers(registers: &[u16], data_type: DataType, order: ByteOrder
             // Shifting up and back down copies the sign bit over the unused upper bits.
             Value::Int((bits(registers, order) << unused).cast_signed() >> unused)
         }
+        DataType::Bcd16 | DataType::Bcd32 => Value::Uint(from_bcd(bits(registers, order))?),
         DataType::Float32 => Value::Float32(f32::from_bits(low_half(bits(registers, order)))),
         DataType::Float64 => Value::Float64(f64::from_bits(bits(registers, order))),
     })
+}
+
+fn from_bcd(bits: u64) -> Result<u64, RegisterError> {
+    (0..16).rev().try_fold(0, |number, digit| match bits >> (4 * digit) & 0xF {
+        digit @ 0..=9 => Ok(number * 10 + digit),
+        _ => Err(RegisterError::Digit(bits)),
+    })
+}
+
+/// Makes the registers that carry a raw value: the way back of [`decode_registers`].
+///
+/// Text is padded with zero bytes. `Bool` is one register of 0 or 1.
+///
+/// # Errors
+/// [`RegisterError`] when the value does not fit the type; it is never cut or wrapped.
+pub fn encode_registers(value: &Value, data_type: DataType, order: ByteOrder) -> Result<Vec<u16>, RegisterError> {
+    let count = data_type.registers().ok_or(RegisterError::Type(data_type))?;
+    let unfit = || RegisterError::Value { value: value.to_string(), data_type };
+    if let (DataType::String(length), Value::Text(text)) = (data_type, value) {
+        let fits = text.len() <= usize::from(length);
+        return if fits { Ok(text_registers(text, count, order)) } else { Err(unfit()) };
+    }
+    let width = 16 * u32::from(count);
+    let unsigned = || match value {
+        Value::Uint(number) => Some(*number),
+        Value::Int(number) => u64::try_from(*number).ok(),
+        _ => None,
+    };
+    let signed = || match value {
+        Value::Int(number) => Some(*number),
+        Value::Uint(number) => i64::try_from(*number).ok(),
+        _ => None,
+    };
+    let bits = match (data_type, value) {
+        (DataType::Bool, Value::Bool(bit)) => Some(u64::from(*bit)),
+        (DataType::Float32, Value::Float32(float)) => Some(u64::from(float.to_bits())),
+        (DataType::Float64, Value::Float64(float)) => Some(float.to_bits()),
+        (DataType::Uint16 | DataType::Uint32 | DataType::Uint64, _) => {
+            unsigned().filter(|number| number.checked_shr(width).unwrap_or_default() == 0)
+        }
+        (DataType::Int16 | DataType::Int32 | DataType::Int64, _) => signed()
+            .filter(|number| width == 64 || (-1_i64 << (width - 1)..1 << (width - 1)).contains(number))
+            .map(i64::cast_unsigned),
+        (DataType::Bcd16 | DataType::Bcd32, _) => {
+            unsigned().filter(|number| *number < 10_u64.pow(width / 4)).map(to_bcd)
+        }
+        _ => None,
+    };
+    let bits = bits.ok_or_else(unfit)?;
+    let register = |at: u32| u16::try_from(bits >> (16 * at) & 0xFFFF).unwrap_or_default();
+    let swap = |register: u16| if order.swaps_bytes() { register.swap_bytes() } else { register };
+    let registers = (0..u32::from(count)).map(|at| swap(register(at)));
+    Ok(if order.is_low_first() { registers.collect() } else { registers.rev().collect() })
+}
+
+fn to_bcd(number: u64) -> u64 {
+    (0..16).fold((0, number), |(bits, rest), digit| (bits | (rest % 10) << (4 * digit), rest / 10)).0
+}
+
+fn text_registers(text: &str, count: u16, order: ByteOrder) -> Vec<u16> {
+    let mut bytes = text.as_bytes().to_vec();
+    bytes.resize(usize::from(count) * 2, 0);
+    let (pairs, _) = bytes.as_chunks::<2>();
+    let register =
+        |pair: &[u8; 2]| if order.swaps_bytes() { u16::from_le_bytes(*pair) } else { u16::from_be_bytes(*pair) };
+    pairs.iter().map(register).collect()
 }
 
 fn bits(registers: &[u16], order: ByteOrder) -> u64 {
@@ -90,7 +176,7 @@ fn bits(registers: &[u16], order: ByteOrder) -> u64 {
 }
 
 fn text(registers: &[u16], length: u16, order: ByteOrder) -> Value {
-    let swap = matches!(order, ByteOrder::Badc | ByteOrder::Dcba);
+    let swap = order.swaps_bytes();
     let bytes: Vec<u8> = registers
         .iter()
         .flat_map(|register| if swap { register.to_le_bytes() } else { register.to_be_bytes() })
@@ -131,12 +217,59 @@ mod tests {
     }
 
     #[test]
+    fn packed_digits_are_a_decimal_number() {
+        assert_eq!(decode_registers(&[0x1234, 0x5678], DataType::Bcd32, ByteOrder::Cdab), Ok(Value::Uint(56_781_234)));
+        assert_eq!(
+            decode_registers(&[0x12A4], DataType::Bcd16, ByteOrder::Abcd).unwrap_err().to_string(),
+            "12A4 is no packed BCD"
+        );
+    }
+
+    #[test]
+    fn what_does_not_fit_is_refused_and_never_cut() {
+        let write = |value, data_type| encode_registers(&value, data_type, ByteOrder::Abcd);
+        assert_eq!(write(Value::Int(-32_768), DataType::Int16), Ok(vec![0x8000]));
+        for (value, data_type) in [
+            (Value::Int(32_768), DataType::Int16),
+            (Value::Int(-1), DataType::Uint32),
+            (Value::Uint(65_536), DataType::Uint16),
+            (Value::Uint(10_000), DataType::Bcd16),
+            (Value::Text("abc".into()), DataType::String(2)),
+            (Value::Bool(true), DataType::Uint16),
+            (Value::Float64(1.5), DataType::Uint16),
+        ] {
+            assert!(matches!(write(value, data_type), Err(RegisterError::Value { .. })), "{data_type}");
+        }
+    }
+
+    #[test]
     fn a_wrong_number_of_registers_is_refused() {
         let error = decode_registers(&[1], DataType::Float32, ByteOrder::Abcd).unwrap_err();
         assert_eq!(error.to_string(), "float32 takes 2 registers, got 1");
     }
 
     proptest! {
+        #[test]
+        fn registers_come_back_from_the_value_that_they_make(
+            registers in prop::array::uniform4(any::<u16>()), which in 0_usize..11, order in 0_usize..4,
+        ) {
+            use DataType::{Bcd16, Bcd32, Float32, Float64, Int16, Int32, Int64, String, Uint16, Uint32, Uint64};
+            let data_type = [Int16, Uint16, Int32, Uint32, Int64, Uint64, Bcd16, Bcd32, Float32, Float64, String(8)][which];
+            let order = [ByteOrder::Abcd, ByteOrder::Cdab, ByteOrder::Badc, ByteOrder::Dcba][order];
+            let registers = &registers[..usize::from(data_type.registers().unwrap())];
+            if let Ok(value) = decode_registers(registers, data_type, order) {
+                // Text loses what is behind its end, bytes that are no text, and the padding.
+                let again = encode_registers(&value, data_type, order);
+                match (value, again) {
+                    (Value::Text(text), Ok(again)) => {
+                        prop_assert_eq!(decode_registers(&again, data_type, order), Ok(Value::Text(text)));
+                    }
+                    (Value::Text(text), Err(_)) => prop_assert!(text.len() > 8),
+                    (_, again) => prop_assert_eq!(again.as_deref(), Ok(registers)),
+                }
+            }
+        }
+
         #[test]
         fn floats_read_back_bit_for_bit_in_every_order(bits: u64) {
             let [a, b, c, d, e, f, g, h] = bits.to_be_bytes();

@@ -106,6 +106,143 @@ impl Shaping {
     }
 }
 
+/// Why an engineering value has no raw one.
+#[derive(Debug, Clone, PartialEq, thiserror::Error)]
+pub enum UnapplyError {
+    /// The value is of another kind than the point.
+    #[error("{value} is no {wanted}")]
+    Kind {
+        /// The value.
+        value: String,
+        /// What would do.
+        wanted: &'static str,
+    },
+    /// None of the words of the point.
+    #[error("{word:?} is none of its words: {words}")]
+    Word {
+        /// What was asked for.
+        word: String,
+        /// What would do.
+        words: String,
+    },
+    /// The point holds its values between two ends, and this one is outside.
+    #[error("{value} is outside {low} to {high}, the ends of its span")]
+    Ends {
+        /// The value.
+        value: f64,
+        /// The lower one of its ends.
+        low: f64,
+        /// The upper one of its ends.
+        high: f64,
+    },
+    /// The nearest raw value is outside what the type carries.
+    #[error("{value} would be {raw} in the device, which does not fit {data_type}")]
+    Range {
+        /// The value.
+        value: String,
+        /// What would have to be written.
+        raw: f64,
+        /// The type.
+        data_type: DataType,
+    },
+}
+
+impl Shaping {
+    /// The raw value to write for an engineering value: the way back of [`Shaping::apply`].
+    ///
+    /// Whole-number types take the nearest whole number, halves away from zero. Values that pass unchanged stay exactly
+    /// what they are. What does not fit the type is refused, never held at its ends.
+    ///
+    /// # Errors
+    /// [`UnapplyError`]
+    pub fn unapply(&self, value: &Value, raw: DataType) -> Result<Value, UnapplyError> {
+        let kind = |wanted| UnapplyError::Kind { value: value.to_string(), wanted };
+        match (&self.0, raw, value) {
+            (Kind::Invert, _, Value::Bool(bit)) => Ok(Value::Bool(!bit)),
+            (Kind::Invert, ..) => Err(kind("bit")),
+            (_, DataType::Bool | DataType::Auto, Value::Bool(_)) | (_, DataType::String(_), Value::Text(_)) => {
+                Ok(value.clone())
+            }
+            (_, DataType::Bool | DataType::Auto, _) => Err(kind("bit: write true or false")),
+            (_, DataType::String(_), _) => Err(kind("text")),
+            (Kind::Words(words), _, Value::Text(word)) => {
+                let number = words
+                    .number(word)
+                    .ok_or_else(|| UnapplyError::Word { word: word.to_string(), words: words.to_string() })?;
+                fitted(&Value::Int(number), raw).ok_or_else(|| range(value, exact(number), raw))
+            }
+            (_, _, Value::Text(_) | Value::Bool(_)) => Err(kind("number")),
+            (Kind::None | Kind::Words(_), _, Value::Int(_) | Value::Uint(_)) if !is_float(raw) => {
+                fitted(value, raw).ok_or_else(|| range(value, value.as_f64().unwrap_or(f64::NAN), raw))
+            }
+            _ => {
+                let number = self.back(value.as_f64().unwrap_or(f64::NAN))?;
+                from_number(number, raw).ok_or_else(|| range(value, number, raw))
+            }
+        }
+    }
+
+    fn back(&self, value: f64) -> Result<f64, UnapplyError> {
+        match &self.0 {
+            Kind::None | Kind::Invert | Kind::Words(_) => Ok(value),
+            Kind::Linear { step, offset } => {
+                let scaled = value - offset;
+                Ok(match step {
+                    Step::None => scaled,
+                    Step::Multiply(factor) => scaled / factor,
+                    Step::Divide(divisor) => scaled * divisor,
+                })
+            }
+            Kind::Span { span, clamp, root } => {
+                let (low, high) = (span.low.min(span.high), span.low.max(span.high));
+                let is_below = *root && (value - span.low) * (span.high - span.low) < 0.0;
+                if (*clamp && !(low..=high).contains(&value)) || is_below {
+                    return Err(UnapplyError::Ends { value, low, high });
+                }
+                let square = |way: f64| if *root { way * way } else { way };
+                Ok(along(value, (span.low, span.high), (span.raw_low, span.raw_high), false, square))
+            }
+        }
+    }
+}
+
+fn range(value: &Value, raw: f64, data_type: DataType) -> UnapplyError {
+    UnapplyError::Range { value: value.to_string(), raw, data_type }
+}
+
+const fn is_float(data_type: DataType) -> bool {
+    matches!(data_type, DataType::Float32 | DataType::Float64)
+}
+
+#[expect(clippy::cast_precision_loss, reason = "for a message")]
+const fn exact(number: i64) -> f64 {
+    number as f64
+}
+
+/// A whole number, if the type carries it.
+fn fitted(value: &Value, data_type: DataType) -> Option<Value> {
+    crate::encode_registers(value, data_type, crate::ByteOrder::Abcd).ok().map(|_| value.clone())
+}
+
+fn from_number(number: f64, data_type: DataType) -> Option<Value> {
+    match data_type {
+        DataType::Float64 => number.is_finite().then_some(Value::Float64(number)),
+        #[expect(clippy::cast_possible_truncation, reason = "the nearest single-precision number is meant")]
+        DataType::Float32 => Some(number as f32).filter(|number| number.is_finite()).map(Value::Float32),
+        _ => {
+            let whole = number.round();
+            // Both bounds are powers of two, and so exact; from there on the cast keeps every whole double as it is.
+            #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "inside the range of the type")]
+            let value = match whole {
+                whole if (-9_223_372_036_854_775_808.0..0.0).contains(&whole) => Value::Int(whole as i64),
+                whole if (0.0..18_446_744_073_709_551_616.0).contains(&whole) => Value::Uint(whole as u64),
+                _ => return None,
+            };
+            fitted(&value, data_type)
+        }
+    }
+}
+
 /// How far a number has come from one end to the other, bent, and laid between two other ends.
 fn along(number: f64, from: (f64, f64), to: (f64, f64), clamp: bool, bend: impl Fn(f64) -> f64) -> f64 {
     let way = (number - from.0) / (from.1 - from.0);
@@ -174,6 +311,25 @@ mod tests {
         );
     }
 
+    #[test]
+    fn what_cannot_be_written_is_refused_with_the_reason() {
+        let told = |shaping: &Shaping, value, raw| shaping.unapply(&value, raw).unwrap_err().to_string();
+        let tenths = Shaping::linear(0.1, 0.0);
+        assert_eq!(tenths.unapply(&Value::Float64(42.25), DataType::Int16), Ok(Value::Uint(423)), "to the nearest");
+        assert_eq!(
+            told(&tenths, Value::Float64(4000.0), DataType::Int16),
+            "4000 would be 40000 in the device, which does not fit int16"
+        );
+        assert_eq!(told(&tenths, Value::Bool(true), DataType::Int16), "true is no number");
+        let words = Shaping::words("0=off;1=on".parse().unwrap());
+        assert_eq!(words.unapply(&Value::Text("on".into()), DataType::Uint16), Ok(Value::Int(1)));
+        assert_eq!(told(&words, Value::Text("up".into()), DataType::Uint16), "\"up\" is none of its words: 0=off;1=on");
+        let held = span("0..100 -> 0..50", true, false);
+        assert_eq!(told(&held, Value::Uint(51), DataType::Uint16), "51 is outside 0 to 50, the ends of its span");
+        assert_eq!(told(&Shaping::NONE, Value::Uint(1), DataType::Bool), "1 is no bit: write true or false");
+        assert!(Shaping::NONE.unapply(&Value::Float64(f64::NAN), DataType::Float32).is_err());
+    }
+
     proptest! {
         #[test]
         fn decimal_scales_give_the_number_a_person_would_write(raw: i32, digits in 1_u32..7) {
@@ -185,6 +341,30 @@ mod tests {
             let width = digits as usize;
             let text = format!("{sign}{}.{:0width$}", magnitude / divisor, magnitude % divisor);
             prop_assert_eq!(value, text.parse::<f64>().unwrap());
+        }
+
+        #[test]
+        fn writing_is_reading_the_other_way_round(raw: i16, digits in 0_u32..7, offset in -1000_i32..1000, which in 0_usize..4) {
+            let words = Shaping::words(format!("{raw}=found").parse().unwrap());
+            let linear = Shaping::linear(format!("1e-{digits}").parse().unwrap(), f64::from(offset));
+            let laid = Shaping::span(TwoEndedSpan { raw_low: -7.0, raw_high: 27_648.0, low: 100.0, high: f64::from(offset) - 2000.0 }, false, false);
+            let shaping = [Shaping::NONE, linear, laid, words][which].clone();
+            let raw = Value::Int(raw.into());
+            let back = shaping.unapply(&shaping.apply(&raw), DataType::Int16).unwrap();
+            prop_assert_eq!(back.as_f64(), raw.as_f64());
+        }
+
+        #[test]
+        fn a_flow_is_written_as_the_pressure_that_makes_it(raw in 0_u16..=27_648) {
+            let flow = span("0..27648 -> 0..400", true, true);
+            let back = flow.unapply(&flow.apply(&Value::Uint(raw.into())), DataType::Uint16);
+            prop_assert_eq!(back, Ok(Value::Uint(raw.into())));
+        }
+
+        #[test]
+        fn whole_numbers_without_shaping_pass_exactly_however_large(number: u64, signed: i64) {
+            prop_assert_eq!(Shaping::NONE.unapply(&Value::Uint(number), DataType::Uint64), Ok(Value::Uint(number)));
+            prop_assert_eq!(Shaping::NONE.unapply(&Value::Int(signed), DataType::Int64), Ok(Value::Int(signed)));
         }
 
         #[test]

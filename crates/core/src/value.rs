@@ -97,6 +97,10 @@ pub enum DataType {
     Int64,
     /// Unsigned, 64 bits.
     Uint64,
+    /// Packed BCD, four decimal digits in 16 bits.
+    Bcd16,
+    /// Packed BCD, eight decimal digits in 32 bits.
+    Bcd32,
     /// IEEE 754 single precision.
     Float32,
     /// IEEE 754 double precision.
@@ -111,8 +115,8 @@ impl DataType {
     pub const fn registers(self) -> Option<u16> {
         match self {
             Self::Auto => None,
-            Self::Bool | Self::Int16 | Self::Uint16 => Some(1),
-            Self::Int32 | Self::Uint32 | Self::Float32 => Some(2),
+            Self::Bool | Self::Int16 | Self::Uint16 | Self::Bcd16 => Some(1),
+            Self::Int32 | Self::Uint32 | Self::Bcd32 | Self::Float32 => Some(2),
             Self::Int64 | Self::Uint64 | Self::Float64 => Some(4),
             Self::String(bytes) => Some(bytes.div_ceil(2)),
         }
@@ -147,6 +151,8 @@ impl FromStr for DataType {
             "uint32" => Self::Uint32,
             "int64" => Self::Int64,
             "uint64" => Self::Uint64,
+            "bcd16" => Self::Bcd16,
+            "bcd32" => Self::Bcd32,
             "float32" => Self::Float32,
             "float64" => Self::Float64,
             other => return sized(other).ok_or_else(|| ParseDataTypeError(other.to_owned())),
@@ -165,6 +171,8 @@ impl fmt::Display for DataType {
             Self::Uint32 => "uint32",
             Self::Int64 => "int64",
             Self::Uint64 => "uint64",
+            Self::Bcd16 => "bcd16",
+            Self::Bcd32 => "bcd32",
             Self::Float32 => "float32",
             Self::Float64 => "float64",
             Self::String(bytes) => return write!(f, "string({bytes})"),
@@ -178,7 +186,7 @@ mod tests {
 
     #[test]
     fn every_data_type_reads_back_from_its_own_text() {
-        let all = "auto bool int16 uint16 int32 uint32 int64 uint64 float32 float64 string(1) string(250)";
+        let all = "auto bool int16 uint16 int32 uint32 int64 uint64 bcd16 bcd32 float32 float64 string(1) string(250)";
         for text in all.split(' ') {
             assert_eq!(text.parse::<DataType>().unwrap().to_string(), text);
         }

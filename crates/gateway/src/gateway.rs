@@ -1,13 +1,14 @@
 use crate::activation::{Activation, LinkOutcome, Outcome, UplinkOutcome};
 use crate::clock::wall_clock;
-use crate::link::{COMMAND_QUEUE, LinkCommand, LinkTask};
+use crate::link::{COMMAND_QUEUE, FrameFilter, FrameView, LinkCommand, LinkStatistics, LinkTask, PlanView, Shown};
 use crate::points::PointTable;
 use crate::recent::RecentValues;
-use crate::status::{DeviceState, GatewayStatus, LinkStatus, Shared, UplinkStatus};
+use crate::status::{DeviceState, GatewayStatus, LinkStatus, RequestView, Shared, UplinkStatus};
 use crate::uplink::{self, INPUT_QUEUE, SparkplugTask, UplinkInput, Uplinks};
+use crate::write::{PointWrite, WriteError, WriteOutcome};
 use arc_swap::ArcSwap;
-use interlex_core::LatestTable;
-use interlex_core::description::{Description, Link, PartFate, SparkplugUplink};
+use interlex_core::description::{Description, Device, DeviceProtocol, Link, PartFate, SparkplugUplink};
+use interlex_core::{LatestTable, Value};
 use interlex_store::Store;
 use std::sync::Arc;
 use tokio::sync::mpsc;
@@ -49,8 +50,10 @@ pub struct Running {
 
 #[derive(Debug, Clone)]
 struct RunningLink {
-    status: Arc<Shared<LinkStatus>>,
+    shown: Shown,
     commands: mpsc::Sender<LinkCommand>,
+    /// Held by whoever writes over the link in several steps.
+    writing: Arc<tokio::sync::Mutex<()>>,
 }
 
 #[derive(Debug, Default)]
@@ -115,13 +118,105 @@ impl Running {
         self.activation.revision
     }
 
-    /// The queue of the running link that leads to the same place, if it is up.
-    pub(crate) fn link_to(&self, target: &str) -> Option<&mpsc::Sender<LinkCommand>> {
+    /// The queue of the running link that leads to the same place, if it is up, and what writers hold.
+    pub(crate) fn link_to(&self, target: &str) -> Option<(mpsc::Sender<LinkCommand>, Arc<tokio::sync::Mutex<()>>)> {
         let same = |link: &&RunningLink| {
-            let (status, _) = link.status.read(wall_clock());
+            let (status, _) = link.shown.status.read(wall_clock());
             status.target == target && status.state == crate::LinkState::Up
         };
-        self.links.iter().find(same).map(|link| &link.commands)
+        self.links.iter().find(same).map(|link| (link.commands.clone(), Arc::clone(&link.writing)))
+    }
+
+    fn link(&self, name: &str) -> Option<&RunningLink> {
+        self.links.iter().find(|link| link.shown.status.read(wall_clock()).0.name == name)
+    }
+
+    /// The device behind a link that has a unit identifier.
+    fn device_of(&self, link: &str, unit: u8) -> Option<String> {
+        let is_unit = |device: &&Device| {
+            let DeviceProtocol::Modbus(modbus) = &device.protocol;
+            modbus.unit == unit
+        };
+        self.description.behind(link).find(is_unit).map(|device| device.settings.name.to_string())
+    }
+
+    /// The newest frames of a link, oldest first; `None` when it does not run. With the name of a device, those of its
+    /// unit only.
+    #[must_use]
+    pub fn frames(&self, link: &str, device: Option<&str>, filter: FrameFilter) -> Option<Vec<FrameView>> {
+        let running = self.link(link)?;
+        let named = device.and_then(|name| self.description.behind(link).find(|d| d.settings.name.as_str() == name));
+        let unit = named.map(|device| {
+            let DeviceProtocol::Modbus(modbus) = &device.protocol;
+            modbus.unit
+        });
+        let filter = FrameFilter { unit: unit.or(filter.unit), ..filter };
+        Some(running.shown.frames.view(filter, |unit| self.device_of(link, unit)))
+    }
+
+    /// The newest frames of a link as a pcapng file.
+    #[must_use]
+    pub fn capture(&self, link: &str) -> Option<Vec<u8>> {
+        let written = crate::capture::pcapng(&self.link(link)?.shown.frames, link);
+        // Writing into memory fails only for frames longer than any that a link takes in.
+        written.inspect_err(|error| tracing::error!(link, %error, "the recording cannot be written")).ok()
+    }
+
+    /// What a link counted since it runs.
+    #[must_use]
+    pub fn statistics(&self, link: &str) -> Option<LinkStatistics> {
+        let running = self.link(link)?;
+        let now = tokio::time::Instant::now().into_std();
+        Some(running.shown.statistics.lock().view(now))
+    }
+
+    /// The requests that a link sends: as planned, and what was learned; `None` when it does not run.
+    pub async fn requests(&self, link: &str) -> Option<Vec<RequestView>> {
+        let running = self.link(link)?;
+        let (answer, answered) = tokio::sync::oneshot::channel();
+        running.commands.send(LinkCommand::Plan(answer)).await.ok()?;
+        let names: Vec<_> = running.shown.status.read(wall_clock()).0.devices.into_iter().map(|d| d.name).collect();
+        let views = answered.await.ok()?;
+        Some(views.iter().map(|view| self.request_view(&names, view)).collect())
+    }
+
+    fn request_view(&self, devices: &[String], view: &PlanView) -> RequestView {
+        let request = view.poll.request;
+        let names = view.poll.points().filter_map(|index| self.points.get(index)).map(|info| info.name.clone());
+        let milliseconds = |span: std::time::Duration| u64::try_from(span.as_millis()).unwrap_or(u64::MAX);
+        RequestView {
+            device: devices.get(view.device).cloned().unwrap_or_default(),
+            table: request.table().words(),
+            first: request.address(),
+            last: request.address() + (request.quantity() - 1),
+            period_ms: milliseconds(view.poll.period),
+            points: names.collect(),
+            as_planned: view.is_whole,
+            bad: view.bad.map(crate::reason_words),
+            whole_again_in_ms: view.retry_in.map(milliseconds),
+        }
+    }
+
+    /// Tries anew what was learned about the addresses of a device, or of all behind a link. `false` when the link does
+    /// not run.
+    pub async fn relearn(&self, link: &str, device: Option<String>) -> bool {
+        let Some(running) = self.link(link) else { return false };
+        running.commands.send(LinkCommand::Relearn(device)).await.is_ok()
+    }
+
+    /// Writes an engineering value to a point of the running description.
+    ///
+    /// # Errors
+    /// `None` when there is no such point; else [`WriteError`].
+    pub async fn write(&self, device: &str, point: &str, value: Value) -> Option<Result<WriteOutcome, WriteError>> {
+        let info = self.points.find(device, point)?;
+        let described = self.description.devices.iter().find(|known| known.settings.name.as_str() == device)?;
+        let link = self.description.links.iter().find(|link| link.settings.name == described.settings.link)?;
+        let point = described.points.get(info.position)?.clone();
+        let (settings, protocol) = (described.settings.clone(), described.protocol.clone());
+        let bare = Device { settings, protocol, points: Vec::new() };
+        let write = PointWrite { link: link.clone(), device: bare, point, value, index: Some(info.index) };
+        Some(write.run(Some(self)).await)
     }
 }
 
@@ -180,7 +275,7 @@ impl Gateway {
             let is_described = after.links.iter().any(|other| other.settings.name.as_str() == link.name);
             if is_described && before.description.runs_the_same(after, &link.name) {
                 activation.links.push((link.name.clone(), PartFate::Untouched));
-                show_titles(&link.running.status, after);
+                show_titles(&link.running.shown.status, after);
                 kept.push(link);
             } else {
                 let fate = if is_described { PartFate::Restarted } else { PartFate::Stopped };
@@ -225,9 +320,9 @@ impl Gateway {
         let (sender, commands) = mpsc::channel(COMMAND_QUEUE);
         let own = (Arc::clone(latest), Arc::clone(&self.recent));
         let task = LinkTask::new(description, link, points, own, self.uplinks.clone(), commands);
-        let (status, stop) = (Arc::clone(&task.status), CancellationToken::new());
+        let (shown, stop) = (task.shown.clone(), CancellationToken::new());
         let handle = tokio::spawn(task.run(stop.clone()));
-        let running = RunningLink { status, commands: sender };
+        let running = RunningLink { shown, commands: sender, writing: Arc::default() };
         LinkTasks { name: link.settings.name.to_string(), running, task: Stoppable { stop, handle } }
     }
 
@@ -352,7 +447,7 @@ impl Gateway {
 fn links_of(running: &Running) -> Vec<LinkStatus> {
     let now = wall_clock();
     let read = |link: &RunningLink| {
-        let (mut status, rate) = link.status.read(now);
+        let (mut status, rate) = link.shown.status.read(now);
         status.requests_per_second = rate;
         status
     };
@@ -383,10 +478,10 @@ fn show_titles(status: &Shared<LinkStatus>, description: &Description) {
 /// that what a link tells meanwhile comes after it.
 async fn tell_devices_up(links: &[LinkTasks], points: &PointTable, uplink: &mpsc::Sender<UplinkInput>) {
     for link in links {
-        let count = link.running.status.read(wall_clock()).0.devices.len();
+        let count = link.running.shown.status.read(wall_clock()).0.devices.len();
         for at in 0..count {
             let Ok(permit) = uplink.reserve().await else { return };
-            link.running.status.update(|status, _| {
+            link.running.shown.status.update(|status, _| {
                 let up = status.devices.get(at).filter(|device| device.state == DeviceState::Up);
                 if let Some(slot) = up.and_then(|device| points.slot(&device.name)) {
                     permit.send(UplinkInput::DeviceUp(slot));

@@ -11,25 +11,38 @@
 //! and where descriptions are stored.
 
 mod activation;
+mod capture;
 mod clock;
 mod gateway;
+mod identify;
+mod line;
 mod link;
 mod meter;
 mod modbus;
 mod points;
 mod recent;
+mod scan;
 mod status;
 mod tap;
 mod trial;
 mod uplink;
+mod write;
 
 pub use activation::{LinkOutcome, Outcome, Progress, UplinkOutcome};
 pub use clock::wall_clock;
 pub use gateway::{Gateway, GatewayOptions, Running};
+pub use identify::{IdentityObject, TrialIdentity, identify};
+pub use link::{
+    Bar, CountsView, DeviceCounts, ExceptionCount, FrameFilter, FrameView, HistogramView, LinkStatistics, RateView,
+};
 pub use meter::RateMeter;
 pub use modbus::reason_words;
 pub use points::{PointInfo, PointTable};
 pub use recent::{RecentValue, RecentValues};
-pub use status::{DeviceState, DeviceStatus, GatewayStatus, LinkState, LinkStatus, UplinkState, UplinkStatus};
+pub use scan::{Scan, ScanEvent};
+pub use status::{
+    DeviceState, DeviceStatus, GatewayStatus, LinkState, LinkStatus, RequestView, UplinkState, UplinkStatus,
+};
 pub use tap::{Tap, TapError, TapMessage, TapMetric};
 pub use trial::{TrialAlternative, TrialError, TrialRead, TrialReading};
+pub use write::{PointWrite, WriteError, WriteOutcome};

@@ -1,13 +1,16 @@
 //! Between the words of the description and those of the Modbus crate.
 
 use interlex_core::description::{
-    Address, Device, DeviceProtocol, LinkProtocol, ModbusAddress, ModbusDevice, ModbusTable, Point,
+    Address, BitWrites, Description, Device, LinkProtocol, ModbusAddress, ModbusDevice, ModbusTable, PlannedRequest,
+    Point, SerialParity, WriteFunctions, planned,
 };
 use interlex_core::{
-    Block, ByteOrder, DataType, PlanLimits, PointIndex, RawSample, Reason, Value, decode_registers, plan, split,
+    Block, ByteOrder, DataType, PointIndex, RawSample, Reason, Value, decode_registers, encode_registers, split,
 };
-use interlex_modbus::{ExceptionCode, Framing, InvalidRead, ReadData, ReadRequest, RequestError, ResponseError, Table};
-use std::collections::BTreeMap;
+use interlex_modbus::{
+    ClientConfig, Connection, ExceptionCode, Framing, InvalidRequest, Parity, ReadData, ReadRequest, SerialSettings,
+    Table, WriteRequest, Written,
+};
 use std::time::Duration;
 
 /// How to make a value out of what a block brought.
@@ -24,35 +27,21 @@ pub(crate) struct Reader {
 pub(crate) struct Poll {
     pub(crate) period: Duration,
     pub(crate) request: ReadRequest,
-    pub(crate) block: Block<Reader>,
+    block: Block<Reader>,
     table: Table,
 }
 
 /// Plans the requests that read all points of a device; `index_of` tells the index of a point by its position.
-pub(crate) fn polls(
-    device: &Device,
-    index_of: impl Fn(usize) -> PointIndex,
-    period_of: impl Fn(&str) -> Duration,
-) -> Vec<Poll> {
-    let DeviceProtocol::Modbus(settings) = &device.protocol;
-    let mut groups: BTreeMap<(Duration, Table), Vec<_>> = BTreeMap::new();
-    for (position, point) in device.points.iter().enumerate() {
-        let Address::Modbus(address) = point.address;
-        let reader = Reader::new(index_of(position), point);
-        // The checks let no point pass whose extent runs past the end.
-        let Some((start, end)) = address.extent(point.settings.data_type) else { continue };
-        let group = (period_of(point.settings.rate.as_str()), table(address.table));
-        groups.entry(group).or_default().push((start, end, reader));
-    }
-    let blocks = groups.into_iter().flat_map(|((period, table), items)| {
-        plan(items, limits(settings, table)).into_iter().map(move |block| (period, table, block))
-    });
-    blocks.filter_map(|(period, table, block)| Poll::new(period, table, block).ok()).collect()
-}
-
-fn limits(settings: &ModbusDevice, table: Table) -> PlanLimits {
-    let max_addresses = if table.is_bits() { settings.max_bits } else { settings.max_registers };
-    PlanLimits { max_addresses, max_gap: settings.max_gap }
+pub(crate) fn polls(description: &Description, device: &Device, index_of: impl Fn(usize) -> PointIndex) -> Vec<Poll> {
+    let poll = |planned: PlannedRequest| {
+        let reader = |(first, last, position): (u16, u16, usize)| {
+            device.points.get(position).map(|point| (first, last, Reader::new(index_of(position), point)))
+        };
+        let items = planned.block.items.into_iter().filter_map(reader).collect();
+        let block = Block { range: planned.block.range, items };
+        Poll::new(planned.period.into(), table(planned.table), block).ok()
+    };
+    planned(description, device).into_iter().filter_map(poll).collect()
 }
 
 pub(crate) const fn table(table: ModbusTable) -> Table {
@@ -65,22 +54,34 @@ pub(crate) const fn table(table: ModbusTable) -> Table {
 }
 
 impl Poll {
-    fn new(period: Duration, table: Table, block: Block<Reader>) -> Result<Self, InvalidRead> {
+    fn new(period: Duration, table: Table, block: Block<Reader>) -> Result<Self, InvalidRequest> {
         let (start, end) = (*block.range.start(), *block.range.end());
         let request = ReadRequest::new(table, start, (end - start).saturating_add(1))?;
         Ok(Self { period, request, block, table })
     }
 
-    /// Cuts a refused request into two; `Err` when a single point is left.
-    pub(crate) fn split(self) -> Result<[Self; 2], Self> {
-        let (period, table, request) = (self.period, self.table, self.request);
-        let whole = |block| Self { period, request, block, table };
-        let (one, two) = split(self.block).map_err(whole)?;
-        match (Self::new(period, table, one), Self::new(period, table, two)) {
-            (Ok(one), Ok(two)) => Ok([one, two]),
-            // Parts of a valid request are valid; there is nothing sensible to do if they were not.
-            (Err(_), _) | (_, Err(_)) => Err(whole(Block { range: 0..=0, items: Vec::new() })),
-        }
+    /// Two requests in place of one that was refused; `None` when it asks for a single point.
+    pub(crate) fn split(&self) -> Option<[Self; 2]> {
+        let (one, two) = split(self.block.clone()).ok()?;
+        let part = |block| Self::new(self.period, self.table, block).ok();
+        Some([part(one)?, part(two)?])
+    }
+
+    /// A request for one of its points alone.
+    pub(crate) fn narrowed(&self, number: usize) -> Option<Self> {
+        let (first, last, reader) = *self.block.items.get(number % self.block.items.len().max(1))?;
+        let block = Block { range: first..=last, items: vec![(first, last, reader)] };
+        Self::new(self.period, self.table, block).ok()
+    }
+
+    /// The points that it reads.
+    pub(crate) fn points(&self) -> impl Iterator<Item = PointIndex> + '_ {
+        self.block.items.iter().map(|(.., reader)| reader.point)
+    }
+
+    /// Whether it reads a point.
+    pub(crate) fn reads(&self, point: PointIndex) -> bool {
+        self.points().any(|other| other == point)
     }
 
     /// Appends a sample per point, taken from the answer.
@@ -99,12 +100,102 @@ impl Poll {
 
     /// Appends a sample per point that says why there is no value.
     pub(crate) fn fail(&self, reason: Reason, batch: &mut Vec<RawSample>) {
-        let failed = |(_, _, reader): &(u16, u16, Reader)| RawSample {
-            point: reader.point,
-            outcome: Err(reason),
-            source_time: None,
+        let failed = |point| RawSample { point, outcome: Err(reason), source_time: None };
+        batch.extend(self.points().map(failed));
+    }
+}
+
+/// The requests that write a raw value to a point, one after the other.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Writing {
+    /// One request does it.
+    Direct(WriteRequest),
+    /// The register is read, these bits of it are changed, and it is written.
+    ReadModifyWrite { address: u16, and: u16, or: u16 },
+}
+
+impl Writing {
+    /// How a raw value is written.
+    ///
+    /// # Errors
+    /// When the value does not fit its place.
+    pub(crate) fn new(device: &ModbusDevice, point: &Point, raw: &Value) -> Result<Self, String> {
+        let Address::Modbus(address) = point.address;
+        let number = address.number;
+        let written = match (raw, address.bits) {
+            (Value::Bool(bit), None) if address.table.is_bits() => match device.writes {
+                WriteFunctions::Single => Written::Coil(*bit),
+                WriteFunctions::Multiple => Written::Coils(vec![*bit]),
+            },
+            (_, Some((low, high))) => return Self::bits(device, number, low, high, raw),
+            _ => {
+                let (data_type, order) = (point.settings.data_type, point.settings.order);
+                let registers = encode_registers(raw, data_type, order).map_err(|error| error.to_string())?;
+                match (registers.as_slice(), device.writes) {
+                    ([register], WriteFunctions::Single) => Written::Register(*register),
+                    _ => Written::Registers(registers),
+                }
+            }
         };
-        batch.extend(self.block.items.iter().map(failed));
+        WriteRequest::new(number, written).map(Self::Direct).map_err(|error| error.to_string())
+    }
+
+    fn bits(device: &ModbusDevice, address: u16, low: u8, high: u8, raw: &Value) -> Result<Self, String> {
+        let most = u16::MAX >> (15 - (high - low));
+        let value = match raw {
+            Value::Bool(bit) => Some(u16::from(*bit)),
+            Value::Uint(number) => u16::try_from(*number).ok().filter(|number| *number <= most),
+            Value::Int(number) => u16::try_from(*number).ok().filter(|number| *number <= most),
+            _ => None,
+        };
+        let value = value.ok_or_else(|| format!("{raw} does not fit bits {low} to {high}: 0 to {most} does"))?;
+        let (and, or) = (!(most << low), value << low);
+        Ok(match device.bit_writes {
+            BitWrites::Mask => {
+                let request = WriteRequest::new(address, Written::Mask { and, or });
+                Self::Direct(request.map_err(|error| error.to_string())?)
+            }
+            BitWrites::ReadModifyWrite => Self::ReadModifyWrite { address, and, or },
+        })
+    }
+}
+
+/// How a connection to a link is set up.
+pub(crate) fn client_config(protocol: &LinkProtocol) -> ClientConfig {
+    let timing = protocol.timing();
+    let mut config = ClientConfig::default();
+    config.response_timeout = timing.timeout.into();
+    config.in_flight = timing.in_flight.into();
+    config.trace = true;
+    config.framing = framing(protocol);
+    if let LinkProtocol::ModbusRtu(link) | LinkProtocol::ModbusAscii(link) = protocol {
+        config.turnaround = link.turnaround.into();
+    }
+    config
+}
+
+/// Connects to a link, or opens its port.
+pub(crate) async fn connect(protocol: &LinkProtocol, config: ClientConfig) -> std::io::Result<Connection> {
+    match protocol {
+        LinkProtocol::ModbusTcp(link) | LinkProtocol::ModbusRtuTcp(link) => {
+            Connection::tcp(&link.host, link.port, link.connect_timeout.into(), config).await
+        }
+        LinkProtocol::ModbusRtu(link) | LinkProtocol::ModbusAscii(link) => {
+            let parity = match link.parity {
+                SerialParity::Even => Parity::Even,
+                SerialParity::Odd => Parity::Odd,
+                SerialParity::None => Parity::None,
+            };
+            let settings = SerialSettings {
+                path: link.device_path.clone().into(),
+                baud: link.baud,
+                data_bits: link.data_bits.unwrap_or(8),
+                parity,
+                stop_bits: link.stop_bits(),
+                rs485: link.rs485_direction,
+            };
+            Connection::serial(&settings, config)
+        }
     }
 }
 
@@ -112,7 +203,8 @@ impl Poll {
 pub(crate) const fn framing(protocol: &LinkProtocol) -> Framing {
     match protocol {
         LinkProtocol::ModbusTcp(_) => Framing::Tcp,
-        LinkProtocol::ModbusRtuTcp(_) => Framing::Rtu,
+        LinkProtocol::ModbusRtu(_) | LinkProtocol::ModbusRtuTcp(_) => Framing::Rtu,
+        LinkProtocol::ModbusAscii(_) => Framing::Ascii,
     }
 }
 
@@ -155,15 +247,6 @@ pub fn reason_words(reason: Reason) -> String {
     match reason {
         Reason::DeviceException(code) => format!("device {}", ExceptionCode(code)),
         _ => reason.to_string(),
-    }
-}
-
-/// What a failed request means for the points behind it.
-pub(crate) fn reason(error: RequestError) -> Reason {
-    match error {
-        RequestError::Timeout(_) => Reason::Timeout,
-        RequestError::Response(ResponseError::Exception(code)) => Reason::DeviceException(code.0),
-        RequestError::Response(_) => Reason::ProtocolError,
     }
 }
 

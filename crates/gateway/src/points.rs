@@ -165,7 +165,7 @@ impl PointTable {
                 left.address != right.address
                     || (left.settings.data_type, left.settings.order)
                         != (right.settings.data_type, right.settings.order)
-                    || left.settings.shaping() != right.settings.shaping()
+                    || left.shaping != right.shaping
             })
         };
         self.points.iter().filter(differs).map(|info| info.index)
@@ -191,7 +191,7 @@ fn info(index: PointIndex, device_slot: usize, position: usize, device: Arc<str>
         title: settings.title.clone(),
         address: point.address.to_string(),
         data_type: raw_type,
-        value_type: settings.shaping().output(raw_type),
+        value_type: point.shaping.output(raw_type),
         unit: settings.unit.clone(),
         decimals: decimals(settings),
         rate: settings.rate.to_string(),
@@ -220,7 +220,7 @@ fn decimals(settings: &PointSettings) -> Option<u8> {
 pub(crate) fn plan_of(point: &Point) -> PointPlan {
     let settings = &point.settings;
     PointPlan {
-        shaping: settings.shaping(),
+        shaping: point.shaping.clone(),
         low: settings.low,
         high: settings.high,
         report: settings.report,

@@ -97,6 +97,29 @@ pub struct DeviceStatus {
     pub last_error_at: Option<i64>,
 }
 
+/// One request that a device is sent again and again.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, utoipa::ToSchema)]
+pub struct RequestView {
+    /// The device.
+    pub device: String,
+    /// What it reads, in words: holding registers.
+    pub table: &'static str,
+    /// The first address.
+    pub first: u16,
+    /// The last address.
+    pub last: u16,
+    /// How often, in milliseconds.
+    pub period_ms: u64,
+    /// The points that it reads.
+    pub points: Vec<String>,
+    /// Whether it is what was planned, and not a part of a request that had to be cut.
+    pub as_planned: bool,
+    /// Why it gives no value; it is asked seldom then.
+    pub bad: Option<String>,
+    /// When the planned request is tried whole again, in milliseconds from now.
+    pub whole_again_in_ms: Option<u64>,
+}
+
 /// An uplink, as `status` shows it.
 #[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
 pub struct UplinkStatus {

@@ -1,13 +1,11 @@
+use crate::FrameView;
 use crate::gateway::Running;
-use crate::link::LinkCommand;
+use crate::line::{Exchange, Line};
 use crate::modbus::Reader;
 use interlex_core::description::{Address, Device, DeviceProtocol, Link, ModbusAddress, ModbusTable, Point};
 use interlex_core::{ByteOrder, Interpretation, PointIndex, Value, interpretations};
-use interlex_modbus::{ClientConfig, ReadData, ReadRequest, TcpClient};
+use interlex_modbus::{ReadData, ReadRequest, Response};
 use serde::Serialize;
-use std::time::Duration;
-use tokio::sync::{mpsc, oneshot};
-use tokio::time::Instant;
 
 /// A read done once, now, of a point that need not be described anywhere.
 #[derive(Debug, Clone)]
@@ -60,13 +58,15 @@ pub struct TrialReading {
     pub answer_ms: f64,
     /// Whether it went over a connection that was open for the running gateway.
     pub shared_connection: bool,
+    /// The frames sent and received.
+    pub frames: Vec<FrameView>,
     /// Every plausible type and order side by side, when it was asked for; those near the expected value first.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub alternatives: Vec<TrialAlternative>,
 }
 
 /// Why a trial brought nothing.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, thiserror::Error)]
 pub enum TrialError {
     /// The address cannot be read as described.
     #[error("{0}")]
@@ -86,11 +86,10 @@ pub enum TrialError {
         unit: u8,
         /// What it said instead, or that it said nothing.
         why: String,
+        /// The frames sent and received.
+        frames: Vec<FrameView>,
     },
 }
-
-/// A link that is busy with a slow device answers within this, or the trial is given up.
-const PATIENCE: Duration = Duration::from_secs(10);
 
 impl TrialRead {
     /// Reads. When the running gateway has an open connection to the same address, the request goes over it, ahead of
@@ -100,25 +99,29 @@ impl TrialRead {
     /// [`TrialError`]
     pub async fn run(&self, running: Option<&Running>) -> Result<TrialReading, TrialError> {
         let Address::Modbus(address) = self.point.address;
+        let DeviceProtocol::Modbus(device) = &self.device.protocol;
         let request = crate::modbus::request(address, self.point.settings.data_type).map_err(TrialError::Request)?;
-        let mut line = Line::open(self, running).await?;
-        let started = Instant::now();
-        let data = line.read(request).await?;
-        let mut reading = self.reading(&data, started.elapsed().as_secs_f64() * 1000.0, line.is_shared());
+        let mut line = Line::open(&self.link, running).await?;
+        let (response, exchange) = line.call(device.unit, request.into(), None).await?;
+        let Response::Data(data) = response else {
+            return Err(TrialError::Request("the device answered something else".to_owned()));
+        };
+        let mut reading = self.reading(&data, exchange, line.is_shared());
         if self.neighbours && !address.table.is_bits() {
-            reading.alternatives = self.alternatives(&mut line, address).await;
+            reading.alternatives = self.alternatives(&mut line, device.unit, address).await;
         }
         Ok(reading)
     }
 
     /// Reads as much around an address as the device gives: one register before it, and as many as the longest number
     /// takes. Where a device refuses, it is asked for less.
-    async fn alternatives(&self, line: &mut Line<'_>, address: ModbusAddress) -> Vec<TrialAlternative> {
+    async fn alternatives(&self, line: &mut Line, unit: u8, address: ModbusAddress) -> Vec<TrialAlternative> {
         let before = address.number.checked_sub(1);
         let windows = [(before, 6), (before, 3), (Some(address.number), 4), (Some(address.number), 2)];
         for (first, count) in windows.into_iter().filter_map(|(first, count)| Some((first?, count))) {
             let Ok(request) = ReadRequest::new(crate::modbus::table(address.table), first, count) else { continue };
-            if let Ok(ReadData::Registers(registers)) = line.read(request).await {
+            let answer = line.call(unit, request.into(), None).await;
+            if let Ok((Response::Data(ReadData::Registers(registers)), _)) = answer {
                 let told = interpretations(&registers, self.expected).into_iter();
                 return told.map(|one| alternative(address.table, first, one)).collect();
             }
@@ -126,10 +129,9 @@ impl TrialRead {
         Vec::new()
     }
 
-    fn reading(&self, data: &ReadData, answer_ms: f64, shared_connection: bool) -> TrialReading {
+    fn reading(&self, data: &ReadData, exchange: Exchange, shared_connection: bool) -> TrialReading {
         let settings = &self.point.settings;
         let raw = Reader::new(PointIndex(0), &self.point).value_of(data);
-        let shaping = settings.shaping();
         let registers = match data {
             ReadData::Registers(registers) => registers.clone(),
             ReadData::Bits(bits) => bits.iter().map(|bit| u16::from(*bit)).collect(),
@@ -137,11 +139,12 @@ impl TrialRead {
         TrialReading {
             address: self.point.address.to_string(),
             registers,
-            value: raw.as_ref().map(|raw| shaping.apply(raw)),
+            value: raw.as_ref().map(|raw| self.point.shaping.apply(raw)),
             raw,
             unit: settings.unit.clone(),
-            answer_ms,
+            answer_ms: exchange.milliseconds(),
             shared_connection,
+            frames: exchange.frames,
             alternatives: Vec::new(),
         }
     }
@@ -156,57 +159,5 @@ fn alternative(table: ModbusTable, first: u16, one: Interpretation) -> TrialAlte
         order: (!is_usual).then(|| one.order.word()),
         value: one.value,
         scale: one.scale,
-    }
-}
-
-/// The way to the device: the connection that is open anyway, or one of its own.
-struct Line<'a> {
-    unit: u8,
-    target: String,
-    shared: Option<&'a mpsc::Sender<LinkCommand>>,
-    own: Option<TcpClient>,
-}
-
-impl<'a> Line<'a> {
-    async fn open(trial: &TrialRead, running: Option<&'a Running>) -> Result<Self, TrialError> {
-        let link = trial.link.protocol.modbus();
-        let DeviceProtocol::Modbus(device) = &trial.device.protocol;
-        let target = trial.link.protocol.target();
-        let shared = running.and_then(|running| running.link_to(&target));
-        let mut line = Self { unit: device.unit, target, shared, own: None };
-        if shared.is_none() {
-            let mut config = ClientConfig::default();
-            config.response_timeout = link.timeout.into();
-            config.framing = crate::modbus::framing(&trial.link.protocol);
-            let connecting = TcpClient::connect(&link.host, link.port, link.connect_timeout.into(), config);
-            line.own = Some(connecting.await.map_err(|error| line.lost(&error.to_string()))?);
-        }
-        Ok(line)
-    }
-
-    const fn is_shared(&self) -> bool {
-        self.shared.is_some()
-    }
-
-    fn lost(&self, why: &str) -> TrialError {
-        TrialError::Connect { target: self.target.clone(), why: why.to_owned() }
-    }
-
-    async fn read(&mut self, request: ReadRequest) -> Result<ReadData, TrialError> {
-        let unit = self.unit;
-        if let Some(client) = &mut self.own {
-            return client
-                .read(unit, request)
-                .await
-                .map_err(|error| TrialError::Device { unit, why: error.to_string() });
-        }
-        let Some(commands) = self.shared else { return Err(self.lost("there is no connection")) };
-        let (answer, answered) = oneshot::channel();
-        let command = LinkCommand { unit, request, answer };
-        commands.try_send(command).map_err(|_| self.lost("the link has too much to do; try again"))?;
-        let waited = tokio::time::timeout(PATIENCE, answered).await;
-        let outcome =
-            waited.map_err(|_| self.lost("the link is busy"))?.map_err(|_| self.lost("the link was stopped"))?;
-        outcome.map_err(|why| TrialError::Device { unit, why })
     }
 }

@@ -3,7 +3,7 @@
 
 use interlex_core::description::{Files, PartFate, read};
 use interlex_gateway::{Gateway, GatewayOptions, Progress, Tap, TapMessage, TapMetric};
-use interlex_modbus::{ReadData, ReadRequest, Refusal, Units, serve};
+use interlex_modbus::{ExceptionCode, ReadData, Refusal, Request, Response, Units, serve};
 use interlex_sidecar::{Broker, Database, free_port};
 use interlex_store::Store;
 use std::sync::atomic::{AtomicU16, AtomicUsize, Ordering};
@@ -19,8 +19,10 @@ struct Counter {
 }
 
 impl Units for Counter {
-    fn read(&self, _: u8, request: ReadRequest) -> Result<ReadData, Refusal> {
-        Ok(ReadData::Registers(vec![self.reads.fetch_add(1, Ordering::SeqCst); request.quantity().into()]))
+    fn answer(&self, _: u8, request: &Request) -> Result<Response, Refusal> {
+        let Request::Read(request) = request else { return Err(ExceptionCode::ILLEGAL_FUNCTION.into()) };
+        let registers = vec![self.reads.fetch_add(1, Ordering::SeqCst); request.quantity().into()];
+        Ok(Response::Data(ReadData::Registers(registers)))
     }
 }
 

@@ -3,8 +3,8 @@
 
 use interlex_core::description::{Files, read};
 use interlex_core::{PointIndex, Quality, Reason, Value};
-use interlex_gateway::{DeviceState, Gateway, GatewayOptions, LinkState};
-use interlex_modbus::{ExceptionCode, Framing, ReadData, ReadRequest, Refusal, Units, serve, serve_framed};
+use interlex_gateway::{DeviceState, FrameFilter, Gateway, GatewayOptions, LinkState};
+use interlex_modbus::{ExceptionCode, Framing, ReadData, Refusal, Request, Response, Units, serve, serve_framed};
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -17,26 +17,30 @@ struct Field {
     asked: Mutex<Vec<(u8, u16, u16)>>,
     silent: Mutex<Vec<u8>>,
     missing: Mutex<Vec<u16>>,
+    /// Addresses that get no answer.
+    mute: Mutex<Vec<u16>>,
     /// How many requests go unanswered before the next answer.
     drop_next: Mutex<u32>,
 }
 
 impl Units for Field {
-    fn read(&self, unit: u8, request: ReadRequest) -> Result<ReadData, Refusal> {
+    fn answer(&self, unit: u8, request: &Request) -> Result<Response, Refusal> {
+        let Request::Read(request) = request else { return Err(ExceptionCode::ILLEGAL_FUNCTION.into()) };
         self.asked.lock().unwrap().push((unit, request.address(), request.quantity()));
         let mut drop_next = self.drop_next.lock().unwrap();
         if *drop_next > 0 {
             *drop_next -= 1;
             return Err(Refusal::Silence);
         }
-        if self.silent.lock().unwrap().contains(&unit) {
+        let range = request.address()..request.address() + request.quantity();
+        let has = |addresses: &Mutex<Vec<u16>>| addresses.lock().unwrap().iter().any(|address| range.contains(address));
+        if self.silent.lock().unwrap().contains(&unit) || has(&self.mute) {
             return Err(Refusal::Silence);
         }
-        let range = request.address()..request.address() + request.quantity();
-        if self.missing.lock().unwrap().iter().any(|address| range.contains(address)) {
+        if has(&self.missing) {
             return Err(Refusal::Exception(ExceptionCode::ILLEGAL_DATA_ADDRESS));
         }
-        Ok(ReadData::Registers(range.collect()))
+        Ok(Response::Data(ReadData::Registers(range.collect())))
     }
 }
 
@@ -119,7 +123,7 @@ async fn neighbours_are_read_by_one_request_and_a_bad_address_spoils_only_its_ow
     assert_eq!(bench.device(0), DeviceState::Up);
     let status = bench.gateway.status();
     let error = status.links[0].devices[0].last_error.clone().unwrap();
-    assert_eq!(error, "exception 02, illegal data address for HoldingRegister 12 to 12");
+    assert_eq!(error, "exception 02, illegal data address for read holding registers 12");
 
     bench.field.missing.lock().unwrap().clear();
     bench.until("it heals", |gateway| gateway.status().points_good == 4).await;
@@ -197,6 +201,32 @@ async fn a_lost_connection_is_told_and_made_again() {
     assert!(bench.gateway.recent().of(PointIndex(0)).iter().any(|moment| moment.value.is_none()), "the gap is kept");
     bench.gateway.stop().await;
     again.cancel();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_address_without_an_answer_spoils_only_its_own_point_and_the_plan_says_so() {
+    let bench = Bench::start(&[1], &format!("{FOUR}e,input:0,uint16,fast\n")).await;
+    bench.until("all good", |gateway| gateway.status().points_good == 5).await;
+    bench.field.mute.lock().unwrap().push(12);
+    bench.until("it stands alone", |gateway| gateway.status().points_good == 4).await;
+    bench.until("its reason is told", |_| bench.quality(2) == Quality::Bad(Reason::Timeout)).await;
+    assert_eq!(bench.device(0), DeviceState::Up);
+    let running = bench.gateway.running();
+    let requests = running.requests("process-bus").await.unwrap();
+    let bad: Vec<_> = requests.iter().filter(|request| request.bad.is_some()).collect();
+    assert_eq!(bad.len(), 1, "{requests:?}");
+    assert_eq!((bad[0].first, bad[0].last, &bad[0].points[..]), (12, 12, &["c".to_owned()][..]));
+    assert!(!bad[0].as_planned && bad[0].whole_again_in_ms.is_some());
+
+    bench.field.mute.lock().unwrap().clear();
+    assert!(running.relearn("process-bus", Some("unit-1".to_owned())).await);
+    bench.until("it heals", |gateway| gateway.status().points_good == 5).await;
+    let requests = running.requests("process-bus").await.unwrap();
+    assert!(requests.len() == 2 && requests.iter().all(|request| request.as_planned), "{requests:?}");
+    let errors = FrameFilter { errors: true, ..FrameFilter::default() };
+    let frames = running.frames("process-bus", Some("unit-1"), errors).unwrap();
+    assert!(frames.iter().any(|frame| frame.text == "no answer within 60 ms"), "{frames:?}");
+    bench.gateway.stop().await;
 }
 
 /// Sends nonsense to whoever connects.

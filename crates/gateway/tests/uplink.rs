@@ -3,7 +3,7 @@
 
 use interlex_core::description::{Files, read};
 use interlex_gateway::{Gateway, GatewayOptions, Tap, UplinkState};
-use interlex_modbus::{ReadData, ReadRequest, Refusal, Units, serve};
+use interlex_modbus::{ReadData, Refusal, Request, Response, Units, serve};
 use interlex_sidecar::{Broker, Database, free_port};
 use interlex_store::Store;
 use std::sync::Arc;
@@ -17,8 +17,8 @@ use tokio_util::sync::CancellationToken;
 struct Counter(AtomicU16);
 
 impl Units for Counter {
-    fn read(&self, _: u8, _: ReadRequest) -> Result<ReadData, Refusal> {
-        Ok(ReadData::Registers(vec![self.0.fetch_add(1, Ordering::SeqCst)]))
+    fn answer(&self, _: u8, _: &Request) -> Result<Response, Refusal> {
+        Ok(Response::Data(ReadData::Registers(vec![self.0.fetch_add(1, Ordering::SeqCst)])))
     }
 }
 

@@ -1,4 +1,5 @@
-use crate::ExceptionCode;
+use crate::request::{after_function, check_range, pack_bits, registers_of, unpack_bits};
+use crate::{InvalidRequest, ResponseError};
 
 /// The four tables of the data model, each with its read function.
 ///
@@ -61,82 +62,6 @@ pub struct ReadRequest {
     quantity: u16,
 }
 
-/// A read that the standard does not allow.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-pub enum InvalidRead {
-    /// The function code is none of 01 to 04.
-    #[error("function {0} is no read function")]
-    Function(u8),
-    /// The PDU has not the five bytes of a read.
-    #[error("a read request has 5 bytes, not {0}")]
-    Size(usize),
-    /// Nothing, or more than fits an answer, is asked for.
-    #[error("quantity is {quantity}, possible are 1 to {max}")]
-    Quantity {
-        /// What was asked for.
-        quantity: u16,
-        /// The most that is possible.
-        max: u16,
-    },
-    /// The last address would be past 65535.
-    #[error("address {address} and quantity {quantity} run past 65535")]
-    Address {
-        /// The first address.
-        address: u16,
-        /// How many from there.
-        quantity: u16,
-    },
-}
-
-impl InvalidRead {
-    /// What a server answers to it.
-    ///
-    /// Source: MODBUS Application Protocol V1.1b3, figures 11 to 14 (state diagrams of the read functions).
-    #[must_use]
-    pub const fn exception(self) -> ExceptionCode {
-        match self {
-            Self::Function(_) => ExceptionCode::ILLEGAL_FUNCTION,
-            Self::Size(_) | Self::Quantity { .. } => ExceptionCode::ILLEGAL_DATA_VALUE,
-            Self::Address { .. } => ExceptionCode::ILLEGAL_DATA_ADDRESS,
-        }
-    }
-}
-
-/// An answer that does not fit its request.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-pub enum ResponseError {
-    /// The device refused the request.
-    #[error("{0}")]
-    Exception(ExceptionCode),
-    /// The answer is to another function.
-    #[error("function {got} answers a request of function {asked}")]
-    Function {
-        /// The function code of the answer.
-        got: u8,
-        /// The function code of the request.
-        asked: u8,
-    },
-    /// The answer does not carry as many bytes as the request asks for.
-    #[error("{got} bytes of data answer a request for {wanted}")]
-    Size {
-        /// How many bytes of data came.
-        got: usize,
-        /// How many the request asks for.
-        wanted: usize,
-    },
-    /// The byte count in the answer is not that of the data in it.
-    #[error("byte count {count} before {got} bytes of data")]
-    ByteCount {
-        /// The byte count field.
-        count: u8,
-        /// How many bytes follow it.
-        got: usize,
-    },
-    /// The answer ends before a field that it must have.
-    #[error("the answer ends before its {0}")]
-    Missing(&'static str),
-}
-
 /// What a read brought.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum ReadData {
@@ -150,16 +75,12 @@ impl ReadRequest {
     /// A read of `quantity` bits or registers from `address` on.
     ///
     /// # Errors
-    /// [`InvalidRead`] when the quantity or the last address is out of range.
-    pub const fn new(table: Table, address: u16, quantity: u16) -> Result<Self, InvalidRead> {
-        let max = table.max_quantity();
-        if quantity == 0 || quantity > max {
-            return Err(InvalidRead::Quantity { quantity, max });
+    /// [`InvalidRequest`] when the quantity or the last address is out of range.
+    pub const fn new(table: Table, address: u16, quantity: u16) -> Result<Self, InvalidRequest> {
+        match check_range(address, quantity as usize, table.max_quantity()) {
+            Ok(quantity) => Ok(Self { table, address, quantity }),
+            Err(error) => Err(error),
         }
-        if address.checked_add(quantity - 1).is_none() {
-            return Err(InvalidRead::Address { address, quantity });
-        }
-        Ok(Self { table, address, quantity })
     }
 
     /// The table read from.
@@ -191,11 +112,13 @@ impl ReadRequest {
     /// Reads a request PDU.
     ///
     /// # Errors
-    /// [`InvalidRead`], which knows the exception to answer with.
-    pub fn decode(pdu: &[u8]) -> Result<Self, InvalidRead> {
+    /// [`InvalidRequest`], which knows the exception to answer with.
+    pub fn decode(pdu: &[u8]) -> Result<Self, InvalidRequest> {
         let function = pdu.first().copied().unwrap_or_default();
-        let table = Table::from_function(function).ok_or(InvalidRead::Function(function))?;
-        let [_, a1, a0, q1, q0] = *pdu else { return Err(InvalidRead::Size(pdu.len())) };
+        let table = Table::from_function(function).ok_or(InvalidRequest::Function(function))?;
+        let [_, a1, a0, q1, q0] = *pdu else {
+            return Err(InvalidRequest::Size { function, got: pdu.len(), wanted: 5 });
+        };
         Self::new(table, u16::from_be_bytes([a1, a0]), u16::from_be_bytes([q1, q0]))
     }
 
@@ -210,10 +133,7 @@ impl ReadRequest {
         out.push(u8::try_from(self.data_bytes()).unwrap_or(u8::MAX));
         let end = out.len() + self.data_bytes();
         match data {
-            ReadData::Bits(bits) => {
-                let pack = |byte: &[bool]| byte.iter().rev().fold(0_u8, |packed, bit| packed << 1 | u8::from(*bit));
-                out.extend(bits.chunks(8).map(pack));
-            }
+            ReadData::Bits(bits) => out.extend(pack_bits(bits)),
             ReadData::Registers(registers) => out.extend(registers.iter().flat_map(|register| register.to_be_bytes())),
         }
         out.resize(end, 0);
@@ -224,15 +144,11 @@ impl ReadRequest {
     /// # Errors
     /// [`ResponseError::Exception`] when the device refused; the others when it broke the protocol.
     pub fn decode_response(&self, pdu: &[u8]) -> Result<ReadData, ResponseError> {
-        let asked = self.table.read_function();
-        let (got, rest) = pdu.split_first().ok_or(ResponseError::Missing("function code"))?;
-        if *got == asked | 0x80 {
-            let code = rest.first().ok_or(ResponseError::Missing("exception code"))?;
-            return Err(ResponseError::Exception(ExceptionCode(*code)));
-        }
-        if *got != asked {
-            return Err(ResponseError::Function { got: *got, asked });
-        }
+        self.decode_data(after_function(pdu, self.table.read_function())?)
+    }
+
+    /// Reads byte count and data.
+    pub(crate) fn decode_data(&self, rest: &[u8]) -> Result<ReadData, ResponseError> {
         let (count, data) = rest.split_first().ok_or(ResponseError::Missing("byte count"))?;
         if usize::from(*count) != data.len() {
             return Err(ResponseError::ByteCount { count: *count, got: data.len() });
@@ -240,12 +156,9 @@ impl ReadRequest {
         if data.len() != self.data_bytes() {
             return Err(ResponseError::Size { got: data.len(), wanted: self.data_bytes() });
         }
-        Ok(if self.table.is_bits() {
-            let bits = data.iter().flat_map(|byte| (0..8).map(move |bit| byte >> bit & 1 == 1));
-            ReadData::Bits(bits.take(usize::from(self.quantity)).collect())
-        } else {
-            let (pairs, _) = data.as_chunks::<2>();
-            ReadData::Registers(pairs.iter().map(|pair| u16::from_be_bytes(*pair)).collect())
+        Ok(match self.table.is_bits() {
+            true => ReadData::Bits(unpack_bits(data, self.quantity)),
+            false => ReadData::Registers(registers_of(data)),
         })
     }
 }

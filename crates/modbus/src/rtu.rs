@@ -1,5 +1,5 @@
+use crate::ResponseError;
 use crate::mbap::MAX_PDU;
-use crate::{Frame, ResponseError};
 
 /// Unit, function code and CRC: nothing shorter is a frame.
 const SHORTEST: usize = 4;
@@ -46,7 +46,22 @@ impl RtuBuffer {
         self.bytes.clear();
     }
 
-    /// The PDU that answers a read of `function` by `unit`, noise before it passed over; `None` until it is there.
+    /// What is held that has not become a frame.
+    pub(crate) fn rest(&self) -> &[u8] {
+        &self.bytes
+    }
+
+    /// The line fell silent: what is held is a whole frame of a function with a length that is not known here, or
+    /// nothing that will become one. Either way it is taken out.
+    ///
+    /// Source: MODBUS over Serial Line V1.02, section 2.5.1.1: 3.5 characters of silence end a frame.
+    pub(crate) fn end_of_frame(&mut self) -> Option<(u8, Vec<u8>)> {
+        let bytes = std::mem::take(&mut self.bytes);
+        let (unit, rest) = bytes.split_first().filter(|_| bytes.len() >= SHORTEST && is_whole(&bytes))?;
+        Some((*unit, rest.get(..rest.len() - 2)?.to_vec()))
+    }
+
+    /// The frame that answers a request of `function` to `unit`, noise before it passed over; `None` until it is there.
     ///
     /// # Errors
     /// When more follows what the frame announces: on a line that answers one request at a time, that is no answer.
@@ -59,7 +74,7 @@ impl RtuBuffer {
                 let (got, wanted) = (rest.len() - 3, frame.len() - 3);
                 return Err(ResponseError::Size { got, wanted });
             }
-            return Ok(self.bytes.get(start + 1..start + length - 2));
+            return Ok(self.bytes.get(start..start + length));
         }
         Ok(None)
     }
@@ -80,46 +95,33 @@ impl RtuBuffer {
 
 /// How long the answer that starts here is; `None` when none does, or its length is not there yet.
 fn answer_length(bytes: &[u8], unit: u8, function: u8) -> Option<usize> {
-    match *bytes {
-        [from, code, ..] if from != unit || code & 0x7F != function => None,
-        [_, code, ..] if code & 0x80 != 0 => Some(SHORTEST + 1),
-        [_, _, count, ..] => Some(SHORTEST + 1 + usize::from(count)).filter(|length| *length <= LONGEST),
-        _ => None,
-    }
+    let length = match *bytes {
+        [from, code, ..] if from != unit || code & 0x7F != function => return None,
+        [_, code, ..] if code & 0x80 != 0 => SHORTEST + 1,
+        [_, 0x05 | 0x06 | 0x08 | 0x0F | 0x10, ..] => 8,
+        [_, 0x16, ..] => 10,
+        [_, 0x2B, ..] => crate::identify::answer_length(bytes)?,
+        [_, _, count, ..] => SHORTEST + 1 + usize::from(count),
+        _ => return None,
+    };
+    (length <= LONGEST).then_some(length)
 }
 
 /// How long the request that starts here is.
 fn request_length(bytes: &[u8]) -> Option<usize> {
-    match *bytes {
-        [_, 0x01..=0x06, ..] => Some(8),
-        [_, 0x0F | 0x10, _, _, _, _, count, ..] => Some(9 + usize::from(count)).filter(|length| *length <= LONGEST),
-        _ => None,
-    }
+    let length = match *bytes {
+        [_, 0x01..=0x06 | 0x08, ..] => 8,
+        [_, 0x16, ..] => 10,
+        [_, 0x2B, ..] => 7,
+        [_, 0x0F | 0x10, _, _, _, _, count, ..] => 9 + usize::from(count),
+        [_, 0x17, _, _, _, _, _, _, _, _, count, ..] => 13 + usize::from(count),
+        _ => return None,
+    };
+    (length <= LONGEST).then_some(length)
 }
 
 fn is_whole(frame: &[u8]) -> bool {
     frame.split_last_chunk::<2>().is_some_and(|(covered, check)| crc(covered) == u16::from_le_bytes(*check))
-}
-
-/// How messages are put on a stream.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Framing {
-    /// Modbus TCP: a header with transaction and length.
-    #[default]
-    Tcp,
-    /// RTU frames over a stream, as serial device servers carry them. Nothing pairs an answer with its request but the
-    /// order: an answer that is later than its timeout can be taken for the next one when both have the same form.
-    Rtu,
-}
-
-impl Framing {
-    /// Appends a message to `out`.
-    pub(crate) fn encode(self, frame: Frame<'_>, out: &mut Vec<u8>) {
-        match self {
-            Self::Tcp => crate::encode_frame(frame, out),
-            Self::Rtu => encode(frame.unit, frame.pdu, out),
-        }
-    }
 }
 
 #[cfg(test)]
@@ -134,6 +136,18 @@ mod tests {
     }
 
     #[test]
+    fn silence_ends_a_frame_whose_length_nobody_knows() {
+        let mut buffer = RtuBuffer::default();
+        let mut frame = Vec::new();
+        encode(7, &[0x63, 1, 2], &mut frame);
+        buffer.push(&frame);
+        assert_eq!(buffer.next_request(), None);
+        assert_eq!(buffer.end_of_frame(), Some((7, vec![0x63, 1, 2])));
+        buffer.push(&frame[1..]);
+        assert_eq!((buffer.end_of_frame(), buffer.rest().len()), (None, 0), "noise goes with the silence");
+    }
+
+    #[test]
     fn an_answer_is_found_behind_noise_and_only_when_it_is_whole() {
         let mut frame = Vec::new();
         encode(1, &[3, 4, 0, 7, 0, 8], &mut frame);
@@ -143,7 +157,7 @@ mod tests {
             assert_eq!(buffer.answer(1, 3), Ok(None));
             buffer.push(&[*byte]);
         }
-        assert_eq!(buffer.answer(1, 3), Ok(Some(&[3, 4, 0, 7, 0, 8][..])));
+        assert_eq!(buffer.answer(1, 3), Ok(Some(&frame[..])));
         assert_eq!(buffer.answer(2, 3), Ok(None), "not of this unit");
         assert_eq!(buffer.answer(1, 4), Ok(None), "not of this function");
         buffer.push(&[0]);

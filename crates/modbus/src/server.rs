@@ -1,13 +1,23 @@
+use crate::ascii::AsciiBuffer;
 use crate::rtu::RtuBuffer;
-use crate::{ExceptionCode, Frame, FrameDecoder, FrameError, Framing, ReadData, ReadRequest};
+use crate::{ExceptionCode, Frame, FrameDecoder, FrameError, Framing, Request, Response};
+
+use std::time::Duration;
 
 /// What answers requests behind a server: one or more units with their tables.
 pub trait Units: Send + Sync {
-    /// Answers a read.
+    /// Answers a request with a response of its kind. A request to all units at once, on a serial line to unit 0, is
+    /// carried out, and its response is not sent.
     ///
     /// # Errors
     /// [`Refusal`] says how it is refused.
-    fn read(&self, unit: u8, request: ReadRequest) -> Result<ReadData, Refusal>;
+    fn answer(&self, unit: u8, request: &Request) -> Result<Response, Refusal>;
+
+    /// How long a unit takes before its answer leaves; none, unless a slow device is played.
+    fn delay(&self, unit: u8) -> Duration {
+        let _ = unit;
+        Duration::ZERO
+    }
 }
 
 /// How a unit turns a request down.
@@ -19,12 +29,20 @@ pub enum Refusal {
     Silence,
 }
 
-/// The server of one connection, without I/O.
+impl From<ExceptionCode> for Refusal {
+    fn from(code: ExceptionCode) -> Self {
+        Self::Exception(code)
+    }
+}
+
+/// The server of one connection or line, without I/O.
 #[derive(Debug, Default)]
 pub struct Server {
     framing: Framing,
     decoder: FrameDecoder,
     rtu: RtuBuffer,
+    ascii: AsciiBuffer,
+    delay: Duration,
 }
 
 impl Server {
@@ -34,7 +52,7 @@ impl Server {
         Self { framing, ..Self::default() }
     }
 
-    /// Takes in bytes from the client, however TCP cut them up, and appends the answers to `out`.
+    /// Takes in bytes from the client, however they were cut up, and appends the answers to `out`.
     ///
     /// # Errors
     /// [`FrameError`] when the stream cannot be Modbus TCP: close the connection.
@@ -44,25 +62,59 @@ impl Server {
                 self.decoder.push(bytes);
                 while let Some(frame) = self.decoder.next_frame()? {
                     answer(self.framing, frame, units, out);
+                    self.delay = self.delay.max(units.delay(frame.unit));
                 }
             }
             Framing::Rtu => {
                 self.rtu.push(bytes);
                 while let Some((unit, pdu)) = self.rtu.next_request() {
                     answer(self.framing, Frame { transaction: 0, unit, pdu: &pdu }, units, out);
+                    self.delay = self.delay.max(units.delay(unit));
+                }
+            }
+            Framing::Ascii => {
+                self.ascii.push(bytes);
+                while let Some((unit, pdu)) = self.ascii.next_frame() {
+                    answer(self.framing, Frame { transaction: 0, unit, pdu: &pdu }, units, out);
+                    self.delay = self.delay.max(units.delay(unit));
                 }
             }
         }
         Ok(())
     }
+
+    /// The line has been silent for the length of [`Framing::silence`]: what was begun ends here.
+    pub fn handle_silence(&mut self, units: &dyn Units, out: &mut Vec<u8>) {
+        if let Some((unit, pdu)) = self.rtu.end_of_frame() {
+            answer(self.framing, Frame { transaction: 0, unit, pdu: &pdu }, units, out);
+        }
+    }
+
+    /// How long to wait before what was appended is sent; asking forgets it.
+    #[must_use]
+    pub fn take_delay(&mut self) -> Duration {
+        std::mem::take(&mut self.delay)
+    }
+
+    /// Whether something was begun that silence would end.
+    #[must_use]
+    pub fn is_inside_frame(&self) -> bool {
+        !self.rtu.rest().is_empty()
+    }
 }
 
 fn answer(framing: Framing, frame: Frame<'_>, units: &dyn Units, out: &mut Vec<u8>) {
     let mut pdu = Vec::new();
-    let answered = match ReadRequest::decode(frame.pdu) {
-        Ok(request) => units.read(frame.unit, request).map(|data| request.encode_response(&data, &mut pdu)),
+    let answered = match Request::decode(frame.pdu) {
+        Ok(request) => units.answer(frame.unit, &request).and_then(|response| {
+            let fits = request.encode_response(&response, &mut pdu);
+            if fits { Ok(()) } else { Err(Refusal::Exception(ExceptionCode::SERVER_DEVICE_FAILURE)) }
+        }),
         Err(invalid) => Err(Refusal::Exception(invalid.exception())),
     };
+    if framing.has_broadcast() && frame.unit == 0 {
+        return;
+    }
     match answered {
         Ok(()) => {}
         Err(Refusal::Silence) => return,

@@ -1,6 +1,7 @@
 //! The simulated field of the Alderfen biogas works.
 //!
-//! Two digesters and a gas analyser answer Modbus TCP as units 1 to 3 of one server. Their values follow a small
+//! Two digesters and a gas analyser answer Modbus TCP as units 1 to 3 of one server; two heat meters and a gas meter
+//! answer Modbus RTU as units 11 to 13 of a serial line, the second heat meter slowly. Their values follow a small
 //! physical model, so that trends look right; a seed makes every run the same. A control interface over HTTP tells
 //! the truth that the registers are made from, freezes the model, and switches faults.
 //!
@@ -10,11 +11,13 @@
 //! ```
 
 mod control;
+mod line;
 mod run;
 mod signals;
 mod units;
 mod works;
 
+pub use line::SerialLine;
 pub use run::{Plant, PlantConfig, PlantError};
 pub use signals::{Encoding, Order, SIGNALS, Signal, UNITS};
 pub use units::Fault;

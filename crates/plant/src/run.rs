@@ -1,7 +1,10 @@
 use crate::control;
-use crate::units::Field;
+use crate::line::SerialLine;
+use crate::units::{Field, Side, Units};
+use interlex_modbus::Framing;
 use std::io;
 use std::net::{Ipv4Addr, SocketAddr};
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::net::TcpListener;
@@ -10,12 +13,15 @@ use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
 /// How the plant runs.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PlantConfig {
     /// Modbus TCP port on 127.0.0.1; 0 takes any free one.
     pub modbus_port: u16,
     /// Port of the control interface on 127.0.0.1; 0 takes any free one.
     pub control_port: u16,
+    /// Where the serial line with the meters can be opened: a link to a terminal device, made anew at every start. None
+    /// where there is no such line.
+    pub serial_path: Option<PathBuf>,
     /// The same seed gives the same values.
     pub seed: u64,
 }
@@ -33,6 +39,14 @@ pub enum PlantError {
         /// What the system said.
         source: io::Error,
     },
+    /// The serial line cannot be had.
+    #[error("the plant's serial line cannot be made at {path}")]
+    Line {
+        /// Where it was to be.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
 }
 
 /// The running plant; it ends with its token.
@@ -43,6 +57,8 @@ pub struct Plant {
     tasks: TaskTracker,
 }
 
+/// The speed of the serial line, as the demo describes it.
+const BAUD: u32 = 19_200;
 /// Ten steps a second: finer than any rate of the demo.
 const STEP: Duration = Duration::from_millis(100);
 
@@ -61,7 +77,21 @@ impl Plant {
         let field = Arc::new(Field::new(config.seed));
         let tasks = TaskTracker::new();
         tasks.spawn(run_model(Arc::clone(&field), stop.clone()));
-        let (units, modbus_stop) = (Arc::clone(&field), stop.clone());
+        if let Some(path) = config.serial_path {
+            let source = |source| PlantError::Line { path: path.clone(), source };
+            let line = SerialLine::open().map_err(source)?;
+            link_to(&line, &path).map_err(source)?;
+            let units = Arc::new(Units { field: Arc::clone(&field), side: Side::Line });
+            let (framing, stop) = (Framing::Rtu, stop.clone());
+            tasks.spawn(async move {
+                let serving = interlex_modbus::serve_wire(line, framing, framing.silence(BAUD), units, stop);
+                if let Err(error) = serving.await {
+                    tracing::error!(%error, "the plant's serial line ended");
+                }
+            });
+        }
+        let units = Arc::new(Units { field: Arc::clone(&field), side: Side::Network });
+        let modbus_stop = stop.clone();
         tasks.spawn(async move {
             if let Err(error) = interlex_modbus::serve(modbus, units, modbus_stop).await {
                 tracing::error!(%error, "the plant's Modbus server ended");
@@ -94,6 +124,15 @@ impl Plant {
     pub async fn ended(&self) {
         self.tasks.wait().await;
     }
+}
+
+/// Puts a link to the line where it can be found at every start.
+fn link_to(line: &SerialLine, path: &Path) -> io::Result<()> {
+    match std::fs::remove_file(path) {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+        _ => {}
+    }
+    std::os::unix::fs::symlink(line.path(), path)
 }
 
 async fn listen(port: u16, what: &'static str) -> Result<TcpListener, PlantError> {

@@ -2,8 +2,15 @@ use crate::Works;
 use crate::works::Digester;
 use interlex_modbus::Table;
 
-/// The units behind the server, with the name of their device.
-pub const UNITS: [(u8, &str); 3] = [(1, "digester-1"), (2, "digester-2"), (3, "gas-analyser")];
+/// The units with the name of their device: 1 to 3 behind the server, the others on the serial line.
+pub const UNITS: [(u8, &str); 6] = [
+    (1, "digester-1"),
+    (2, "digester-2"),
+    (3, "gas-analyser"),
+    (11, "heat-meter-network"),
+    (12, "heat-meter-digesters"),
+    (13, "gas-meter"),
+];
 
 /// In which order the bytes of a long value stand in its registers; `A` is the most significant one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -23,6 +30,7 @@ pub enum Encoding {
     Int16,
     Uint16,
     Uint32(Order),
+    Bcd32(Order),
     Float32(Order),
 }
 
@@ -76,6 +84,7 @@ impl Signal {
             Int16 => raw.round().clamp(f64::from(i16::MIN), f64::from(i16::MAX)),
             Uint16 => raw.round().clamp(0.0, f64::from(u16::MAX)),
             Uint32(_) => raw.round().clamp(0.0, f64::from(u32::MAX)),
+            Bcd32(_) => raw.round().clamp(0.0, 99_999_999.0),
             #[expect(clippy::cast_possible_truncation, reason = "single precision is what the register carries")]
             Float32(_) => f64::from(raw as f32),
         }
@@ -89,6 +98,10 @@ impl Signal {
             Bit | Uint16 => vec![raw as u16],
             Int16 => vec![(raw as i16).cast_unsigned()],
             Uint32(order) => ordered(raw as u32, order),
+            Bcd32(order) => {
+                let digits = (0..8).map(|place| (raw as u32 / 10_u32.pow(place) % 10) << (4 * place));
+                ordered(digits.sum(), order)
+            }
             Float32(order) => ordered((raw as f32).to_bits(), order),
         }
     }
@@ -135,7 +148,19 @@ fn bit(is_set: bool) -> f64 {
     f64::from(u8::from(is_set))
 }
 
-use Encoding::{Bit, Float32, Int16, Uint16, Uint32};
+/// What clients may write, and what it does.
+type Setter = (u8, Table, u16, fn(&mut Works, u16));
+
+/// Every address that takes writes.
+pub(crate) const SETTERS: [Setter; 5] = [
+    (1, Table::HoldingRegister, 0, |works, raw| works.digesters[0].temperature_set_point = f64::from(raw) * 0.1),
+    (2, Table::HoldingRegister, 0, |works, raw| works.digesters[1].temperature_set_point = f64::from(raw) * 0.1),
+    (1, Table::Coil, 0, |works, raw| works.digesters[0].switch_mixer(raw != 0)),
+    (2, Table::Coil, 0, |works, raw| works.digesters[1].switch_mixer(raw != 0)),
+    (3, Table::Coil, 2, |works, raw| works.analyser.purge(raw != 0)),
+];
+
+use Encoding::{Bcd32, Bit, Float32, Int16, Uint16, Uint32};
 use Order::{Abcd, Badc, Cdab, Dcba};
 
 signals! {
@@ -177,6 +202,23 @@ signals! {
     3 "operating-hours" InputRegister 30 Uint32(Abcd), 0.1 "h" "Operating time" |w| w.analyser.operating_hours;
     3 "purge" Coil 2 Bit, 1.0 "" "Purging with air" |w| bit(w.analyser.is_purging);
     3 "cooler-cold" DiscreteInput 0 Bit, 1.0 "" "Gas cooler is cold" |w| bit(w.analyser.cooler_temperature < 8.0);
+
+    11 "flow-temperature" InputRegister 0 Int16, 0.1 "°C" "Flow temperature" |w| w.heat[0].flow_temperature;
+    11 "return-temperature" InputRegister 1 Int16, 0.1 "°C" "Return temperature" |w| w.heat[0].return_temperature;
+    11 "flow" InputRegister 2 Float32(Cdab), 1.0 "m³/h" "Flow" |w| w.heat[0].flow;
+    11 "power" InputRegister 4 Float32(Cdab), 1.0 "kW" "Heat output" |w| w.heat[0].power;
+    11 "energy" InputRegister 6 Uint32(Cdab), 1.0 "kWh" "Heat since commissioning" |w| w.heat[0].energy;
+
+    12 "flow-temperature" InputRegister 0 Int16, 0.1 "°C" "Flow temperature" |w| w.heat[1].flow_temperature;
+    12 "return-temperature" InputRegister 1 Int16, 0.1 "°C" "Return temperature" |w| w.heat[1].return_temperature;
+    12 "flow" InputRegister 2 Float32(Cdab), 1.0 "m³/h" "Flow" |w| w.heat[1].flow;
+    12 "power" InputRegister 4 Float32(Cdab), 1.0 "kW" "Heat output" |w| w.heat[1].power;
+    12 "energy" InputRegister 6 Uint32(Cdab), 1.0 "kWh" "Heat since commissioning" |w| w.heat[1].energy;
+
+    13 "volume" HoldingRegister 10 Bcd32(Abcd), 1.0 "m³" "Gas since commissioning" |w| w.gas_meter.volume;
+    13 "flow" HoldingRegister 12 Float32(Badc), 1.0 "m³/h" "Gas flow" |w| w.gas_meter.flow;
+    13 "pressure" HoldingRegister 14 Uint16, 0.1 "mbar" "Pressure" |w| w.gas_meter.pressure;
+    13 "temperature" HoldingRegister 15 Int16, 0.1 "°C" "Gas temperature" |w| w.gas_meter.temperature;
 }
 
 #[cfg(test)]

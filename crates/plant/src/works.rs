@@ -12,8 +12,41 @@ pub struct Works {
     pub digesters: [Digester; 2],
     /// The gas analyser behind both.
     pub analyser: Analyser,
+    /// Heat meters: of the heat network, and of the heating of the digesters.
+    pub heat: [HeatMeter; 2],
+    /// The gas meter behind the holder.
+    pub gas_meter: GasMeter,
     /// How much louder than usual the analyser's sensors are; 1 is usual.
     pub noise: f64,
+}
+
+/// A heat meter in a water circuit.
+#[derive(Debug, Clone)]
+pub struct HeatMeter {
+    /// °C
+    pub flow_temperature: f64,
+    /// °C
+    pub return_temperature: f64,
+    /// m³/h
+    pub flow: f64,
+    /// kW
+    pub power: f64,
+    /// kWh since commissioning
+    pub energy: f64,
+    usual: (f64, f64, f64),
+}
+
+/// The gas meter.
+#[derive(Debug, Clone)]
+pub struct GasMeter {
+    /// m³/h
+    pub flow: f64,
+    /// m³ since commissioning
+    pub volume: f64,
+    /// mbar above ambient
+    pub pressure: f64,
+    /// °C
+    pub temperature: f64,
 }
 
 /// One digester: a heated, stirred tank that turns feed into gas.
@@ -41,6 +74,8 @@ pub struct Digester {
     pub mixer_speed: f64,
     /// Whether the mixer runs.
     pub is_mixing: bool,
+    /// What somebody wants of the mixer, and for how many seconds its own cycle still stands back.
+    hand: Option<(bool, f64)>,
     /// Dry matter that has settled because nothing stirred it, 0 to 1.
     settled: f64,
     phase: f64,
@@ -67,6 +102,8 @@ pub struct Analyser {
     pub operating_hours: f64,
     /// Whether it is being purged with air.
     pub is_purging: bool,
+    /// For how many seconds it still is.
+    purge_left: f64,
 }
 
 /// The mixers run 15 minutes, then rest 15: short enough to be seen in a demo when scaled by [`PACE`].
@@ -90,6 +127,7 @@ impl Works {
             mixer_hours: 18_204.0,
             mixer_speed: 0.0,
             is_mixing: true,
+            hand: None,
             settled: 0.1,
             phase,
         };
@@ -107,7 +145,10 @@ impl Works {
                 sample_point: 0,
                 operating_hours: 9120.0,
                 is_purging: false,
+                purge_left: 0.0,
             },
+            heat: [HeatMeter::new((84.0, 62.0, 38.0), 4_812_300.0), HeatMeter::new((70.0, 55.0, 12.5), 1_204_550.0)],
+            gas_meter: GasMeter { flow: 405.0, volume: 7_318_204.0, pressure: 21.0, temperature: 18.0 },
             noise: 1.0,
         }
     }
@@ -121,6 +162,49 @@ impl Works {
         }
         let gas = self.digesters.iter().map(|digester| digester.gas_flow).sum::<f64>() / 420.0;
         self.analyser.step(seconds, dt, gas, self.noise, &mut self.rng);
+        for meter in &mut self.heat {
+            meter.step(seconds, dt, &mut self.rng);
+        }
+        let meter = &mut self.gas_meter;
+        approach(&mut meter.flow, gas * 405.0, 30.0, dt);
+        meter.volume += meter.flow * dt * PACE / 3600.0;
+        meter.pressure += (21.0 - meter.pressure) * dt / 20.0 + 0.1 * noise(&mut self.rng);
+        meter.temperature += (18.0 - meter.temperature) * dt / 200.0 + 0.02 * noise(&mut self.rng);
+    }
+}
+
+impl HeatMeter {
+    fn new(usual: (f64, f64, f64), energy: f64) -> Self {
+        let (flow_temperature, return_temperature, flow) = usual;
+        Self { flow_temperature, return_temperature, flow, power: 0.0, energy, usual }
+    }
+
+    fn step(&mut self, seconds: f64, dt: f64, rng: &mut Rng) {
+        let (flow_temperature, return_temperature, flow) = self.usual;
+        // The buildings behind take more and less over the day.
+        let demand = 1.0 + 0.15 * (seconds * PACE / 43_200.0 * std::f64::consts::TAU).sin();
+        approach(&mut self.flow_temperature, flow_temperature, 60.0, dt);
+        approach(&mut self.return_temperature, return_temperature - 4.0 * (demand - 1.0), 60.0, dt);
+        approach(&mut self.flow, flow * demand, 30.0, dt);
+        self.flow_temperature += 0.03 * noise(rng);
+        self.return_temperature += 0.03 * noise(rng);
+        // 1.163 kWh warm a cubic metre of water by one kelvin.
+        self.power = 1.163 * self.flow * (self.flow_temperature - self.return_temperature);
+        self.energy += self.power * dt * PACE / 3600.0;
+    }
+}
+
+impl Digester {
+    /// Somebody switches the mixer: its own cycle stands back for five minutes.
+    pub(crate) fn switch_mixer(&mut self, is_on: bool) {
+        (self.is_mixing, self.hand) = (is_on, Some((is_on, 300.0)));
+    }
+}
+
+impl Analyser {
+    /// Somebody starts purging, which ends by itself after two minutes, or ends it.
+    pub(crate) fn purge(&mut self, is_on: bool) {
+        (self.is_purging, self.purge_left) = (is_on, if is_on { 120.0 } else { 0.0 });
     }
 }
 
@@ -138,7 +222,8 @@ impl Digester {
     fn step(&mut self, seconds: f64, dt: f64, rng: &mut Rng) {
         let slow = dt * PACE;
         let cycle = (seconds * PACE / MIXING_CYCLE + self.phase).fract();
-        self.is_mixing = cycle < 0.5;
+        self.hand = self.hand.map(|(is_on, left)| (is_on, left - dt)).filter(|(_, left)| *left > 0.0);
+        self.is_mixing = self.hand.map_or(cycle < 0.5, |(is_on, _)| is_on);
         approach(&mut self.mixer_speed, if self.is_mixing { 38.0 } else { 0.0 }, 3.0, dt);
         approach(&mut self.settled, if self.is_mixing { 0.0 } else { 1.0 }, 1500.0, slow);
         let hours = slow / 3600.0;
@@ -167,6 +252,8 @@ impl Analyser {
     fn step(&mut self, seconds: f64, dt: f64, gas: f64, loudness: f64, rng: &mut Rng) {
         let slow = dt * PACE;
         self.operating_hours += slow / 3600.0;
+        self.purge_left = (self.purge_left - dt).max(0.0);
+        self.is_purging = self.purge_left > 0.0;
         let third = (seconds / 120.0).fract();
         self.sample_point = [1.0 / 3.0, 2.0 / 3.0].iter().map(|end| u16::from(third >= *end)).sum();
         let ch4 = 54.6 - 3.0 * (gas - 1.0);

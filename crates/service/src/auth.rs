@@ -15,6 +15,10 @@ pub(crate) const COOKIE: &str = "interlex_session";
 #[derive(Debug)]
 pub(crate) struct Viewer(pub(crate) SignedIn);
 
+/// A person who may write values.
+#[derive(Debug)]
+pub(crate) struct Operator(pub(crate) Author);
+
 /// A person who may edit and activate.
 #[derive(Debug)]
 pub(crate) struct Engineer(pub(crate) Author);
@@ -100,6 +104,7 @@ macro_rules! role {
     };
 }
 
+role!(Operator, Role::Operator);
 role!(Engineer, Role::Engineer);
 role!(Administrator, Role::Administrator);
 

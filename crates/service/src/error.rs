@@ -2,7 +2,7 @@ use axum::Json;
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use interlex_core::description::{ObjectRef, Problem};
-use interlex_gateway::TrialError;
+use interlex_gateway::{FrameView, TrialError, WriteError};
 use interlex_store::StoreError;
 use serde::Serialize;
 
@@ -21,6 +21,9 @@ pub struct ProblemDetails {
     /// Every mistake, when a description was refused.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub problems: Vec<Problem>,
+    /// What was sent and received, when a device did not give what it was asked for.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub frames: Vec<FrameView>,
     /// What stands there now, when an edit came too late.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub conflict: Option<Box<ConflictView>>,
@@ -83,6 +86,9 @@ pub enum ApiError {
     /// A trial brought nothing.
     #[error("{0}")]
     Trial(TrialError),
+    /// A value cannot be written; nothing was sent.
+    #[error("{0}")]
+    Value(String),
     /// The database is away.
     #[error("{0}")]
     Store(#[from] StoreError),
@@ -121,9 +127,19 @@ impl ApiError {
             Self::Trial(TrialError::Device { .. }) => {
                 (StatusCode::BAD_GATEWAY, "device-refused", "The device did not give it")
             }
+            Self::Value(_) => (StatusCode::UNPROCESSABLE_ENTITY, "value-refused", "The value cannot be written"),
             Self::Store(_) => (StatusCode::SERVICE_UNAVAILABLE, "database-away", "The database is away"),
             Self::Broker(_) => (StatusCode::BAD_GATEWAY, "broker-away", "The broker is away"),
             Self::Internal(_) => (StatusCode::INTERNAL_SERVER_ERROR, "internal", "Something failed here"),
+        }
+    }
+}
+
+impl From<WriteError> for ApiError {
+    fn from(error: WriteError) -> Self {
+        match error {
+            WriteError::Refused(_) | WriteError::Value(_) => Self::Value(error.to_string()),
+            WriteError::Trial(error) => Self::Trial(error),
         }
     }
 }
@@ -146,12 +162,21 @@ impl IntoResponse for ApiError {
             Self::TooManyAttempts(seconds) => Some(HeaderValue::from(*seconds)),
             _ => None,
         };
-        let (problems, conflict) = match self {
-            Self::Description(problems) => (problems, None),
-            Self::EditConflict(conflict) => (Vec::new(), Some(conflict)),
-            _ => (Vec::new(), None),
+        let mut body = ProblemDetails {
+            kind,
+            title,
+            status: status.as_u16(),
+            detail,
+            problems: Vec::new(),
+            frames: Vec::new(),
+            conflict: None,
         };
-        let body = ProblemDetails { kind, title, status: status.as_u16(), detail, problems, conflict };
+        match self {
+            Self::Description(problems) => body.problems = problems,
+            Self::EditConflict(conflict) => body.conflict = Some(conflict),
+            Self::Trial(TrialError::Device { frames, .. }) => body.frames = frames,
+            _ => {}
+        }
         let mut response = (status, Json(body)).into_response();
         let headers = response.headers_mut();
         headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));

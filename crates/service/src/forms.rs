@@ -60,7 +60,9 @@ pub(crate) async fn forms(_: Viewer) -> Json<Forms> {
         rate: schema(ObjectKind::Rate),
         links: vec![
             modbus("modbus-tcp", "Modbus TCP", ObjectKind::ModbusTcpLink),
+            modbus("modbus-rtu", "Modbus RTU on a serial port", ObjectKind::ModbusRtuLink),
             modbus("modbus-rtu-tcp", "Modbus RTU over TCP", ObjectKind::ModbusRtuTcpLink),
+            modbus("modbus-ascii", "Modbus ASCII on a serial port", ObjectKind::ModbusAsciiLink),
         ],
         uplinks: vec![sparkplug],
         point: schema(ObjectKind::Point),

@@ -1,9 +1,10 @@
-use crate::auth::Viewer;
+use crate::auth::{Operator, Viewer};
 use crate::extract::{Json, Path, Query};
-use crate::{ApiError, App, ProblemDetails};
+use crate::{ApiError, App, ProblemDetails, trials};
 use axum::extract::State;
 use interlex_core::{Quality, Reading, Value};
-use interlex_gateway::{PointInfo, RecentValue, Running, reason_words};
+use interlex_gateway::{PointInfo, RecentValue, Running, WriteOutcome, reason_words};
+use interlex_store::AuditEntry;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -133,6 +134,39 @@ pub(crate) async fn detail(
     let info = running.points().find(&device, &point).ok_or_else(unknown)?;
     let view = view(&running, info).ok_or_else(unknown)?;
     Ok(Json(PointDetail { point: view, recent: gateway.recent().of(info.index) }))
+}
+
+/// An engineering value to write.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct PointValue {
+    /// A number, true or false, or text.
+    value: serde_json::Value,
+}
+
+/// Writes an engineering value to a point of the running description, ahead of the polls, and reads it back. Access,
+/// limits and type are checked first.
+#[utoipa::path(put, path = "/api/v1/points/{gateway}/{device}/{point}/value", operation_id = "write_point", tag = "watch",
+    request_body = PointValue, extensions(("x-role" = json!("operator"))),
+    params(("gateway" = String, Path), ("device" = String, Path), ("point" = String, Path)), responses(
+    (status = 200, body = WriteOutcome), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
+    (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails), (status = 502, body = ProblemDetails)))]
+pub(crate) async fn write(
+    State(app): State<Arc<App>>,
+    Operator(author): Operator,
+    Path((gateway, device, point)): Path<(String, String, String)>,
+    Json(wanted): Json<PointValue>,
+) -> Result<Json<WriteOutcome>, ApiError> {
+    let id = format!("{gateway}/{device}/{point}");
+    let unknown = || ApiError::NotFound(format!("point {id}"));
+    let running = app.gateway(&gateway).ok_or_else(unknown)?.running();
+    let value = trials::value_of(&wanted.value)?;
+    let outcome = running.write(&device, &point, value).await.ok_or_else(unknown)?;
+    let detail = match &outcome {
+        Ok(outcome) => format!("{id} = {}: {}", wanted.value, trials::fate(outcome)),
+        Err(error) => format!("{id} = {}: {error}", wanted.value),
+    };
+    app.audit(AuditEntry { action: "write", detail: &detail, gateway: &gateway, ..author.entry() }).await;
+    outcome.map(Json).map_err(ApiError::from)
 }
 
 fn view(gateway: &Running, info: &PointInfo) -> Option<PointView> {

@@ -1,6 +1,6 @@
 use crate::{
-    ApiError, App, audit, console, draft, forms, gateways, health, live, metrics, people, points, revisions, session,
-    setup, status, tap, trials,
+    ApiError, App, audit, console, draft, forms, gateways, health, links, live, metrics, models, people, points,
+    revisions, session, setup, status, tap, trials,
 };
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request, State};
@@ -66,12 +66,22 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(draft::check))
         .routes(routes!(draft::presence))
         .routes(routes!(trials::read))
+        .routes(routes!(trials::write))
+        .routes(routes!(trials::identify))
+        .routes(routes!(trials::scan))
+        .routes(routes!(links::frames))
+        .routes(routes!(links::capture))
+        .routes(routes!(links::statistics))
+        .routes(routes!(links::requests))
+        .routes(routes!(links::relearn))
+        .routes(routes!(points::write))
         .routes(routes!(revisions::compare))
         .routes(routes!(revisions::list))
         .routes(routes!(revisions::files))
         .routes(routes!(revisions::activate))
         .routes(routes!(revisions::outcome))
         .routes(routes!(forms::forms))
+        .routes(routes!(models::list))
         .routes(routes!(forms::file_schema))
         .routes(routes!(health::alive))
         .routes(routes!(health::ready))
@@ -81,6 +91,7 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(draft::edit))
         .routes(routes!(draft::files, draft::replace))
         .routes(routes!(draft::check_files))
+        .routes(routes!(draft::import))
         .layer(DefaultBodyLimit::max(LARGE_BODY));
     small.merge(large)
 }

@@ -2,13 +2,22 @@ use crate::auth::Engineer;
 use crate::drafts;
 use crate::extract::{Json, Path};
 use crate::{ApiError, App, ProblemDetails};
+use axum::body::{Body, Bytes};
 use axum::extract::State;
-use interlex_core::description::{Draft, ObjectClass, check, list_of};
-use interlex_gateway::{TrialRead, TrialReading};
+use axum::http::header;
+use axum::response::IntoResponse;
+use interlex_core::description::{
+    Device, DeviceProtocol, Draft, Link, ModbusTable, ObjectClass, Point, check, list_of,
+};
+use interlex_gateway::{PointWrite, Running, Scan, ScanEvent, TrialIdentity, TrialRead, TrialReading, WriteOutcome};
 use interlex_store::AuditEntry;
 use serde::Deserialize;
-use serde_json::Value;
+use serde_json::{Value, json};
+use std::convert::Infallible;
 use std::sync::Arc;
+use tokio::sync::mpsc;
+use tokio_stream::StreamExt;
+use tokio_stream::wrappers::ReceiverStream;
 
 /// A point to read once, now: objects with the keys of the files, which need not be saved anywhere.
 #[derive(Debug, Deserialize, utoipa::ToSchema)]
@@ -38,9 +47,10 @@ pub(crate) async fn read(
     Path(gateway): Path<String>,
     Json(wanted): Json<TrialRequest>,
 ) -> Result<Json<TrialReading>, ApiError> {
-    app.store.gateway(&gateway).await?.ok_or_else(|| drafts::unknown(&gateway))?;
-    let trial = described(wanted)?;
-    let running = app.gateway(&gateway).map(|gateway| gateway.running());
+    let running = running(&app, &gateway).await?;
+    let TrialRequest { link, device, point, neighbours, expected } = wanted;
+    let (link, device, point) = described(link, device, point)?;
+    let trial = TrialRead { link, device, point, neighbours, expected };
     let outcome = trial.run(running.as_deref()).await;
     let what = format!("{} at {}", trial.point.address, trial.link.protocol.target());
     let detail = match &outcome {
@@ -51,11 +61,211 @@ pub(crate) async fn read(
     outcome.map(Json).map_err(ApiError::Trial)
 }
 
+/// A value to write once, now.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct TrialWriteRequest {
+    /// A link.
+    link: Value,
+    /// A device. Its name, link and point list may be left out.
+    device: Value,
+    /// A point. Its name, rate and access may be left out.
+    point: Value,
+    /// The engineering value: a number, true or false, or text.
+    value: Value,
+}
+
+/// Writes a value once, now, without touching draft or revision, and reads it back.
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/trials/write", operation_id = "trial_write", tag = "draft",
+    request_body = TrialWriteRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
+    (status = 200, body = WriteOutcome), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
+    (status = 422, body = ProblemDetails), (status = 502, body = ProblemDetails)))]
+pub(crate) async fn write(
+    State(app): State<Arc<App>>,
+    Engineer(author): Engineer,
+    Path(gateway): Path<String>,
+    Json(wanted): Json<TrialWriteRequest>,
+) -> Result<Json<WriteOutcome>, ApiError> {
+    let running = running(&app, &gateway).await?;
+    let TrialWriteRequest { link, device, mut point, value } = wanted;
+    if let Some(point) = point.as_object_mut() {
+        point.insert("access".to_owned(), "read-write".into());
+    }
+    let value = value_of(&value)?;
+    let (link, device, point) = described(link, device, point)?;
+    let write = PointWrite { link, device, point, value, index: None };
+    let outcome = write.run(running.as_deref()).await;
+    let what = format!("{} = {} at {}", write.point.address, write.value, write.link.protocol.target());
+    let detail = match &outcome {
+        Ok(outcome) => format!("{what}: {}", fate(outcome)),
+        Err(error) => format!("{what}: {error}"),
+    };
+    app.audit(AuditEntry { action: "trial-write", detail: &detail, gateway: &gateway, ..author.entry() }).await;
+    outcome.map(Json).map_err(ApiError::from)
+}
+
+/// What became of a write, for the audit trail.
+pub(crate) fn fate(outcome: &WriteOutcome) -> String {
+    match (outcome.confirmed, &outcome.read_back_error) {
+        (Some(true), _) => "confirmed".to_owned(),
+        (Some(false), _) => "accepted, but the device says another value".to_owned(),
+        (None, Some(error)) => format!("accepted, not read back: {error}"),
+        (None, None) => "sent to all units".to_owned(),
+    }
+}
+
+/// A value as JSON says it.
+pub(crate) fn value_of(value: &Value) -> Result<interlex_core::Value, ApiError> {
+    use interlex_core::Value as Raw;
+    let number = |number: &serde_json::Number| {
+        let whole = number.as_u64().map(Raw::Uint).or_else(|| number.as_i64().map(Raw::Int));
+        whole.or_else(|| number.as_f64().map(Raw::Float64))
+    };
+    let known = match value {
+        Value::Bool(bit) => Some(Raw::Bool(*bit)),
+        Value::String(text) => Some(Raw::Text(text.as_str().into())),
+        Value::Number(known) => number(known),
+        Value::Null | Value::Array(_) | Value::Object(_) => None,
+    };
+    known.ok_or_else(|| ApiError::BadRequest(format!("value is {value}; expected a number, true, false or text")))
+}
+
+/// A unit to ask who it is.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct TrialIdentifyRequest {
+    /// A link.
+    link: Value,
+    /// A device. Its name, link and point list may be left out.
+    device: Value,
+}
+
+/// Asks a unit once, now, who it is (function 43/14).
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/trials/identify", operation_id = "trial_identify", tag = "draft",
+    request_body = TrialIdentifyRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
+    (status = 200, body = TrialIdentity), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
+    (status = 422, body = ProblemDetails), (status = 502, body = ProblemDetails)))]
+pub(crate) async fn identify(
+    State(app): State<Arc<App>>,
+    Engineer(author): Engineer,
+    Path(gateway): Path<String>,
+    Json(wanted): Json<TrialIdentifyRequest>,
+) -> Result<Json<TrialIdentity>, ApiError> {
+    let running = running(&app, &gateway).await?;
+    let (link, device, _) = described(wanted.link, wanted.device, any_point())?;
+    let DeviceProtocol::Modbus(modbus) = &device.protocol;
+    let outcome = interlex_gateway::identify(&link, modbus.unit, running.as_deref()).await;
+    let what = format!("unit {} at {}", modbus.unit, link.protocol.target());
+    let detail = match &outcome {
+        Ok(identity) => {
+            let said: Vec<_> = identity.objects.iter().map(|object| object.value.as_str()).collect();
+            format!("{what}: {}", said.join(", "))
+        }
+        Err(error) => format!("{what}: {error}"),
+    };
+    app.audit(AuditEntry { action: "trial-identify", detail: &detail, gateway: &gateway, ..author.entry() }).await;
+    outcome.map(Json).map_err(ApiError::Trial)
+}
+
+/// What to look for on a link: units, or addresses of one unit.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct TrialScanRequest {
+    /// A link.
+    link: Value,
+    /// The unit whose addresses are looked for; units are looked for when it is left out.
+    #[serde(default)]
+    unit: Option<u8>,
+    /// The table whose addresses are looked for: coil, discrete, input or holding.
+    #[serde(default)]
+    table: Option<String>,
+    /// The first unit or address.
+    #[serde(default)]
+    first: Option<u16>,
+    /// The last unit or address.
+    #[serde(default)]
+    last: Option<u16>,
+    /// How many requests a second it may take, 1 to 100.
+    #[serde(default = "usual_pace")]
+    #[schema(minimum = 1, maximum = 100)]
+    per_second: u32,
+}
+
+/// Fast enough to scan a line in a minute, slow enough that polls go on.
+fn usual_pace() -> u32 {
+    20
+}
+
+impl TrialScanRequest {
+    fn scan(&self) -> Result<Scan, ApiError> {
+        let Some(unit) = self.unit else {
+            // Units 248 to 255 are reserved: MODBUS over Serial Line V1.02, section 2.2.
+            let (first, last) = (self.first.unwrap_or(1), self.last.unwrap_or(247));
+            let both = u8::try_from(first).ok().zip(u8::try_from(last).ok()).filter(|(first, last)| first <= last);
+            let told = || ApiError::BadRequest(format!("units {first} to {last}; expected some of 0 to 255"));
+            return both.map(|(first, last)| Scan::Units(first..=last)).ok_or_else(told);
+        };
+        let word = self.table.as_deref().unwrap_or("holding");
+        let table = ModbusTable::from_word(word).ok_or_else(|| {
+            ApiError::BadRequest(format!("table is {word:?}; expected coil, discrete, input or holding"))
+        })?;
+        let (first, last) = (self.first.unwrap_or(0), self.last.unwrap_or(999));
+        match first <= last {
+            true => Ok(Scan::Addresses { unit, table, range: first..=last }),
+            false => Err(ApiError::BadRequest(format!("addresses {first} to {last}; expected the lower one first"))),
+        }
+    }
+}
+
+/// Looks which units answer on a link, or which addresses of a unit exist. One event a line, as it finds them; closing the
+/// connection ends it.
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/trials/scan", operation_id = "trial_scan", tag = "draft",
+    request_body = TrialScanRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
+    (status = 200, content_type = "application/x-ndjson", body = ScanEvent), (status = 401, body = ProblemDetails),
+    (status = 400, body = ProblemDetails), (status = 403, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+pub(crate) async fn scan(
+    State(app): State<Arc<App>>,
+    Engineer(author): Engineer,
+    Path(gateway): Path<String>,
+    Json(wanted): Json<TrialScanRequest>,
+) -> Result<impl IntoResponse, ApiError> {
+    let running = running(&app, &gateway).await?;
+    let scan = wanted.scan()?;
+    if !(1..=100).contains(&wanted.per_second) {
+        let message = format!("per_second is {}; expected 1 to 100", wanted.per_second);
+        return Err(ApiError::BadRequest(message));
+    }
+    let (link, ..) = described(wanted.link, json!({ "unit": 1 }), any_point())?;
+    let detail = format!("{scan} at {}", link.protocol.target());
+    app.audit(AuditEntry { action: "trial-scan", detail: &detail, gateway: &gateway, ..author.entry() }).await;
+    // A reader who is slow slows the scan down.
+    let (sender, receiver) = mpsc::channel(16);
+    tokio::spawn(async move {
+        let failed = scan.run(&link, running.as_deref(), wanted.per_second, sender.clone()).await.err();
+        if let Some(error) = failed {
+            // Whoever listened may have gone.
+            let _ = sender.send(ScanEvent::Failed { why: error.to_string() }).await;
+        }
+    });
+    let lines = ReceiverStream::new(receiver).map(|event| {
+        let line = serde_json::to_string(&event).unwrap_or_default() + "\n";
+        Ok::<_, Infallible>(Bytes::from(line))
+    });
+    Ok(([(header::CONTENT_TYPE, "application/x-ndjson")], Body::from_stream(lines)))
+}
+
+/// What runs of a gateway, which has to exist.
+async fn running(app: &App, gateway: &str) -> Result<Option<Arc<Running>>, ApiError> {
+    app.store.gateway(gateway).await?.ok_or_else(|| drafts::unknown(gateway))?;
+    Ok(app.gateway(gateway).map(|gateway| gateway.running()))
+}
+
 const NAME: &str = "trial";
 
+/// A point that is not used, where only link and device matter.
+fn any_point() -> Value {
+    json!({ "address": "holding:0", "type": "uint16" })
+}
+
 /// The objects as a description of one point, checked like every other.
-fn described(wanted: TrialRequest) -> Result<TrialRead, ApiError> {
-    let TrialRequest { mut link, mut device, mut point, neighbours, expected } = wanted;
+fn described(mut link: Value, mut device: Value, mut point: Value) -> Result<(Link, Device, Point), ApiError> {
     let objects = [&mut link, &mut device, &mut point];
     for object in objects {
         let Some(map) = object.as_object_mut() else {
@@ -72,6 +282,10 @@ fn described(wanted: TrialRequest) -> Result<TrialRead, ApiError> {
         point.insert("rate".to_owned(), NAME.into());
     }
     let mut draft = Draft::new(NAME);
+    if let Some(device) = device.as_object_mut() {
+        // The list of the real device may say what this point does not.
+        device.remove("points");
+    }
     draft.rates.insert(NAME.to_owned(), "1s".into());
     let list = list_of(&device).into_owned();
     draft.push(ObjectClass::Link, "", link);
@@ -83,5 +297,5 @@ fn described(wanted: TrialRequest) -> Result<TrialRead, ApiError> {
         return Err(ApiError::BadRequest("name a link and a device".to_owned()));
     };
     let point = device.points.pop().ok_or_else(|| ApiError::BadRequest("name a point".to_owned()))?;
-    Ok(TrialRead { link, device, point, neighbours, expected })
+    Ok((link, device, point))
 }

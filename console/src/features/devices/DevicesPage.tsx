@@ -14,6 +14,7 @@ import { ObjectEditor } from "../description/ObjectEditor";
 import { shown } from "../description/schema";
 import { GatewayPage } from "../gateways/GatewayPage";
 import { useMay } from "../session/may";
+import { DeviceLine } from "./DeviceLine";
 import { PointsEditor } from "./PointsEditor";
 
 /** Which devices are there, do they answer, and what are their points? */
@@ -127,6 +128,7 @@ function DeviceDetail({ gateway, draft, forms, device, onOpen }: DeviceDetailPro
   const now = useServiceNow();
   const status = useDeviceStatus(gateway, device.name);
   const tab = search.get("tab") ?? "points";
+  const link = objectsOf(draft, "link").find((object) => object.name === contentOf(device).link);
   const change = (changes: Record<string, string>) => setSearch({ gateway, open: device.name, ...changes });
   return (
     <Panel
@@ -157,6 +159,9 @@ function DeviceDetail({ gateway, draft, forms, device, onOpen }: DeviceDetailPro
           <Tabs.Trigger value="points" className={TAB}>
             Points
           </Tabs.Trigger>
+          <Tabs.Trigger value="line" className={TAB}>
+            Line
+          </Tabs.Trigger>
           <Tabs.Trigger value="settings" className={TAB}>
             Settings
           </Tabs.Trigger>
@@ -167,6 +172,15 @@ function DeviceDetail({ gateway, draft, forms, device, onOpen }: DeviceDetailPro
             list={listOf(device)}
             opened={search.get("point")}
             onOpen={(point) => change(point === null ? { tab: "points" } : { tab: "points", point })}
+          />
+        </Tabs.Content>
+        <Tabs.Content value="line">
+          <DeviceLine
+            {...{ gateway }}
+            device={device.name}
+            link={contentOf(link)}
+            content={contentOf(device)}
+            isRunning={status !== undefined}
           />
         </Tabs.Content>
         <Tabs.Content value="settings">

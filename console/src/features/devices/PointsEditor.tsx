@@ -7,12 +7,13 @@ import { Badge } from "../../components/Badge";
 import { Button } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
 import { count } from "../../text/format";
-import { contentOf, objectsOf, useEdits } from "../description/edits";
+import { contentOf, namesOf, objectsOf } from "../description/edits";
 import { ObjectEditor } from "../description/ObjectEditor";
 import { shown } from "../description/schema";
 import { useMay } from "../session/may";
-import { editsOf, readList } from "./list";
-import { ListText } from "./ListText";
+import { ImportList } from "../points/ImportList";
+import { range } from "./bulk";
+import { BulkChange } from "./BulkChange";
 import { TrialPanel } from "./TrialPanel";
 
 interface PointsEditorProps {
@@ -34,6 +35,7 @@ export function PointsEditor({ gateway, draft, forms, device, list, opened, onOp
   const may = useMay("engineer");
   const [isPasting, setPasting] = useState(false);
   const [text, setText] = useState("");
+  const [picked, setPicked] = useState<ReadonlySet<string>>(new Set());
   const shared = draft.lists.find((known) => known.path === list)?.devices.filter((name) => name !== device.name) ?? [];
   const link = objectsOf(draft, "link").find((object) => object.name === contentOf(device).link);
   const faulty = useMemo(() => {
@@ -53,6 +55,7 @@ export function PointsEditor({ gateway, draft, forms, device, list, opened, onOp
   if (points.isPending) return <Loading what="points" />;
   if (points.isError) return <Notice tone="alarm" title={points.error.message} />;
   const open = points.data.find((point) => point.name === opened);
+  const chosen = points.data.filter((point) => picked.has(point.name));
   const extra = (content: Content) =>
     link ? <TrialPanel gateway={gateway} link={contentOf(link)} device={contentOf(device)} point={content} /> : null;
   return (
@@ -73,7 +76,7 @@ export function PointsEditor({ gateway, draft, forms, device, list, opened, onOp
         {may ? (
           <div className="ml-auto flex gap-2">
             <Button quiet onClick={() => setPasting(!isPasting)}>
-              Paste a list
+              Take over a list
             </Button>
             <Button quiet onClick={() => onOpen("")}>
               Add a point
@@ -82,7 +85,7 @@ export function PointsEditor({ gateway, draft, forms, device, list, opened, onOp
         ) : null}
       </div>
       {isPasting ? (
-        <PasteList {...{ gateway, list, forms }} known={points.data} onDone={() => setPasting(false)} />
+        <ImportList {...{ gateway, draft, list }} onDone={() => setPasting(false)} />
       ) : null}
       {opened === "" || open ? (
         <div className="rounded-md border border-line-strong bg-raised p-4">
@@ -105,7 +108,12 @@ export function PointsEditor({ gateway, draft, forms, device, list, opened, onOp
       {points.data.length === 0 ? (
         <Notice title="No points yet">Add them one by one, or paste a list from a spreadsheet.</Notice>
       ) : (
-        <PointRows rows={rows} faulty={faulty} opened={opened} onOpen={onOpen} />
+        <>
+          {chosen.length > 0 ? (
+            <BulkChange {...{ gateway, list, forms }} points={chosen} rates={namesOf(draft).rate} onDone={() => setPicked(new Set())} />
+          ) : null}
+          <PointRows {...{ rows, faulty, opened, onOpen, picked }} onPick={may ? setPicked : undefined} />
+        </>
       )}
     </div>
   );
@@ -116,9 +124,25 @@ interface PointRowsProps {
   faulty: Map<string, Problem>;
   opened: string | null;
   onOpen: (name: string) => void;
+  picked: ReadonlySet<string>;
+  /** Nobody may pick without it. */
+  onPick: ((names: ReadonlySet<string>) => void) | undefined;
 }
 
-function PointRows({ rows, faulty, opened, onOpen }: PointRowsProps) {
+function PointRows({ rows, faulty, opened, onOpen, picked, onPick }: PointRowsProps) {
+  const last = useRef<string | null>(null);
+  const all = rows.length > 0 && rows.every((row) => picked.has(row.name));
+  const pick = (name: string, isRange: boolean) => {
+    const names = isRange && last.current ? range(rows, last.current, name) : [name];
+    const after = new Set(picked);
+    const isOn = !picked.has(name);
+    for (const one of names) {
+      if (isOn) after.add(one);
+      else after.delete(one);
+    }
+    last.current = name;
+    onPick?.(after);
+  };
   const scroller = useRef<HTMLDivElement>(null);
   const virtual = useVirtualizer({
     count: rows.length,
@@ -128,6 +152,18 @@ function PointRows({ rows, faulty, opened, onOpen }: PointRowsProps) {
   });
   return (
     <div ref={scroller} className="max-h-[26rem] overflow-auto rounded-md border border-line text-sm">
+      {onPick ? (
+        <label className="sticky top-0 z-10 flex h-8 items-center gap-2 border-b border-line-strong bg-ground px-3 text-xs text-soft">
+          <input
+            type="checkbox"
+            aria-label="Choose all that are shown"
+            checked={all}
+            onChange={() => onPick(all ? new Set() : new Set(rows.map((row) => row.name)))}
+            className="size-4 accent-(--act)"
+          />
+          {picked.size > 0 ? `${picked.size} chosen; shift chooses up to here` : "Choose points to change several at once"}
+        </label>
+      ) : null}
       <ul aria-label="Points of the list" className="relative" style={{ height: virtual.getTotalSize() }}>
         {virtual.getVirtualItems().map((item) => {
           const point = rows[item.index];
@@ -135,12 +171,22 @@ function PointRows({ rows, faulty, opened, onOpen }: PointRowsProps) {
           const content = contentOf(point);
           const problem = faulty.get(point.name);
           return (
-            <li key={point.name} className="absolute inset-x-0" style={{ height: ROW, transform: `translateY(${item.start}px)` }}>
+            <li key={point.name} className="absolute inset-x-0 flex border-b border-line" style={{ height: ROW, transform: `translateY(${item.start}px)` }}>
+              {onPick ? (
+                <input
+                  type="checkbox"
+                  aria-label={`Choose ${point.name}`}
+                  checked={picked.has(point.name)}
+                  onChange={() => undefined}
+                  onClick={(event) => pick(point.name, event.shiftKey)}
+                  className="my-auto ml-3 size-4 shrink-0 accent-(--act)"
+                />
+              ) : null}
               <button
                 type="button"
                 aria-pressed={point.name === opened}
                 onClick={() => onOpen(point.name)}
-                className="grid h-full w-full grid-cols-[minmax(7rem,1.4fr)_minmax(6rem,1fr)_auto] items-center gap-x-3 border-b border-line px-3 text-left hover:bg-select aria-pressed:bg-select sm:grid-cols-[minmax(7rem,1.4fr)_minmax(6rem,1fr)_5rem_4rem_4rem_6rem]"
+                className="grid h-full w-full grid-cols-[minmax(7rem,1.4fr)_minmax(6rem,1fr)_auto] items-center gap-x-3 px-3 text-left hover:bg-select aria-pressed:bg-select sm:grid-cols-[minmax(7rem,1.4fr)_minmax(6rem,1fr)_5rem_4rem_4rem_6rem]"
               >
                 <span className="truncate font-medium">{point.name}</span>
                 <span className="truncate font-mono text-xs text-soft">{shown(content.address)}</span>
@@ -159,46 +205,6 @@ function PointRows({ rows, faulty, opened, onOpen }: PointRowsProps) {
           );
         })}
       </ul>
-    </div>
-  );
-}
-
-interface PasteListProps {
-  gateway: string;
-  list: string;
-  forms: Forms;
-  known: ObjectView[];
-  onDone: () => void;
-}
-
-function PasteList({ gateway, list, forms, known, onDone }: PasteListProps) {
-  const [text, setText] = useState("");
-  const edits = useEdits(gateway);
-  const pasted = useMemo(() => readList(text, forms.point), [text, forms]);
-  const wanted = useMemo(() => editsOf(list, pasted.rows, known), [list, pasted, known]);
-  const added = wanted.filter((edit) => edit.version === null).length;
-  return (
-    <div className="grid gap-3 rounded-md border border-line-strong bg-raised p-4">
-      <ListText text={text} onText={setText} />
-      {text !== "" && pasted.faults.length > 0 ? (
-        <Notice tone="alarm" title="This cannot be taken over">
-          {pasted.faults.slice(0, 8).map((fault) => (
-            <p key={fault}>{fault}</p>
-          ))}
-        </Notice>
-      ) : null}
-      {edits.isError ? <Notice tone="alarm" title={edits.error.message} /> : null}
-      <div className="flex flex-wrap items-center gap-3">
-        <Button
-          disabled={edits.isPending || wanted.length === 0 || pasted.faults.length > 0}
-          onClick={() => edits.mutate(wanted, { onSuccess: onDone })}
-        >
-          {edits.isPending ? "Saving …" : "Take over into the draft"}
-        </Button>
-        <p role="status" className="text-sm text-soft">
-          {count(added, "new point")}, {count(wanted.length - added, "changed one")}, {pasted.rows.length - wanted.length} the same
-        </p>
-      </div>
     </div>
   );
 }

@@ -1,10 +1,13 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ApiFailure, type Content, dataOf, type TrialReading } from "../../api/client";
+import { api, type Content, dataOf, type TrialReading } from "../../api/client";
 import { Badge } from "../../components/Badge";
+import { Confirm } from "../../components/Confirm";
 import { Button } from "../../components/Form";
-import { Notice } from "../../components/Notice";
+import { FrameLines } from "../../components/FrameLines";
 import { raw, value } from "../../text/format";
+import { Failure } from "./Failure";
+import { typedValue, WriteOutcome } from "./WriteOutcome";
 
 interface TrialPanelProps {
   gateway: string;
@@ -22,7 +25,6 @@ export function TrialPanel({ gateway, link, device, point, label = "Read it now"
   const trial = useMutation({
     mutationFn: () => dataOf(api.POST("/api/v1/gateways/{gateway}/trials", { params: { path: { gateway } }, body })),
   });
-  const problems = trial.error instanceof ApiFailure ? trial.error.problems : [];
   const reading = trial.data;
   return (
     <div className="grid gap-2" aria-live="polite">
@@ -60,15 +62,55 @@ export function TrialPanel({ gateway, link, device, point, label = "Read it now"
         </dl>
       ) : null}
       {reading?.alternatives && reading.alternatives.length > 0 ? <Alternatives alternatives={reading.alternatives} /> : null}
-      {trial.isError ? (
-        <Notice tone="alarm" title={problems.length > 0 ? "This cannot be asked" : trial.error.message}>
-          {problems.map((problem) => (
-            <p key={problem.message}>
-              {problem.message}; expected {problem.expected}
-            </p>
-          ))}
-        </Notice>
+      {reading ? (
+        <details className="rounded-md border border-line p-3 text-sm">
+          <summary className="cursor-pointer text-soft">On the line</summary>
+          <FrameLines frames={reading.frames} label="On the line" />
+        </details>
       ) : null}
+      <Failure error={trial.error} />
+      {canBeWritten(point) ? <WriteNow {...{ gateway, link, device, point }} /> : null}
+    </div>
+  );
+}
+
+/** Whether clients may write to where a point lives: coils and holding registers, also as reference numbers. */
+const canBeWritten = (point: Content) => /^(coil:|holding:|0\d{4,5}$|4\d{4,5}$)/.test(String(point.address ?? ""));
+
+/** Writes a value once, now, and reads it back. Asks first: it moves something in the field. */
+function WriteNow({ gateway, link, device, point }: Omit<TrialPanelProps, "label">) {
+  const [typed, setTyped] = useState("");
+  const write = useMutation({
+    mutationFn: () =>
+      dataOf(
+        api.POST("/api/v1/gateways/{gateway}/trials/write", {
+          params: { path: { gateway } },
+          body: { link, device, point, value: typedValue(typed) },
+        }),
+      ),
+  });
+  return (
+    <div className="grid gap-2">
+      <div className="flex flex-wrap items-center gap-3">
+        <Confirm
+          title={`Write ${typed.trim()} to ${String(point.address)}?`}
+          action="Write it"
+          onConfirm={() => write.mutate()}
+          trigger={
+            <Button quiet disabled={write.isPending || typed.trim() === ""}>
+              {write.isPending ? "Writing …" : "Write it now"}
+            </Button>
+          }
+        >
+          The value goes to the device at once, and is read back. Something in the plant may move.
+        </Confirm>
+        <label className="flex items-center gap-2 text-sm text-soft">
+          Value
+          <input value={typed} onChange={(event) => setTyped(event.target.value)} className="h-9 w-24 rounded-md border border-line-strong bg-raised px-2 text-ink" />
+        </label>
+      </div>
+      {write.data ? <WriteOutcome of={write.data} /> : null}
+      <Failure error={write.error} />
     </div>
   );
 }

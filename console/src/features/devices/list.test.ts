@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { cellsOf, editsOf, readList } from "./list";
+import { cellsOf, readList } from "./list";
 
 const SCHEMA = { properties: { name: { type: "string" }, address: { type: "string" }, scale: { type: "number" }, title: { type: "string" } } };
 
@@ -23,11 +23,4 @@ test("a switch takes true and false alone, and words for numbers keep their semi
   expect(faults).toEqual([]);
   // What is no switch stays as it was written, so that the check can say so.
   expect(rows).toEqual([{ name: "a", invert: true, enumeration: "0=off;1=on" }, { name: "b", invert: false }, { name: "c", invert: "yes" }]);
-});
-
-test("only what differs is edited, each from the version that was looked at", () => {
-  const point = (name: string, address: string) => ({ class: "point" as const, name, version: `v-${name}`, content: { name, address } });
-  const known = [point("a", "input:0"), point("b", "input:1")];
-  const edits = editsOf("points/x.csv", [{ name: "a", address: "input:0" }, { name: "b", address: "input:9" }, { name: "c", address: "input:2" }], known);
-  expect(edits.map((edit) => [edit.object.name, edit.version])).toEqual([["b", "v-b"], ["c", null]]);
 });

@@ -1,6 +1,5 @@
-import type { Content, EditRequest, ObjectView } from "../../api/client";
-import { contentOf } from "../description/edits";
-import { type FormField, fieldsOf, shown, valueOf } from "../description/schema";
+import type { Content } from "../../api/client";
+import { type FormField, fieldsOf, valueOf } from "../description/schema";
 
 /** A pasted list, taken apart. */
 export interface Pasted {
@@ -53,15 +52,4 @@ export function readList(text: string, schema: unknown): Pasted {
     return content;
   });
   return { rows: rows.filter((row) => row.name), faults };
-}
-
-/** The edits that make rows part of a list: points that are there are changed, the others added. */
-export function editsOf(list: string, rows: Content[], known: ObjectView[]): EditRequest[] {
-  const points = new Map(known.map((point) => [point.name, point]));
-  return rows.flatMap((content) => {
-    const name = shown(content.name);
-    const point = points.get(name);
-    const isSame = point && JSON.stringify(contentOf(point)) === JSON.stringify(content);
-    return isSame ? [] : [{ object: { class: "point" as const, list, name }, version: point?.version ?? null, content }];
-  });
 }

@@ -14,6 +14,8 @@ import { ObjectEditor } from "../description/ObjectEditor";
 import { shown } from "../description/schema";
 import { GatewayPage } from "../gateways/GatewayPage";
 import { useMay } from "../session/may";
+import { LinkCounts } from "./LinkCounts";
+import { ScanPanel } from "./ScanPanel";
 
 /** How is the field reached? The links of a gateway: what they are, and what they do right now. */
 export function LinksPage() {
@@ -96,7 +98,7 @@ function LinkRow({ link, draft, isOpen, onOpen }: LinkRowProps) {
     >
       <span>{shown(content.protocol)}</span>
       <span className="font-mono text-xs leading-5">
-        {shown(content.host)}
+        {shown(content.host ?? content["device-path"])}
         {content.port ? `:${shown(content.port)}` : ""}
       </span>
       <span>{count(devices, "device")}</span>
@@ -115,6 +117,7 @@ interface LinkDetailProps {
 function LinkDetail({ gateway, draft, forms, link, onOpen }: LinkDetailProps) {
   const status = useLinkStatus(gateway, link?.name ?? "");
   const [search, setSearch] = useSearchParams();
+  const may = useMay("engineer");
   const protocol = search.get("protocol") ?? forms.links[0]?.word ?? "";
   return (
     <Panel
@@ -146,6 +149,18 @@ function LinkDetail({ gateway, draft, forms, link, onOpen }: LinkDetailProps) {
         onSaved={onOpen}
         onRemoved={() => onOpen(null)}
       />
+      {link && status ? (
+        <div className="mt-6 border-t border-line pt-4">
+          <h3 className="mb-3 font-semibold">What it does</h3>
+          <LinkCounts gateway={gateway} link={link.name} />
+        </div>
+      ) : null}
+      {link && may ? (
+        <div className="mt-6 grid gap-2 border-t border-line pt-4">
+          <h3 className="font-semibold">Who is there?</h3>
+          <ScanPanel gateway={gateway} link={contentOf(link)} />
+        </div>
+      ) : null}
     </Panel>
   );
 }

@@ -13,9 +13,11 @@ const page = (label: string, to: string, more: string): Place => ({ what: "page"
 const PAGES: Place[] = [
   page("Overview", "/", "is everything running"),
   page("Points", "/points", "every value, live"),
+  page("Frames", "/frames", "what goes over the line"),
   page("Gateways", "/gateways", "names, rates, uplinks"),
   page("Links", "/links", "the ways to the field"),
   page("Devices", "/devices", "and their points"),
+  page("Models", "/models", "point lists for every unit of a make"),
   page("Changes", "/changes", "what the draft would change; activate it"),
   page("Revisions", "/revisions", "what ran when, and the way back"),
   page("People", "/people", "who can sign in; your password; tokens"),

@@ -6,6 +6,7 @@ import { Button } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
 import { Plot } from "../../components/Plot";
 import { clock, raw, span, value } from "../../text/format";
+import { Command } from "./Command";
 import { Quality } from "./Quality";
 
 interface Moment {
@@ -58,6 +59,7 @@ export function PointDetail({ point, now, onClose }: { point: PointView; now: nu
           {point.quality === "bad" && point.value !== null ? <span className="text-soft"> · last known value</span> : null}
         </p>
       </div>
+      <Command key={point.id} point={point} />
       <section aria-label="Last minutes">
         <h3 className="mb-1 text-xs font-semibold tracking-widest text-faint uppercase">Last minutes</h3>
         {detail.isPending ? <Loading what="the last minutes" /> : null}

@@ -14,7 +14,7 @@ test("every call of the service's own document is read with its parts", () => {
 
 test("bodies list their fields with types and meanings", () => {
   const problem = schemasOf(document).find((schema) => schema.name === "ProblemDetails");
-  expect(problem?.fields.map((field) => field.name).sort()).toEqual(["conflict", "detail", "problems", "status", "title", "type"]);
+  expect(problem?.fields.map((field) => field.name).sort()).toEqual(["conflict", "detail", "frames", "problems", "status", "title", "type"]);
   expect(problem?.fields.every((field) => field.text !== "")).toBe(true);
 });
 

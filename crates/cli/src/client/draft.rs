@@ -1,8 +1,9 @@
 use super::config::{mistakes, print_problems};
-use super::{Client, activation, part, text, whole};
+use super::{Client, activation, part, text, trial, whole};
 use crate::args::{DraftArguments, DraftCommand, Output};
 use crate::exit::{ExitReason, failed};
-use crate::output::{count, date};
+use crate::output::{count, date, plain};
+use anyhow::Context;
 use interlex_core::description::Problem;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -26,6 +27,15 @@ pub(crate) async fn run(arguments: DraftArguments) -> anyhow::Result<()> {
             let request = json!({ "version": whole(&draft, "version"), "note": note });
             activation::activate(&client, &gateway, &request, &wait, output).await?;
         }
+        DraftCommand::Import { device, file, remove_others, dry_run } => {
+            let text = std::fs::read_to_string(&file).with_context(|| format!("reading {}", file.display()))?;
+            let device = trial::object(&draft, "device", &device)?;
+            let list = interlex_core::description::list_of(device).into_owned();
+            let version = if dry_run { Value::Null } else { draft.get("version").cloned().unwrap_or_default() };
+            let request = json!({ "list": list, "text": text, "remove_others": remove_others, "version": version });
+            let import = client.post(&format!("{path}/draft/import"), &request).await?;
+            print_import(&import, output, &list)?;
+        }
         DraftCommand::Discard { yes } => {
             let changes = usize::try_from(whole(&draft, "changes")).unwrap_or_default();
             if !yes {
@@ -37,6 +47,32 @@ pub(crate) async fn run(arguments: DraftArguments) -> anyhow::Result<()> {
             anstream::println!("The draft of {gateway} is the active revision again.");
         }
     }
+    Ok(())
+}
+
+fn print_import(import: &Value, output: Output, list: &str) -> anyhow::Result<()> {
+    let problems: Vec<Problem> = serde_json::from_value(import.get("problems").cloned().unwrap_or_default())?;
+    if output == Output::Json {
+        anstream::println!("{}", serde_json::to_string_pretty(import)?);
+        return mistakes(&problems, false);
+    }
+    let names = |key: &str| super::list(import, key).iter().map(plain).collect::<Vec<_>>();
+    for (mark, key) in [('+', "added"), ('-', "removed")] {
+        names(key).iter().for_each(|name| anstream::println!("{mark} {name}"));
+    }
+    for change in super::list(import, "changed") {
+        let fields = super::list(change, "fields").iter().map(|field| {
+            let side = |key: &str| plain(field.get(key).unwrap_or(&Value::Null));
+            format!("{} {} → {}", text(field, "field"), side("before"), side("after"))
+        });
+        anstream::println!("~ {}: {}", text(change, "name"), fields.collect::<Vec<_>>().join(", "));
+    }
+    print_problems(&problems, output)?;
+    mistakes(&problems, false)?;
+    let changed = super::list(import, "changed").len();
+    let (added, removed) = (names("added").len(), names("removed").len());
+    let same = whole(import, "same");
+    anstream::println!("{list}: {added} added, {changed} changed, {removed} removed, {same} the same");
     Ok(())
 }
 

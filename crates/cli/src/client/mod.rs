@@ -4,7 +4,10 @@ mod activation;
 pub(crate) mod audit;
 pub(crate) mod config;
 pub(crate) mod draft;
+pub(crate) mod frames;
 pub(crate) mod gateways;
+pub(crate) mod link;
+pub(crate) mod models;
 pub(crate) mod people;
 pub(crate) mod points;
 pub(crate) mod revisions;
@@ -13,6 +16,7 @@ pub(crate) mod status;
 pub(crate) mod tap;
 pub(crate) mod trial;
 pub(crate) mod watch;
+pub(crate) mod write;
 
 use crate::args::Target;
 use crate::exit::{ExitReason, failed};
@@ -81,6 +85,26 @@ impl Client {
 
     pub(crate) async fn put(&self, path: &str, body: &Value) -> anyhow::Result<Value> {
         Ok(self.send(Method::PUT, path, &[], Some(body)).await?.json().await?)
+    }
+
+    /// The bytes of a file.
+    pub(crate) async fn file(&self, path: &str) -> anyhow::Result<Vec<u8>> {
+        Ok(self.send(Method::GET, path, &[], None).await?.bytes().await?.to_vec())
+    }
+
+    /// The lines of an answer that comes piece by piece, each a JSON object.
+    pub(crate) async fn lines(
+        &self,
+        path: &str,
+        body: &Value,
+    ) -> anyhow::Result<impl Stream<Item = anyhow::Result<Value>>> {
+        let response = self.send(Method::POST, path, &[], Some(body)).await?;
+        let pieces = response.bytes_stream().map(|piece| piece.map_err(std::io::Error::other));
+        let lines = tokio_util::codec::FramedRead::new(
+            tokio_util::io::StreamReader::new(pieces),
+            tokio_util::codec::LinesCodec::new(),
+        );
+        Ok(lines.map(|line| Ok(serde_json::from_str(&line?)?)))
     }
 
     /// A call whose answer has nothing in it.
@@ -180,7 +204,16 @@ pub(crate) async fn checked(sent: reqwest::Result<Response>, url: &str) -> anyho
     let mistakes = problem.get("problems").and_then(|list| serde_json::from_value(list.clone()).ok());
     let mistakes: Vec<interlex_core::description::Problem> = mistakes.unwrap_or_default();
     let lines: String = mistakes.iter().map(|problem| format!("\n  {problem}")).collect();
-    Err(failed(reason, format!("{detail}{lines}")))
+    let frames: String = list(&problem, "frames").iter().map(|frame| format!("\n  {}", frames::line(frame))).collect();
+    Err(failed(reason, format!("{detail}{lines}{frames}")))
+}
+
+/// A value as somebody types it: a number, true, false, or else text.
+pub(crate) fn typed(text: &str) -> Value {
+    match serde_json::from_str(text) {
+        Ok(value @ (Value::Number(_) | Value::Bool(_))) => value,
+        _ => Value::from(text),
+    }
 }
 
 /// A field of a JSON object as text; empty when it is not there.

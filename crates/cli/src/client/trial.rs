@@ -1,30 +1,132 @@
-use super::{Client, list, part, text};
+use super::{Client, frames, list, part, text, typed, whole, write};
 use crate::args::{Output, TrialArguments, TrialCommand};
 use crate::exit::{ExitReason, failed};
-use crate::output::{plain, print_csv, print_table, table, with_unit};
+use crate::output::{count, plain, print_csv, print_rows, print_table, table, with_unit};
 use comfy_table::{Cell, CellAlignment};
+use futures_util::StreamExt;
+use indicatif::ProgressBar;
 use serde_json::{Value, json};
+use std::pin::pin;
 
 pub(crate) async fn run(arguments: TrialArguments) -> anyhow::Result<()> {
     let client = Client::new(&arguments.of.target)?;
     let gateway = client.gateway(arguments.of.gateway.as_deref()).await?;
-    let TrialCommand::Read { device, address, data_type, order, scale, expect } = arguments.command;
     let path = format!("/api/v1/gateways/{}", part(&gateway));
     let draft = client.get(&format!("{path}/draft"), &[]).await?;
-    let device = object(&draft, "device", &device)?;
-    let link = object(&draft, "link", text(device, "link"))?;
-    let point = json!({ "address": address, "type": data_type, "order": order, "scale": scale });
-    let request = json!({ "link": link, "device": device, "point": point, "neighbours": true, "expected": expect });
-    let reading = client.post(&format!("{path}/trials"), &request).await?;
-    match arguments.of.output {
-        Output::Json => anstream::println!("{}", serde_json::to_string_pretty(&reading)?),
-        Output::Csv => print_csv(&HEADER, list(&reading, "alternatives").iter().map(cells))?,
-        Output::Table => print(&reading),
+    let trial = Trial { client, path: format!("{path}/trials"), draft, output: arguments.of.output };
+    match arguments.command {
+        TrialCommand::Read { device, address, data_type, order, scale, expect } => {
+            let point = json!({ "address": address, "type": data_type, "order": order, "scale": scale });
+            trial.read(&device, &point, expect).await
+        }
+        TrialCommand::Write { device, address, value, data_type, order, scale } => {
+            let is_bit = address.starts_with("coil:") || (address.contains('.') && !address.contains('-'));
+            let data_type = data_type.unwrap_or_else(|| if is_bit { "bool" } else { "uint16" }.to_owned());
+            let point = json!({ "address": address, "type": data_type, "order": order, "scale": scale });
+            trial.write(&device, &point, &typed(&value)).await
+        }
+        TrialCommand::Identify { device } => trial.identify(&device).await,
+        TrialCommand::Scan { link, device, table, first, last, per_second } => {
+            let link = object(&trial.draft, "link", &link)?;
+            let mut request = json!({ "link": link, "first": first, "last": last, "per_second": per_second });
+            if let (Some(device), Some(request)) = (device, request.as_object_mut()) {
+                let unit = object(&trial.draft, "device", &device)?.get("unit").cloned().unwrap_or_default();
+                request.extend([("unit".to_owned(), unit), ("table".to_owned(), table.into())]);
+            }
+            trial.scan(&request).await
+        }
     }
-    Ok(())
 }
 
-fn object<'a>(draft: &'a Value, class: &str, name: &str) -> anyhow::Result<&'a Value> {
+struct Trial {
+    client: Client,
+    path: String,
+    draft: Value,
+    output: Output,
+}
+
+impl Trial {
+    /// A device of the draft, and the link that it is behind.
+    fn device(&self, name: &str) -> anyhow::Result<(&Value, &Value)> {
+        let device = object(&self.draft, "device", name)?;
+        Ok((object(&self.draft, "link", text(device, "link"))?, device))
+    }
+
+    async fn read(&self, device: &str, point: &Value, expect: Option<f64>) -> anyhow::Result<()> {
+        let (link, device) = self.device(device)?;
+        let request = json!({ "link": link, "device": device, "point": point, "neighbours": true, "expected": expect });
+        let reading = self.client.post(&self.path, &request).await?;
+        match self.output {
+            Output::Json => anstream::println!("{}", serde_json::to_string_pretty(&reading)?),
+            Output::Csv => print_csv(&HEADER, list(&reading, "alternatives").iter().map(cells))?,
+            Output::Table => print(&reading),
+        }
+        Ok(())
+    }
+
+    async fn write(&self, device: &str, point: &Value, value: &Value) -> anyhow::Result<()> {
+        let (link, device) = self.device(device)?;
+        let request = json!({ "link": link, "device": device, "point": point, "value": value });
+        let outcome = self.client.post(&format!("{}/write", self.path), &request).await?;
+        write::told(&outcome, self.output)
+    }
+
+    async fn identify(&self, device: &str) -> anyhow::Result<()> {
+        let (link, device) = self.device(device)?;
+        let identity =
+            self.client.post(&format!("{}/identify", self.path), &json!({ "link": link, "device": device })).await?;
+        let rows = list(&identity, "objects").iter().map(|object| {
+            vec![
+                format!("{:02X}", whole(object, "id")),
+                text(object, "name").to_owned(),
+                text(object, "value").to_owned(),
+            ]
+        });
+        print_rows(self.output, &["id", "name", "value"], rows.collect(), &identity, "It says nothing about itself.")?;
+        if self.output == Output::Table {
+            frames::print(&identity);
+        }
+        Ok(())
+    }
+
+    async fn scan(&self, request: &Value) -> anyhow::Result<()> {
+        let path = format!("{}/scan", self.path);
+        let mut events = pin!(self.client.lines(&path, request).await?);
+        let bar = ProgressBar::new(1);
+        while let Some(event) = events.next().await {
+            let event = event?;
+            if self.output == Output::Json && text(&event, "kind") != "progress" {
+                anstream::println!("{event}");
+            }
+            let say = |line: String| {
+                if self.output != Output::Json {
+                    bar.suspend(|| anstream::println!("{line}"));
+                }
+            };
+            match text(&event, "kind") {
+                "progress" => {
+                    bar.set_length(u64::try_from(whole(&event, "total")).unwrap_or_default());
+                    bar.set_position(u64::try_from(whole(&event, "done")).unwrap_or_default());
+                }
+                "unit" => say(format!("unit {:>3}   {}", whole(&event, "unit"), text(&event, "said"))),
+                "range" => {
+                    let (first, last) = (whole(&event, "first"), whole(&event, "last"));
+                    say(format!("{first} to {last}   {} there", last - first + 1));
+                }
+                "failed" => return Err(failed(ExitReason::Failure, text(&event, "why").to_owned())),
+                _ => say(format!(
+                    "done, with {}",
+                    count(usize::try_from(whole(&event, "requests")).unwrap_or_default(), "request")
+                )),
+            }
+        }
+        bar.finish_and_clear();
+        Ok(())
+    }
+}
+
+/// An object of a draft by its name.
+pub(crate) fn object<'a>(draft: &'a Value, class: &str, name: &str) -> anyhow::Result<&'a Value> {
     let of_class = || list(draft, "objects").iter().filter(|object| text(object, "class") == class);
     let found = of_class().find(|object| text(object, "name") == name).and_then(|object| object.get("content"));
     found.ok_or_else(|| {
@@ -44,6 +146,7 @@ fn print(reading: &Value) {
     let registers: Vec<_> = list(reading, "registers").iter().map(plain).collect();
     let took = reading.get("answer_ms").and_then(Value::as_f64).unwrap_or_default();
     anstream::println!("{} = {value}   registers {}   {took:.1} ms", text(reading, "address"), registers.join(" "));
+    frames::print(reading);
     let alternatives = list(reading, "alternatives");
     if alternatives.is_empty() {
         return;

@@ -4,7 +4,7 @@ use super::problem::{Fault, Problem};
 use super::schema::{self, ObjectKind};
 use super::{
     Description, Device, DeviceProtocol, DeviceSettings, GatewaySettings, Link, LinkProtocol, LinkSettings,
-    ModbusDevice, ModbusTcpLink, Name, Point, PointSettings, Span, SparkplugUplink, load, names, rules,
+    ModbusDevice, Name, Point, PointSettings, Span, SparkplugUplink, load, names, rules,
 };
 use serde::de::DeserializeOwned;
 use serde_json::Value;
@@ -145,7 +145,8 @@ impl<'a> Checker<'a> {
     fn links(&mut self) -> Vec<Option<Link>> {
         let mut links = Vec::new();
         for (at, object) in self.draft.links.iter().enumerate() {
-            let word = self.word(Spot::Link(at), object, "protocol", &["modbus-tcp", "modbus-rtu-tcp"]);
+            let words = ObjectKind::LINKS.map(|(word, _)| word);
+            let word = self.word(Spot::Link(at), object, "protocol", &words);
             links.push(word.and_then(|word| self.link(at, object, word)));
         }
         self.unique(Spot::Link, &self.draft.links);
@@ -153,12 +154,33 @@ impl<'a> Checker<'a> {
     }
 
     fn link(&mut self, at: usize, object: &Value, word: &str) -> Option<Link> {
-        let is_rtu = word == "modbus-rtu-tcp";
-        let kind = if is_rtu { ObjectKind::ModbusRtuTcpLink } else { ObjectKind::ModbusTcpLink };
-        let settings = self.object::<LinkSettings>(Spot::Link(at), kind, object)?;
-        let modbus = part::<ModbusTcpLink>(object)?;
-        let protocol = if is_rtu { LinkProtocol::ModbusRtuTcp(modbus) } else { LinkProtocol::ModbusTcp(modbus) };
+        let settings = self.object::<LinkSettings>(Spot::Link(at), ObjectKind::of_link(word), object)?;
+        let protocol = match word {
+            "modbus-rtu" => LinkProtocol::ModbusRtu(part(object)?),
+            "modbus-ascii" => LinkProtocol::ModbusAscii(part(object)?),
+            "modbus-rtu-tcp" => LinkProtocol::ModbusRtuTcp(part(object)?),
+            _ => LinkProtocol::ModbusTcp(part(object)?),
+        };
+        self.line(at, &protocol);
         Some(Link { settings, protocol })
+    }
+
+    /// What a framing does not take.
+    fn line(&mut self, at: usize, protocol: &LinkProtocol) {
+        let fault = match protocol {
+            LinkProtocol::ModbusRtuTcp(link) if link.in_flight > 1 => {
+                let message = format!(
+                    "in-flight is {}, and RTU frames do not say which answer is to which request",
+                    link.in_flight
+                );
+                Fault::new("in-flight", message, "1, or protocol = \"modbus-tcp\"")
+            }
+            LinkProtocol::ModbusRtu(link) if link.data_bits == Some(7) => {
+                Fault::new("data-bits", "RTU frames take 8 data bits", "8, or protocol = \"modbus-ascii\"")
+            }
+            _ => return,
+        };
+        self.fault(Spot::Link(at), fault);
     }
 
     fn devices(&mut self, lists: &HashMap<&'a str, ListRows>) -> Vec<Device> {
@@ -178,6 +200,9 @@ impl<'a> Checker<'a> {
             if let Some(before) = units.insert(unit, settings.name.clone()) {
                 let message = format!("unit {} on link {:?} is device {before:?}", modbus.unit, settings.link.as_str());
                 self.fault(spot(), Fault::new("unit", message, "a unit of its own"));
+            }
+            if modbus.ratio == 0.0 {
+                self.fault(spot(), Fault::new("ratio", "a ratio of 0 makes every value 0", "a number that is not 0"));
             }
             let protocol = DeviceProtocol::Modbus(modbus);
             let points = match lists.get_key_value(&*path) {
@@ -274,9 +299,11 @@ impl<'a> Checker<'a> {
             let Some(settings) = settings else { continue };
             let (address, faults) = rules::point(settings, protocol);
             self.findings.extend(faults.into_iter().map(|fault| (Spot::Point(list, at), fault)));
-            if let Some(address) = address {
-                let settings = PointSettings { address: address.to_string(), ..settings.clone() };
-                points.push(Point { settings, address });
+            if let Some((listed, address)) = address {
+                let settings = PointSettings { address: listed.to_string(), ..settings.clone() };
+                let DeviceProtocol::Modbus(modbus) = protocol;
+                let shaping = settings.shaping(modbus.ratio);
+                points.push(Point { settings, address, shaping });
                 places.push(at);
             }
         }
@@ -300,10 +327,12 @@ impl<'a> Checker<'a> {
             }
             let mut same = description.links.iter().take_while(|other| other.settings.name != link.settings.name);
             if let Some(other) = same.find(|other| other.protocol.target() == link.protocol.target()) {
+                let is_serial = matches!(link.protocol, LinkProtocol::ModbusRtu(_) | LinkProtocol::ModbusAscii(_));
+                let key = if is_serial { "device-path" } else { "host" };
                 let (target, name) = (link.protocol.target(), other.settings.name.as_str());
                 let message = format!("link {name:?} leads to {target} too");
                 let expected = "one link for all units behind one address: many devices take one connection only";
-                self.fault(Spot::Link(at), Fault::warning("host", message, expected));
+                self.fault(Spot::Link(at), Fault::warning(key, message, expected));
             }
             self.findings.extend(load::fault(description, link).map(|fault| (Spot::Link(at), fault)));
         }

@@ -162,22 +162,24 @@ fn devices_by_list(draft: &Draft) -> BTreeMap<String, Vec<String>> {
     lists
 }
 
-/// The schema of an object's class, for defaults; links and uplinks of every protocol share what matters here.
-const fn kind_of(class: ObjectClass) -> Option<ObjectKind> {
+/// The schema of an object, for defaults; uplinks of every kind share what matters here.
+fn kind_of(class: ObjectClass, object: &Value) -> Option<ObjectKind> {
     match class {
         ObjectClass::Gateway => Some(ObjectKind::Gateway),
         ObjectClass::Rate => None,
-        ObjectClass::Link => Some(ObjectKind::ModbusTcpLink),
+        ObjectClass::Link => {
+            Some(ObjectKind::of_link(object.get("protocol").and_then(Value::as_str).unwrap_or_default()))
+        }
         ObjectClass::Device => Some(ObjectKind::ModbusDevice),
         ObjectClass::Uplink => Some(ObjectKind::SparkplugUplink),
         ObjectClass::Point => Some(ObjectKind::Point),
     }
 }
 
-fn changed_fields(object: &ObjectRef, before: &Value, after: &Value) -> Vec<FieldChange> {
-    let of_default = |key: &str| kind_of(object.class).and_then(|kind| schema::of(kind).default_of(key)).cloned();
+pub(super) fn changed_fields(object: &ObjectRef, before: &Value, after: &Value) -> Vec<FieldChange> {
     let effective = |value: &Value, key: &str| {
-        value.get(key).filter(|value| !value.is_null()).cloned().or_else(|| of_default(key)).unwrap_or_default()
+        let of_default = || kind_of(object.class, value).and_then(|kind| schema::of(kind).default_of(key)).cloned();
+        value.get(key).filter(|value| !value.is_null()).cloned().or_else(of_default).unwrap_or_default()
     };
     let keys: BTreeSet<&String> =
         [before, after].into_iter().filter_map(Value::as_object).flat_map(Map::keys).collect();

@@ -52,6 +52,7 @@ fn same_point(mine: &Description, left: &Point, theirs: &Description, right: &Po
         span,
         clamp,
         root,
+        by_ratio,
         invert,
         enumeration,
         unit: _,
@@ -70,7 +71,7 @@ fn same_point(mine: &Description, left: &Point, theirs: &Description, right: &Po
         && *order == other.order
         && (*scale, *offset, *deadband) == (other.scale, other.offset, other.deadband)
         && (*span, enumeration) == (other.span, &other.enumeration)
-        && (*clamp, *root, *invert) == (other.clamp, other.root, other.invert)
+        && (*clamp, *root, *invert, *by_ratio) == (other.clamp, other.root, other.invert, other.by_ratio)
         && *report == other.report
         && *access == other.access
         && (*low, *high) == (other.low, other.high)

@@ -15,10 +15,12 @@ mod check;
 mod difference;
 mod draft;
 mod footprint;
+mod import;
 mod load;
 mod modbus;
 mod names;
 mod object;
+mod planned;
 mod points_file;
 mod problem;
 mod published;
@@ -35,10 +37,15 @@ mod write;
 pub use check::{Checked, check};
 pub use difference::{Change, Difference, FieldChange, ObjectChange, PartChange, PartFate, difference};
 pub use draft::{Draft, list_of};
+pub use import::{Others, PointChange, PointsImport, import_points};
 pub use load::{LineLoad, line_load};
-pub use modbus::{ModbusAddress, ModbusDevice, ModbusTable, ModbusTcpLink, ParseModbusAddressError};
+pub use modbus::{
+    BitWrites, Holes, ModbusAddress, ModbusDevice, ModbusSerialLink, ModbusTable, ModbusTcpLink, ParseHolesError,
+    ParseModbusAddressError, SerialParity, WriteFunctions,
+};
 pub use names::{Name, PointName, name_form};
 pub use object::{ObjectClass, ObjectRef};
+pub use planned::{PlannedRequest, planned};
 pub use problem::{Problem, Severity};
 pub use published::file_schema;
 pub use read::{check_files, parse, read};
@@ -52,6 +59,7 @@ pub use span::{ParseSpanError, Span};
 pub use update::update;
 pub use write::write;
 
+use crate::Shaping;
 use std::collections::BTreeMap;
 
 /// The files of a description: path relative to `gateway.toml`, and text.
@@ -98,8 +106,29 @@ pub struct Link {
 pub enum LinkProtocol {
     /// `modbus-tcp`
     ModbusTcp(ModbusTcpLink),
+    /// `modbus-rtu`
+    ModbusRtu(ModbusSerialLink),
     /// `modbus-rtu-tcp`
     ModbusRtuTcp(ModbusTcpLink),
+    /// `modbus-ascii`
+    ModbusAscii(ModbusSerialLink),
+}
+
+/// What limits the traffic of a link, whatever its protocol.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct LinkTiming {
+    /// How long an answer may take.
+    pub timeout: Span,
+    /// The wait between an answer and the next request.
+    pub pause: Option<Span>,
+    /// The longest wait between two attempts to connect.
+    pub reconnect_limit: Span,
+    /// Speed of the serial line behind it, where there is one and it is known.
+    pub baud: Option<u32>,
+    /// How many bits one character takes on that line.
+    pub bits_per_character: u8,
+    /// How many requests may be outstanding at a time.
+    pub in_flight: u8,
 }
 
 impl LinkProtocol {
@@ -108,30 +137,63 @@ impl LinkProtocol {
     pub const fn word(&self) -> &'static str {
         match self {
             Self::ModbusTcp(_) => "modbus-tcp",
+            Self::ModbusRtu(_) => "modbus-rtu",
             Self::ModbusRtuTcp(_) => "modbus-rtu-tcp",
+            Self::ModbusAscii(_) => "modbus-ascii",
         }
     }
 
-    /// The settings of a Modbus link, whatever its framing.
+    /// What limits its traffic.
     #[must_use]
-    pub const fn modbus(&self) -> &ModbusTcpLink {
+    pub fn timing(&self) -> LinkTiming {
         match self {
-            Self::ModbusTcp(link) | Self::ModbusRtuTcp(link) => link,
+            Self::ModbusTcp(link) | Self::ModbusRtuTcp(link) => LinkTiming {
+                timeout: link.timeout,
+                pause: link.pause,
+                reconnect_limit: link.reconnect_limit,
+                baud: link.serial_baud,
+                // A start bit, eight data bits, parity or a second stop bit, a stop bit: MODBUS over Serial Line
+                // V1.02, section 2.5.1.
+                bits_per_character: 11,
+                in_flight: link.in_flight,
+            },
+            Self::ModbusRtu(link) | Self::ModbusAscii(link) => LinkTiming {
+                timeout: link.timeout,
+                pause: link.pause,
+                reconnect_limit: link.reconnect_limit,
+                baud: Some(link.baud),
+                bits_per_character: 1
+                    + link.data_bits.unwrap_or(8)
+                    + u8::from(link.parity != SerialParity::None)
+                    + link.stop_bits(),
+                in_flight: 1,
+            },
         }
     }
 
-    /// The same, to be changed.
-    pub const fn modbus_mut(&mut self) -> &mut ModbusTcpLink {
+    /// The settings of a link over TCP, to be changed.
+    pub const fn tcp_mut(&mut self) -> Option<&mut ModbusTcpLink> {
         match self {
-            Self::ModbusTcp(link) | Self::ModbusRtuTcp(link) => link,
+            Self::ModbusTcp(link) | Self::ModbusRtuTcp(link) => Some(link),
+            Self::ModbusRtu(_) | Self::ModbusAscii(_) => None,
         }
     }
 
-    /// Where it leads, for people: host and port.
+    /// The settings of a serial line, to be changed.
+    pub const fn serial_mut(&mut self) -> Option<&mut ModbusSerialLink> {
+        match self {
+            Self::ModbusRtu(link) | Self::ModbusAscii(link) => Some(link),
+            Self::ModbusTcp(_) | Self::ModbusRtuTcp(_) => None,
+        }
+    }
+
+    /// Where it leads, for people: host and port, or the path of a serial port.
     #[must_use]
     pub fn target(&self) -> String {
-        let link = self.modbus();
-        format!("{}:{}", link.host, link.port)
+        match self {
+            Self::ModbusTcp(link) | Self::ModbusRtuTcp(link) => format!("{}:{}", link.host, link.port),
+            Self::ModbusRtu(link) | Self::ModbusAscii(link) => link.device_path.clone(),
+        }
     }
 }
 
@@ -147,7 +209,7 @@ pub struct Device {
 }
 
 /// The protocol of a device with its settings.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum DeviceProtocol {
     /// A Modbus unit, on any Modbus link.
     Modbus(ModbusDevice),
@@ -156,10 +218,12 @@ pub enum DeviceProtocol {
 /// One named signal of a device.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Point {
-    /// Its row in the list.
+    /// Its row in the list, with the address as the list has it.
     pub settings: PointSettings,
-    /// Its address, understood.
+    /// Where it lives in its device.
     pub address: Address,
+    /// From its raw to its engineering value in its device.
+    pub shaping: Shaping,
 }
 
 /// Where a point lives.

@@ -38,6 +38,100 @@ pub struct ModbusTcpLink {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(range(min = 300, max = 1_000_000), extend("x-advanced" = true, "x-unit" = "baud"))]
     pub serial_baud: Option<u32>,
+    /// How many requests may wait for their answers at the same time. Many devices take one, and lose the rest.
+    #[serde(default = "default_in_flight", skip_serializing_if = "is_one")]
+    #[schemars(range(min = 1, max = 32), extend("x-advanced" = true, "default" = 1))]
+    pub in_flight: u8,
+}
+
+fn default_in_flight() -> u8 {
+    1
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
+const fn is_one(count: &u8) -> bool {
+    *count == 1
+}
+
+/// A serial port of the gateway with one or more Modbus units behind it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct ModbusSerialLink {
+    /// Path of the serial port, such as /dev/ttyUSB0. Paths under /dev/serial/by-id stay the same when other ports come
+    /// and go.
+    #[schemars(length(min = 1), extend("format" = "device-path"))]
+    pub device_path: String,
+    /// Speed of the line, the same for all its units.
+    #[serde(default = "default_baud")]
+    #[schemars(range(min = 300, max = 1_000_000), extend("x-unit" = "baud"))]
+    pub baud: u32,
+    /// Parity bit, the same for all units. The standard asks for even.
+    #[serde(default)]
+    pub parity: SerialParity,
+    /// Stop bits: 1, or 2 where there is no parity. Left out, it is the one that the standard asks for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(range(min = 1, max = 2), extend("x-advanced" = true))]
+    pub stop_bits: Option<u8>,
+    /// Data bits: 8, or 7 for ASCII.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(range(min = 7, max = 8), extend("x-advanced" = true))]
+    pub data_bits: Option<u8>,
+    /// Whether the kernel switches the direction of an RS-485 transceiver. Most converters do so themselves.
+    #[serde(default, skip_serializing_if = "is_off")]
+    #[schemars(extend("x-advanced" = true, "default" = false))]
+    pub rs485_direction: bool,
+    /// How long an answer may take. Too short turns a slow device bad; too long holds up its neighbours.
+    #[serde(default = "default_timeout")]
+    pub timeout: Span,
+    /// How long to wait between an answer and the next request, beside the silence that the standard asks for. Some
+    /// devices lose requests that follow at once.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(extend("x-advanced" = true))]
+    pub pause: Option<Span>,
+    /// How long all units are given to carry out what was sent to unit 0.
+    #[serde(default = "default_turnaround")]
+    #[schemars(extend("x-advanced" = true))]
+    pub turnaround: Span,
+    /// The longest wait between two attempts to open the port; it starts at half a second and doubles.
+    #[serde(default = "default_reconnect_limit")]
+    #[schemars(extend("x-advanced" = true))]
+    pub reconnect_limit: Span,
+}
+
+/// The parity bit of a serial line.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum SerialParity {
+    /// The default of the standard.
+    #[default]
+    Even,
+    /// Odd.
+    Odd,
+    /// No parity bit, and two stop bits in its place.
+    None,
+}
+
+impl ModbusSerialLink {
+    /// Stop bits, by the standard where they are not set.
+    ///
+    /// Source: MODBUS over Serial Line V1.02, section 2.5.1: without parity, two stop bits.
+    #[must_use]
+    pub fn stop_bits(&self) -> u8 {
+        self.stop_bits.unwrap_or(if self.parity == SerialParity::None { 2 } else { 1 })
+    }
+}
+
+fn default_baud() -> u32 {
+    19_200
+}
+
+fn default_turnaround() -> Span {
+    Span::from_millis(100)
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
+const fn is_off(bit: &bool) -> bool {
+    !*bit
 }
 
 fn default_port() -> u16 {
@@ -57,7 +151,7 @@ fn default_reconnect_limit() -> Span {
 }
 
 /// One Modbus unit.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct ModbusDevice {
     /// Unit identifier, 0 to 255. Devices with their own IP address mostly take 1, 0 or 255.
@@ -78,6 +172,128 @@ pub struct ModbusDevice {
     #[serde(default = "default_retries")]
     #[schemars(range(max = 10), extend("x-advanced" = true))]
     pub retries: u8,
+    /// Addresses that no request may touch, such as holding:50-59;input:7: some devices stop when they are read.
+    #[serde(default, skip_serializing_if = "Holes::is_empty")]
+    #[schemars(extend("x-advanced" = true, "default" = ""))]
+    pub holes: Holes,
+    /// What is added to every address of the point list, for makers that put the same map at another place.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    #[schemars(extend("x-advanced" = true, "default" = 0))]
+    pub base: u16,
+    /// What the scale of the points marked by-ratio is multiplied with: the ratio of the current transformers, say.
+    #[serde(default = "default_ratio", skip_serializing_if = "is_unity")]
+    #[schemars(extend("x-advanced" = true, "default" = 1.0))]
+    pub ratio: f64,
+    /// How one value is written.
+    #[serde(default, skip_serializing_if = "is_single")]
+    #[schemars(extend("x-advanced" = true, "default" = "single"))]
+    pub writes: WriteFunctions,
+    /// How some bits of a register are written.
+    #[serde(default, skip_serializing_if = "is_mask")]
+    #[schemars(extend("x-advanced" = true, "default" = "mask"))]
+    pub bit_writes: BitWrites,
+}
+
+/// Which functions write one value.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum WriteFunctions {
+    /// 05 and 06 for one coil or register, 16 for values of several registers.
+    #[default]
+    Single,
+    /// 15 and 16 for all, for devices without 05 and 06.
+    Multiple,
+}
+
+/// Which functions write some bits of a register.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum BitWrites {
+    /// 22: the device changes them in one step.
+    #[default]
+    Mask,
+    /// Read the register, change the bits, write it, for devices without 22. What others write meanwhile is lost.
+    ReadModifyWrite,
+}
+
+fn default_ratio() -> f64 {
+    1.0
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
+const fn is_zero(number: &u16) -> bool {
+    *number == 0
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, clippy::float_cmp, reason = "serde hands out references; exactly one")]
+const fn is_unity(number: &f64) -> bool {
+    *number == 1.0
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
+fn is_single(writes: &WriteFunctions) -> bool {
+    *writes == WriteFunctions::Single
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
+fn is_mask(writes: &BitWrites) -> bool {
+    *writes == BitWrites::Mask
+}
+
+/// Addresses that no request may touch: `holding:50-59;input:7`.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Holes(Vec<(ModbusTable, u16, u16)>);
+
+/// A text that is no list of holes.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{0:?} is no list of addresses")]
+pub struct ParseHolesError(String);
+
+impl Holes {
+    /// What a file should say, for messages.
+    pub const FORM: &str = "addresses and ranges with ; between them, such as holding:50-59;input:7";
+
+    /// Whether there are none.
+    #[must_use]
+    pub const fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// Whether a range of a table touches one.
+    #[must_use]
+    pub fn touch(&self, table: ModbusTable, first: u16, last: u16) -> bool {
+        self.0.iter().any(|(of, from, to)| *of == table && *from <= last && first <= *to)
+    }
+}
+
+impl FromStr for Holes {
+    type Err = ParseHolesError;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        let hole = |part: &str| {
+            let (table, range) = part.trim().split_once(':')?;
+            let table = ModbusTable::from_word(table)?;
+            let (first, last) = range.split_once('-').unwrap_or((range, range));
+            let (first, last) = (decimal(first)?, decimal(last)?);
+            (first <= last).then_some((table, first, last))
+        };
+        let parts = text.split(';').filter(|part| !part.trim().is_empty());
+        let holes = parts.map(hole).collect::<Option<Vec<_>>>();
+        holes.map(Self).ok_or_else(|| ParseHolesError(text.to_owned()))
+    }
+}
+
+impl fmt::Display for Holes {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (at, (table, first, last)) in self.0.iter().enumerate() {
+            let separator = if at == 0 { "" } else { ";" };
+            write!(f, "{separator}{}:{first}", table.word())?;
+            if first != last {
+                write!(f, "-{last}")?;
+            }
+        }
+        Ok(())
+    }
 }
 
 fn default_max_registers() -> u16 {
@@ -120,7 +336,15 @@ impl ModbusTable {
         matches!(self, Self::Coil | Self::Holding)
     }
 
-    const fn word(self) -> &'static str {
+    /// The table of a word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        [Self::Coil, Self::Discrete, Self::Input, Self::Holding].into_iter().find(|table| table.word() == word)
+    }
+
+    /// The word in addresses.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
         match self {
             Self::Coil => "coil",
             Self::Discrete => "discrete",
@@ -173,13 +397,7 @@ impl FromStr for ModbusAddress {
 
 fn parse(text: &str) -> Option<ModbusAddress> {
     let Some((table, rest)) = text.split_once(':') else { return reference_number(text) };
-    let table = match table {
-        "coil" => ModbusTable::Coil,
-        "discrete" => ModbusTable::Discrete,
-        "input" => ModbusTable::Input,
-        "holding" => ModbusTable::Holding,
-        _ => return None,
-    };
+    let table = ModbusTable::from_word(table)?;
     let (number, bits) = match rest.split_once('.') {
         None => (rest, None),
         Some(_) if table.is_bits() => return None,

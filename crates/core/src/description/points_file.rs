@@ -2,10 +2,12 @@ use super::problem::{Fault, line_and_column};
 use super::schema::ObjectSchema;
 use serde_json::{Map, Number, Value};
 
-/// A point list as it stands in its CSV file.
+/// A point list as it stands in its CSV file, or as a spreadsheet wrote it: with a byte order mark, with semicolons or
+/// tabs between cells, and then with a comma before decimals.
 #[derive(Debug)]
 pub(super) struct PointsFile<'a> {
     text: &'a str,
+    separator: u8,
     columns: Vec<String>,
     rows: Vec<Value>,
     /// Where each row starts in the text.
@@ -19,16 +21,19 @@ impl<'a> PointsFile<'a> {
     /// Reads rows; mistakes of form come with their place. Empty cells count as left out.
     pub(super) fn parse(text: &'a str, schema: &ObjectSchema) -> (Self, Vec<PlacedFault>) {
         let mut faults = Vec::new();
-        let mut reader = csv::ReaderBuilder::new().flexible(true).from_reader(text.as_bytes());
-        let columns = reader.headers().map(|header| header.iter().map(|name| name.trim().to_owned()).collect());
-        let mut file = Self { text, columns: columns.unwrap_or_default(), rows: Vec::new(), starts: Vec::new() };
+        let text = text.strip_prefix('\u{feff}').unwrap_or(text);
+        let separator = separator_of(text);
+        let mut reader = csv::ReaderBuilder::new().flexible(true).delimiter(separator).from_reader(text.as_bytes());
+        let columns = reader.headers().map(|header| header.iter().map(|name| column(name, schema)).collect());
+        let columns = columns.unwrap_or_default();
+        let mut file = Self { text, separator, columns, rows: Vec::new(), starts: Vec::new() };
         file.check_header(schema, &mut faults);
         for record in reader.records() {
             match record {
                 Ok(record) => file.add_row(&record, schema, &mut faults),
                 Err(error) => {
                     let start = error.position().map_or(0, offset);
-                    let fault = Fault::new("", error.to_string(), "rows of comma-separated cells");
+                    let fault = Fault::new("", error.to_string(), "rows of cells with commas between them");
                     faults.push((line_and_column(text, start), fault));
                 }
             }
@@ -63,11 +68,26 @@ impl<'a> PointsFile<'a> {
         let filled = cells.map(|(column, cell)| (column, cell.trim())).filter(|(_, cell)| !cell.is_empty());
         let object: Map<_, _> = filled
             .filter(|(column, _)| schema.keys().any(|key| key == *column))
-            .map(|(column, cell)| (column.clone(), cell_value(cell, schema, column)))
+            .map(|(column, cell)| (column.clone(), self.cell_value(cell, schema, column)))
             .collect();
         if !object.is_empty() {
             self.rows.push(Value::Object(object));
             self.starts.push(start);
+        }
+    }
+
+    fn cell_value(&self, cell: &str, schema: &ObjectSchema, column: &str) -> Value {
+        match cell.to_ascii_lowercase().as_str() {
+            "true" if schema.is_switch(column) => Value::Bool(true),
+            "false" if schema.is_switch(column) => Value::Bool(false),
+            _ if schema.is_number(column) => {
+                // Only where no comma stands between cells, and only one: 1,234 may mean two things, 0,01 does not.
+                let is_decimal = self.separator != b',' && cell.matches(',').count() == 1 && !cell.contains('.');
+                let number = if is_decimal { cell.replace(',', ".") } else { cell.to_owned() };
+                let number = number.parse().ok().and_then(Number::from_f64);
+                number.map_or_else(|| Value::from(cell), Value::Number)
+            }
+            _ => Value::from(cell),
         }
     }
 
@@ -95,7 +115,7 @@ impl<'a> PointsFile<'a> {
             }
             match byte {
                 b'"' => quoted = !quoted,
-                b',' if !quoted => seen += 1,
+                byte if byte == self.separator && !quoted => seen += 1,
                 b'\n' if !quoted => break,
                 _ => {}
             }
@@ -108,14 +128,17 @@ fn offset(position: &csv::Position) -> usize {
     usize::try_from(position.byte()).unwrap_or(usize::MAX)
 }
 
-fn cell_value(cell: &str, schema: &ObjectSchema, column: &str) -> Value {
-    match cell {
-        "true" if schema.is_switch(column) => Value::Bool(true),
-        "false" if schema.is_switch(column) => Value::Bool(false),
-        _ if schema.is_number(column) => {
-            let number = cell.parse().ok().and_then(Number::from_f64);
-            number.map_or_else(|| Value::from(cell), Value::Number)
-        }
-        _ => Value::from(cell),
-    }
+/// What stands between the cells: commas, or what spreadsheets write in countries where the comma stands before
+/// decimals.
+fn separator_of(text: &str) -> u8 {
+    let heading = text.lines().next().unwrap_or_default();
+    let is_in = |separator: &u8| heading.as_bytes().contains(separator);
+    [b'\t', b';'].into_iter().find(is_in).unwrap_or(b',')
+}
+
+/// A heading as the column that it names, whatever its case.
+fn column(heading: &str, schema: &ObjectSchema) -> String {
+    let heading = heading.trim();
+    let known = schema.keys().find(|key| key.eq_ignore_ascii_case(heading));
+    known.unwrap_or(heading).to_owned()
 }

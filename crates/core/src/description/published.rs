@@ -7,11 +7,19 @@ use serde_json::{Map, Value, json};
 #[must_use]
 pub fn file_schema() -> Value {
     let object = |kind| simplified(schema::schema(kind).clone());
+    let kinds = ObjectKind::LINKS.into_iter().map(|(_, kind)| kind);
+    let kinds = kinds.chain([ObjectKind::Gateway, ObjectKind::ModbusDevice, ObjectKind::SparkplugUplink]);
+    let definitions: Map<String, Value> = kinds
+        .filter_map(|kind| schema::schema(kind).get("$defs")?.as_object().cloned())
+        .flatten()
+        .map(|(name, definition)| (name, simplified(definition)))
+        .collect();
     let list = |kind, purpose: &str| json!({ "type": "array", "description": purpose, "items": object(kind) });
     json!({
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "gateway.toml: one gateway of Interlex",
         "type": "object",
+        "$defs": definitions,
         "required": ["gateway"],
         "additionalProperties": false,
         "properties": {
@@ -24,7 +32,7 @@ pub fn file_schema() -> Value {
             "link": {
                 "type": "array",
                 "description": "Transports to the field.",
-                "items": { "anyOf": [object(ObjectKind::ModbusTcpLink), object(ObjectKind::ModbusRtuTcpLink)] },
+                "items": { "anyOf": ObjectKind::LINKS.map(|(_, kind)| object(kind)) },
             },
             "device": list(ObjectKind::ModbusDevice, "Field devices, each behind a link."),
             "uplink": list(ObjectKind::SparkplugUplink, "Connections to brokers."),
@@ -40,7 +48,7 @@ fn simplified(value: Value) -> Value {
             let mut out: Map<String, Value> = Map::new();
             for (key, value) in object {
                 match (key.as_str(), value.as_str()) {
-                    ("$schema", _) => {}
+                    ("$schema" | "$defs", _) => {}
                     (key, _) if key.starts_with("x-") => {}
                     ("format", Some(format)) => {
                         let words = FORMATS.iter().find(|(name, ..)| *name == format).map(|(_, _, words)| *words);

@@ -2,7 +2,7 @@
 
 use super::modbus::ModbusAddress;
 use super::problem::Fault;
-use super::{Access, Address, DeviceProtocol, Point, PointSettings};
+use super::{Access, Address, DeviceProtocol, ModbusDevice, Point, PointSettings};
 use crate::{DataType, Shaping, TwoEndedSpan};
 use std::collections::HashMap;
 
@@ -21,13 +21,14 @@ pub(super) fn duplicates<'a>(names: impl Iterator<Item = &'a str>) -> Vec<(usize
     faults
 }
 
-/// Checks one point by itself and understands its address.
-pub(super) fn point(settings: &PointSettings, protocol: &DeviceProtocol) -> (Option<Address>, Vec<Fault>) {
+/// Checks one point by itself and understands its address: the one in the list, and the one in the device.
+pub(super) fn point(settings: &PointSettings, protocol: &DeviceProtocol) -> (Option<(Address, Address)>, Vec<Fault>) {
     let mut faults = Vec::new();
     let address = match protocol {
-        DeviceProtocol::Modbus(_) => modbus_point(settings, &mut faults).map(Address::Modbus),
+        DeviceProtocol::Modbus(device) => modbus_point(settings, device, &mut faults)
+            .map(|(listed, address)| (Address::Modbus(listed), Address::Modbus(address))),
     };
-    shaping(settings, address.as_ref(), &mut faults);
+    shaping(settings, address.as_ref().map(|(listed, _)| listed), &mut faults);
     if let (Some(low), Some(high)) = (settings.low, settings.high)
         && low >= high
     {
@@ -56,6 +57,13 @@ fn shaping(settings: &PointSettings, address: Option<&Address>, faults: &mut Vec
     } else if settings.scale == 0.0 {
         faults.push(Fault::new("scale", "a scale of 0 makes every value the same", "a number that is not 0"));
     }
+    if settings.by_ratio && (!is_number || settings.span.is_some() || settings.enumeration.is_some()) {
+        faults.push(Fault::new(
+            "by-ratio",
+            "a ratio multiplies the scale of a number",
+            "a numeric type without a span",
+        ));
+    }
     if settings.span.is_some() {
         if !is_number {
             faults.push(Fault::new("span", "a span is for numbers", "a numeric type"));
@@ -82,12 +90,22 @@ fn shaping(settings: &PointSettings, address: Option<&Address>, faults: &mut Vec
     }
 }
 
-fn modbus_point(settings: &PointSettings, faults: &mut Vec<Fault>) -> Option<ModbusAddress> {
-    let Ok(address) = settings.address.parse::<ModbusAddress>() else {
+fn modbus_point(
+    settings: &PointSettings,
+    device: &ModbusDevice,
+    faults: &mut Vec<Fault>,
+) -> Option<(ModbusAddress, ModbusAddress)> {
+    let Ok(listed) = settings.address.parse::<ModbusAddress>() else {
         let message = format!("address is {:?}", settings.address);
         faults.push(Fault::new("address", message, ModbusAddress::FORM));
         return None;
     };
+    let Some(number) = listed.number.checked_add(device.base) else {
+        let message = format!("{listed} with a base of {} is past address 65535", device.base);
+        faults.push(Fault::new("address", message, "a lower address, or a lower base of the device"));
+        return None;
+    };
+    let address = ModbusAddress { number, ..listed };
     let single_bit = address.table.is_bits() || address.bits.is_some_and(|(first, last)| first == last);
     let (fits, expected) = match (single_bit, address.bits, settings.data_type) {
         (true, _, data_type) => (matches!(data_type, DataType::Bool | DataType::Auto), "bool, or nothing"),
@@ -100,12 +118,17 @@ fn modbus_point(settings: &PointSettings, faults: &mut Vec<Fault>) -> Option<Mod
     } else if address.extent(settings.data_type).is_none() {
         let message = format!("{} at {address} runs past address 65535", settings.data_type);
         faults.push(Fault::new("address", message, "a lower address"));
+    } else if let Some((first, last)) = address.extent(settings.data_type)
+        && device.holes.touch(address.table, first, last)
+    {
+        let message = format!("{address} is in a hole of the device: {}", device.holes);
+        faults.push(Fault::new("address", message, "an address outside, or other holes"));
     }
     if settings.access == Access::ReadWrite && !address.table.is_writable() {
         let message = format!("{address} cannot be written");
         faults.push(Fault::new("access", message, "read, or an address in coil: or holding:"));
     }
-    Some(address)
+    Some((listed, address))
 }
 
 /// Finds points of one device that read the same registers as different things.

@@ -2,7 +2,7 @@ use super::problem::Fault;
 use super::settings::{
     BrokerUrl, DeviceSettings, GatewaySettings, LinkSettings, PointSettings, RateSettings, SparkplugUplink,
 };
-use super::{ModbusDevice, ModbusTcpLink, Span, names};
+use super::{Holes, ModbusDevice, ModbusSerialLink, ModbusTcpLink, Span, names};
 use crate::{DataType, Enumeration, Report, TwoEndedSpan};
 use jsonschema::error::{TypeKind, ValidationErrorKind};
 use jsonschema::{ValidationError, Validator};
@@ -20,6 +20,10 @@ pub enum ObjectKind {
     ModbusTcpLink,
     /// `[[link]]` with `protocol = "modbus-rtu-tcp"`
     ModbusRtuTcpLink,
+    /// `[[link]]` with `protocol = "modbus-rtu"`
+    ModbusRtuLink,
+    /// `[[link]]` with `protocol = "modbus-ascii"`
+    ModbusAsciiLink,
     /// `[[device]]` on a Modbus link
     ModbusDevice,
     /// `[[uplink]]` with `kind = "sparkplug"`
@@ -41,11 +45,27 @@ pub(super) struct ObjectSchema {
     validator: Option<Validator>,
 }
 
+impl ObjectKind {
+    /// The kinds of links, by the word of their protocol.
+    pub const LINKS: [(&'static str, Self); 4] = [
+        ("modbus-tcp", Self::ModbusTcpLink),
+        ("modbus-rtu", Self::ModbusRtuLink),
+        ("modbus-rtu-tcp", Self::ModbusRtuTcpLink),
+        ("modbus-ascii", Self::ModbusAsciiLink),
+    ];
+
+    /// The kind of a link by the word of its protocol; that of Modbus TCP for words that no protocol has.
+    #[must_use]
+    pub fn of_link(protocol: &str) -> Self {
+        Self::LINKS.iter().find(|(word, _)| *word == protocol).map_or(Self::ModbusTcpLink, |(_, kind)| *kind)
+    }
+}
+
 /// Name, check, and what to say when a text does not pass.
 type Format = (&'static str, fn(&str) -> bool, &'static str);
 
 /// The texts with a form of their own: name of the format, what is right, and what to say when it is not.
-pub(super) const FORMATS: [Format; 10] = [
+pub(super) const FORMATS: [Format; 12] = [
     ("name", names::is_name, names::NAME_FORM),
     ("point-name", names::is_point_name, names::POINT_NAME_FORM),
     ("span", |text| text.parse::<Span>().is_ok(), Span::FORM),
@@ -54,12 +74,18 @@ pub(super) const FORMATS: [Format; 10] = [
     ("enumeration", |text| text.parse::<Enumeration>().is_ok(), Enumeration::FORM),
     ("report", |text| text.parse::<Report>().is_ok(), REPORT_FORM),
     ("list-path", is_list_path, "a path beside gateway.toml that ends in .csv, such as points/pump.csv"),
+    ("holes", |text| text.parse::<Holes>().is_ok(), Holes::FORM),
+    (
+        "device-path",
+        |text| text.starts_with('/') && !text.contains('\0'),
+        "the path of a serial port, such as /dev/ttyUSB0",
+    ),
     ("secret", |text| !text.is_empty(), "some text"),
     ("broker-url", |text| BrokerUrl::try_from(text.to_owned()).is_ok(), BrokerUrl::FORM),
 ];
 
-const DATA_TYPE_FORM: &str = "bool, int16, uint16, int32, uint32, int64, uint64, float32, float64, or string(N) with \
-                              N from 1 to 250";
+const DATA_TYPE_FORM: &str = "bool, int16, uint16, int32, uint32, int64, uint64, bcd16, bcd32, float32, float64, or \
+                              string(N) with N from 1 to 250";
 const REPORT_FORM: &str = "change, every SPAN, change+every SPAN or never, with SPAN such as 10s";
 
 /// Paths stay inside the directory of the description, on every system.
@@ -95,6 +121,12 @@ pub(super) fn of(kind: ObjectKind) -> &'static ObjectSchema {
         let parts = [schemars::schema_for!(LinkSettings), schemars::schema_for!(ModbusTcpLink)];
         ObjectSchema::new(&parts, Some(("protocol", "modbus-rtu-tcp")))
     });
+    fn serial(word: &str) -> ObjectSchema {
+        let parts = [schemars::schema_for!(LinkSettings), schemars::schema_for!(ModbusSerialLink)];
+        ObjectSchema::new(&parts, Some(("protocol", word)))
+    }
+    static MODBUS_RTU_LINK: LazyLock<ObjectSchema> = LazyLock::new(|| serial("modbus-rtu"));
+    static MODBUS_ASCII_LINK: LazyLock<ObjectSchema> = LazyLock::new(|| serial("modbus-ascii"));
     static MODBUS_DEVICE: LazyLock<ObjectSchema> = LazyLock::new(|| {
         let parts = [schemars::schema_for!(DeviceSettings), schemars::schema_for!(ModbusDevice)];
         ObjectSchema::new(&parts, None)
@@ -108,6 +140,8 @@ pub(super) fn of(kind: ObjectKind) -> &'static ObjectSchema {
         ObjectKind::Rate => &RATE,
         ObjectKind::ModbusTcpLink => &MODBUS_TCP_LINK,
         ObjectKind::ModbusRtuTcpLink => &MODBUS_RTU_TCP_LINK,
+        ObjectKind::ModbusRtuLink => &MODBUS_RTU_LINK,
+        ObjectKind::ModbusAsciiLink => &MODBUS_ASCII_LINK,
         ObjectKind::ModbusDevice => &MODBUS_DEVICE,
         ObjectKind::SparkplugUplink => &SPARKPLUG_UPLINK,
         ObjectKind::Point => &POINT,

@@ -1,6 +1,6 @@
 //! What every link, device, point and uplink has, whatever its protocol.
 
-use super::{Name, PointName, SecretText, Span};
+use super::{Holes, Name, PointName, SecretText, Span};
 use crate::{ByteOrder, DataType, Enumeration, Report, Shaping, TwoEndedSpan};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
@@ -87,6 +87,10 @@ pub struct PointSettings {
     /// Engineering value = raw × scale + offset.
     #[serde(default)]
     pub offset: f64,
+    /// Whether the scale is multiplied with the ratio of the device.
+    #[serde(default, skip_serializing_if = "is_false")]
+    #[schemars(extend("x-advanced" = true, "default" = false))]
+    pub by_ratio: bool,
     /// In place of scale and offset: two ends of the raw value laid on two of the engineering value, such as
     /// 0..27648 -> -50..150.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -145,14 +149,15 @@ const fn is_false(bit: &bool) -> bool {
 }
 
 impl PointSettings {
-    /// From its raw to its engineering value.
+    /// From its raw to its engineering value, in a device with a ratio.
     #[must_use]
-    pub fn shaping(&self) -> Shaping {
+    pub fn shaping(&self, ratio: f64) -> Shaping {
+        let scale = if self.by_ratio { self.scale * ratio } else { self.scale };
         match (self.span, &self.enumeration) {
             (Some(span), _) => Shaping::span(span, self.clamp, self.root),
             (None, Some(words)) => Shaping::words(words.clone()),
             (None, None) if self.invert => Shaping::invert(),
-            (None, None) => Shaping::linear(self.scale, self.offset),
+            (None, None) => Shaping::linear(scale, self.offset),
         }
     }
 }
@@ -298,6 +303,7 @@ text_type!(DataType, "DataType", "data-type");
 text_type!(Report, "Report", "report");
 text_type!(TwoEndedSpan, "TwoEndedSpan", "two-ended-span");
 text_type!(Enumeration, "Enumeration", "enumeration");
+text_type!(Holes, "Holes", "holes");
 text_schema!(BrokerUrl, "BrokerUrl", "broker-url");
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 use super::check::Checked;
 use super::draft::{Draft, list_of};
 use super::schema::{self, ObjectKind, ObjectSchema};
-use super::{Description, DeviceProtocol, Files, MAIN_FILE, check};
+use super::{Description, DeviceProtocol, Files, LinkProtocol, MAIN_FILE, check};
 use serde::Serialize;
 use serde_json::{Map, Value};
 use std::fmt::Write as _;
@@ -23,8 +23,12 @@ impl From<&Description> for Draft {
         };
         for link in &description.links {
             let protocol = Map::from_iter([("protocol".to_owned(), link.protocol.word().into())]);
-            let parts = [object(&link.settings), protocol, object(link.protocol.modbus())];
-            draft.links.push(Value::Object(of_parts(ObjectKind::ModbusTcpLink, &parts)));
+            let own = match &link.protocol {
+                LinkProtocol::ModbusTcp(link) | LinkProtocol::ModbusRtuTcp(link) => object(link),
+                LinkProtocol::ModbusRtu(link) | LinkProtocol::ModbusAscii(link) => object(link),
+            };
+            let parts = [object(&link.settings), protocol, own];
+            draft.links.push(Value::Object(of_parts(ObjectKind::of_link(link.protocol.word()), &parts)));
         }
         for device in &description.devices {
             let DeviceProtocol::Modbus(modbus) = &device.protocol;
@@ -32,11 +36,7 @@ impl From<&Description> for Draft {
             draft.devices.push(Value::Object(of_parts(ObjectKind::ModbusDevice, &parts)));
             // Devices that name the same list have the same points.
             let rows = || {
-                let row = |point: &super::Point| {
-                    let mut row = object(&point.settings);
-                    row.insert("address".to_owned(), point.address.to_string().into());
-                    Value::Object(of_parts(ObjectKind::Point, &[row]))
-                };
+                let row = |point: &super::Point| Value::Object(of_parts(ObjectKind::Point, &[object(&point.settings)]));
                 device.points.iter().map(row).collect()
             };
             draft.lists.entry(device.settings.points.clone()).or_insert_with(rows);
@@ -69,13 +69,14 @@ impl Draft {
             main.push_str("\n[rates]\n");
             self.rates.iter().for_each(|(name, span)| entry(&mut main, name, span));
         }
-        let tables = [
-            ("link", ObjectKind::ModbusTcpLink, &self.links),
-            ("device", ObjectKind::ModbusDevice, &self.devices),
-            ("uplink", ObjectKind::SparkplugUplink, &self.uplinks),
-        ];
-        for (name, kind, objects) in tables {
+        let tables = [("link", &self.links), ("device", &self.devices), ("uplink", &self.uplinks)];
+        for (name, objects) in tables {
             for object in objects.iter().filter_map(Value::as_object) {
+                let kind = match name {
+                    "link" => ObjectKind::of_link(object.get("protocol").and_then(Value::as_str).unwrap_or_default()),
+                    "device" => ObjectKind::ModbusDevice,
+                    _ => ObjectKind::SparkplugUplink,
+                };
                 // Writing into a string cannot fail.
                 let _ = write!(main, "\n[[{name}]]\n");
                 keys(&mut main, kind, object);

@@ -1,11 +1,16 @@
 use super::backoff::Backoff;
 use crate::modbus::Poll;
+use interlex_core::Reason;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 /// When to send which request of which device of one link.
 ///
 /// First requests are spread over their period. A request that is late is late once: what was missed meanwhile is
 /// not caught up. A silent device is only probed, at a growing interval, and is back in full at its first answer.
+///
+/// A request that a device refuses, or that alone gets no answer, is cut in two until the bad points stand alone. Those
+/// are asked seldom from then on, and the whole request is tried again later, so that a repaired device heals.
 #[derive(Debug)]
 pub(crate) struct Schedule {
     devices: Vec<DeviceSchedule>,
@@ -13,18 +18,50 @@ pub(crate) struct Schedule {
 
 #[derive(Debug)]
 struct DeviceSchedule {
+    /// The requests as planned.
+    plans: Vec<Plan>,
+    /// The requests as sent: the planned ones, or the parts that they had to be cut into.
     polls: Vec<Timed>,
     /// When to probe next, while it is silent.
     probe: Option<Instant>,
+    /// How many probes have been sent since it fell silent: each asks for another point.
+    probes: usize,
+    is_probing: bool,
     backoff: Backoff,
     is_up: bool,
+    answered_at: Option<Instant>,
+    silences: u32,
+}
+
+#[derive(Debug)]
+struct Plan {
+    whole: Arc<Poll>,
+    /// When to try it whole again, once it had to be cut.
+    retry: Option<Retry>,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Retry {
+    at: Instant,
+    wait: Duration,
+    is_in_flight: bool,
 }
 
 #[derive(Debug)]
 struct Timed {
-    poll: Poll,
+    /// `None` for a part that has been put together with the others again; its place is free.
+    poll: Option<Arc<Poll>>,
+    /// The place of the planned request that it is, or is a part of.
+    plan: usize,
     due: Instant,
     was_tried: bool,
+    is_in_flight: bool,
+    /// Why a point that stands alone gives no value, and how long it is left alone.
+    bad: Option<(Reason, Duration)>,
+    /// When it got no answer last.
+    silent_at: Option<Instant>,
+    /// It is a part of something that got no answer.
+    is_suspect: bool,
 }
 
 /// One request that is next.
@@ -32,98 +69,362 @@ struct Timed {
 pub(crate) struct Due {
     pub(crate) at: Instant,
     pub(crate) device: usize,
-    pub(crate) poll: usize,
+    pub(crate) what: What,
+}
+
+/// Which request of a device.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum What {
+    /// One of those that are sent again and again.
+    Poll(usize),
+    /// One point, to find out whether a silent device is back.
+    Probe,
+    /// A planned request that had to be cut, whole.
+    Whole(usize),
+}
+
+/// What silence means.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Silence {
+    /// The device is silent; whether it was up before.
+    Device { was_up: bool },
+    /// Only this request got no answer, and was cut in two.
+    Cut,
+    /// Only this request got no answer, and it asks for one point.
+    Alone,
+}
+
+/// A request of a device, for people.
+#[derive(Debug, Clone)]
+pub(crate) struct PlanView {
+    pub(crate) device: usize,
+    pub(crate) poll: Arc<Poll>,
+    /// Whether it is what was planned, and not a part of it.
+    pub(crate) is_whole: bool,
+    /// Why it gives no value.
+    pub(crate) bad: Option<Reason>,
+    /// How long until the planned request is tried whole again.
+    pub(crate) retry_in: Option<Duration>,
 }
 
 /// The longest wait between two probes of a silent device: a repaired one is back within a coffee.
 const PROBE_LIMIT: Duration = Duration::from_secs(30);
 const FIRST_PROBE: Duration = Duration::from_secs(1);
+/// How long a point that gives no value is left alone: at first, and at the most.
+const ALONE: (Duration, Duration) = (Duration::from_secs(5), Duration::from_secs(60));
+/// After how long a request that had to be cut is tried whole again: at first, and at the most.
+const WHOLE: (Duration, Duration) = (Duration::from_secs(30), Duration::from_secs(600));
+/// So many requests in a row without an answer are no accident of single addresses: the device is silent.
+const SILENCES: u32 = 3;
 
 impl Schedule {
     pub(crate) fn new(devices: Vec<Vec<Poll>>, now: Instant, rng: &mut fastrand::Rng) -> Self {
-        let devices = devices.into_iter().map(|polls| DeviceSchedule {
-            polls: polls.into_iter().map(|poll| Timed { poll, due: now, was_tried: false }).collect(),
-            probe: None,
-            backoff: Backoff::new(FIRST_PROBE, PROBE_LIMIT, rng.fork()),
-            is_up: false,
+        let devices = devices.into_iter().map(|polls| {
+            let plans: Vec<_> = polls.into_iter().map(|poll| Plan { whole: Arc::new(poll), retry: None }).collect();
+            DeviceSchedule {
+                polls: plans
+                    .iter()
+                    .enumerate()
+                    .map(|(at, plan)| Timed::new(Arc::clone(&plan.whole), at, now))
+                    .collect(),
+                plans,
+                probe: None,
+                probes: 0,
+                is_probing: false,
+                backoff: Backoff::new(FIRST_PROBE, PROBE_LIMIT, rng.fork()),
+                is_up: false,
+                answered_at: None,
+                silences: 0,
+            }
         });
         Self { devices: devices.collect() }
     }
 
-    /// Starts over on a new connection: everything is due, nothing is known.
+    /// Starts over on a new connection: everything is due. What was learned about addresses is kept.
     pub(crate) fn restart(&mut self, now: Instant) {
         for device in &mut self.devices {
             device.probe = None;
+            device.is_probing = false;
+            device.silences = 0;
             device.backoff.reset();
             device.is_up = false;
+            device.polls.iter_mut().for_each(|timed| timed.is_in_flight = false);
+            for retry in device.plans.iter_mut().filter_map(|plan| plan.retry.as_mut()) {
+                retry.is_in_flight = false;
+            }
             device.all_due(now);
         }
     }
 
-    /// The request that is due first; `None` when there are no requests at all.
+    /// The request that is due first; `None` when there is none that is not under way.
     pub(crate) fn next(&self) -> Option<Due> {
-        let of_device = |(device, schedule): (usize, &DeviceSchedule)| match schedule.probe {
-            Some(at) => (!schedule.polls.is_empty()).then_some(Due { at, device, poll: 0 }),
-            None => {
-                let polls = schedule.polls.iter().enumerate();
-                let earliest = polls.min_by_key(|(_, timed)| timed.due)?;
-                Some(Due { at: earliest.1.due, device, poll: earliest.0 })
+        let of_device = |(device, schedule): (usize, &DeviceSchedule)| {
+            if let Some(at) = schedule.probe {
+                let is_free = !schedule.is_probing && !schedule.polls.is_empty();
+                return is_free.then_some(Due { at, device, what: What::Probe });
             }
+            let polls =
+                schedule.polls.iter().enumerate().filter(|(_, timed)| timed.poll.is_some() && !timed.is_in_flight);
+            let polls = polls.map(|(at, timed)| Due { at: timed.due, device, what: What::Poll(at) });
+            let wholes = schedule.plans.iter().enumerate().filter_map(|(at, plan)| {
+                let retry = plan.retry.filter(|retry| !retry.is_in_flight)?;
+                Some(Due { at: retry.at, device, what: What::Whole(at) })
+            });
+            polls.chain(wholes).min_by_key(|due| due.at)
         };
         self.devices.iter().enumerate().filter_map(of_device).min_by_key(|due| due.at)
     }
 
-    pub(crate) fn poll(&self, due: Due) -> Option<&Poll> {
-        self.devices.get(due.device)?.polls.get(due.poll).map(|timed| &timed.poll)
+    /// Takes a request that is due; it is not due again until something has become of it.
+    pub(crate) fn take(&mut self, due: Due) -> Option<Arc<Poll>> {
+        let device = self.devices.get_mut(due.device)?;
+        match due.what {
+            What::Poll(at) => {
+                let timed = device.polls.get_mut(at)?;
+                timed.is_in_flight = true;
+                timed.poll.clone()
+            }
+            What::Whole(at) => {
+                let plan = device.plans.get_mut(at)?;
+                plan.retry.as_mut()?.is_in_flight = true;
+                Some(Arc::clone(&plan.whole))
+            }
+            What::Probe => {
+                let whole = &device.plans.get(device.probes % device.plans.len().max(1))?.whole;
+                let narrow = whole.narrowed(device.probes / device.plans.len().max(1))?;
+                device.probes += 1;
+                device.is_probing = true;
+                Some(Arc::new(narrow))
+            }
+        }
     }
 
-    /// All requests of a device.
+    /// All requests of a device as planned.
     pub(crate) fn polls_of(&self, device: usize) -> impl Iterator<Item = &Poll> {
-        self.devices.get(device).into_iter().flat_map(|device| device.polls.iter().map(|timed| &timed.poll))
+        self.devices.get(device).into_iter().flat_map(|device| device.plans.iter().map(|plan| &*plan.whole))
     }
 
-    /// The device answered, with data or with a refusal. Tells whether it came up by this: every request of it has
-    /// been tried since it was silent.
+    /// The device answered, with data or with a refusal that stands. Tells whether it came up by this: every request of
+    /// it has been tried since it was silent.
     pub(crate) fn answered(&mut self, due: Due, now: Instant) -> bool {
         let Some(device) = self.devices.get_mut(due.device) else { return false };
-        if device.probe.take().is_some() {
-            device.backoff.reset();
-            device.all_due(now);
+        device.heard(now);
+        match due.what {
+            What::Probe => {}
+            What::Poll(at) => {
+                let Some(timed) = device.polls.get_mut(at) else { return false };
+                (timed.is_in_flight, timed.was_tried, timed.silent_at) = (false, true, None);
+                let plan = timed.plan;
+                if timed.bad.take().is_some()
+                    && let Some(retry) = device.plans.get_mut(plan).and_then(|plan| plan.retry.as_mut())
+                {
+                    // One point healed: the others may have, too.
+                    retry.at = now;
+                }
+                timed.due = timed.next_due(due.at, now);
+            }
+            What::Whole(at) => device.rejoin(at, due.at, now),
         }
-        if let Some(timed) = device.polls.get_mut(due.poll) {
-            timed.was_tried = true;
-            timed.due = next_due(timed.due, timed.poll.period, due.at, now);
-        }
-        let came_up = !device.is_up && device.polls.iter().all(|timed| timed.was_tried);
+        let came_up = !device.is_up && device.polls.iter().all(|timed| timed.was_tried || timed.poll.is_none());
         device.is_up |= came_up;
         came_up
     }
 
-    /// The device did not answer. Tells whether it was up before.
-    pub(crate) fn fell_silent(&mut self, due: Due, now: Instant) -> bool {
-        let Some(device) = self.devices.get_mut(due.device) else { return false };
-        device.probe = Some(now + device.backoff.wait());
-        device.polls.iter_mut().for_each(|timed| timed.was_tried = false);
-        std::mem::take(&mut device.is_up)
+    /// The device refused a request for its addresses: cuts it in two, both due now. `false` when it cannot be cut: then
+    /// its one point is left alone for a while.
+    pub(crate) fn refused(&mut self, due: Due, reason: Reason, now: Instant) -> Refused {
+        let Some(device) = self.devices.get_mut(due.device) else { return Refused::Alone { came_up: false } };
+        device.heard(now);
+        match due.what {
+            What::Probe => Refused::Cut,
+            What::Whole(at) => {
+                device.postpone(at, now);
+                Refused::Cut
+            }
+            What::Poll(at) if device.cut(at, now, false) => Refused::Cut,
+            What::Poll(at) => {
+                device.alone(at, reason, now);
+                let came_up = !device.is_up && device.polls.iter().all(|timed| timed.was_tried || timed.poll.is_none());
+                device.is_up |= came_up;
+                Refused::Alone { came_up }
+            }
+        }
     }
 
-    /// The device refused a request for its addresses: cuts it in two, both due now. `false` when it cannot be cut.
-    pub(crate) fn split(&mut self, due: Due, now: Instant) -> bool {
-        let Some(device) = self.devices.get_mut(due.device) else { return false };
-        let Some(timed) = device.polls.get(due.poll) else { return false };
-        let Ok(halves) = timed.poll.clone().split() else { return false };
-        device.polls.remove(due.poll);
-        device.polls.extend(halves.map(|poll| Timed { poll, due: now, was_tried: false }));
-        true
+    /// A request got no answer.
+    pub(crate) fn fell_silent(&mut self, due: Due, now: Instant) -> Silence {
+        let Some(device) = self.devices.get_mut(due.device) else { return Silence::Device { was_up: false } };
+        device.silences = device.silences.saturating_add(1);
+        match due.what {
+            What::Poll(at) if device.is_only_this(at) => {
+                if device.cut(at, now, true) {
+                    return Silence::Cut;
+                }
+                device.alone(at, Reason::Timeout, now);
+                return Silence::Alone;
+            }
+            What::Poll(at) => {
+                if let Some(timed) = device.polls.get_mut(at) {
+                    (timed.is_in_flight, timed.silent_at) = (false, Some(now));
+                }
+            }
+            What::Whole(at) => {
+                device.postpone(at, now);
+                // It had to be cut before, perhaps for its silence.
+                return Silence::Cut;
+            }
+            What::Probe => {}
+        }
+        let was_probing = std::mem::take(&mut device.is_probing);
+        // Others that were under way when it fell silent say nothing new.
+        if device.probe.is_none() || was_probing {
+            device.probe = Some(now + device.backoff.wait());
+        }
+        device.polls.iter_mut().for_each(|timed| timed.was_tried = false);
+        Silence::Device { was_up: std::mem::take(&mut device.is_up) }
+    }
+
+    /// Whatever was learned of a device, or of all, is tried anew now.
+    pub(crate) fn relearn(&mut self, device: Option<usize>, now: Instant) {
+        let wanted = self.devices.iter_mut().enumerate().filter(|(at, _)| device.is_none_or(|device| device == *at));
+        for (_, device) in wanted {
+            for retry in device.plans.iter_mut().filter_map(|plan| plan.retry.as_mut()) {
+                (retry.at, retry.wait) = (now, WHOLE.0);
+            }
+            for timed in device.polls.iter_mut().filter(|timed| timed.bad.is_some()) {
+                timed.due = now;
+            }
+        }
+    }
+
+    /// Whatever reads a point of a device is due now.
+    pub(crate) fn hasten(&mut self, device: usize, point: interlex_core::PointIndex, now: Instant) {
+        let polls = self.devices.get_mut(device).into_iter().flat_map(|device| device.polls.iter_mut());
+        polls
+            .filter(|timed| timed.poll.as_ref().is_some_and(|poll| poll.reads(point)))
+            .for_each(|timed| timed.due = now);
+    }
+
+    /// Every request as it is sent.
+    pub(crate) fn view(&self, now: Instant) -> Vec<PlanView> {
+        let of_device = |(device, schedule): (usize, &DeviceSchedule)| {
+            let view = |timed: &Timed| {
+                let retry = schedule.plans.get(timed.plan).and_then(|plan| plan.retry);
+                Some(PlanView {
+                    device,
+                    poll: Arc::clone(timed.poll.as_ref()?),
+                    is_whole: retry.is_none(),
+                    bad: timed.bad.map(|(reason, _)| reason),
+                    retry_in: retry.map(|retry| retry.at.saturating_duration_since(now)),
+                })
+            };
+            schedule.polls.iter().filter_map(view).collect::<Vec<_>>()
+        };
+        self.devices.iter().enumerate().flat_map(of_device).collect()
+    }
+}
+
+/// What became of a refused request.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Refused {
+    /// Its parts are asked for.
+    Cut,
+    /// It asks for one point; whether the device came up by this.
+    Alone { came_up: bool },
+}
+
+impl Timed {
+    fn new(poll: Arc<Poll>, plan: usize, due: Instant) -> Self {
+        Self {
+            poll: Some(poll),
+            plan,
+            due,
+            was_tried: false,
+            is_in_flight: false,
+            bad: None,
+            silent_at: None,
+            is_suspect: false,
+        }
+    }
+
+    fn next_due(&self, asked_for: Instant, now: Instant) -> Instant {
+        let period = self.poll.as_ref().map_or(Duration::from_secs(1), |poll| poll.period);
+        next_due(self.due, period, asked_for, now)
     }
 }
 
 impl DeviceSchedule {
     /// Everything is due once now, and spread over its period from then on.
     fn all_due(&mut self, now: Instant) {
-        for timed in &mut self.polls {
+        for timed in self.polls.iter_mut().filter(|timed| timed.bad.is_none()) {
             timed.due = now;
             timed.was_tried = false;
+        }
+    }
+
+    /// It answered something.
+    fn heard(&mut self, now: Instant) {
+        self.answered_at = Some(now);
+        self.silences = 0;
+        self.is_probing = false;
+        if self.probe.take().is_some() {
+            self.probes = 0;
+            self.backoff.reset();
+            self.all_due(now);
+        }
+    }
+
+    /// Whether silence is about this request and not about the device: the device answered others since this one was
+    /// silent before, or this is a part of something that was silent by itself.
+    fn is_only_this(&self, at: usize) -> bool {
+        self.polls.get(at).is_some_and(|timed| {
+            let answered_since = timed.silent_at.is_some_and(|silent| self.answered_at > Some(silent));
+            answered_since || (timed.is_suspect && self.silences < SILENCES)
+        })
+    }
+
+    fn cut(&mut self, at: usize, now: Instant, is_suspect: bool) -> bool {
+        let Some(timed) = self.polls.get_mut(at) else { return false };
+        let Some([one, two]) = timed.poll.as_ref().and_then(|poll| poll.split()) else { return false };
+        let plan = timed.plan;
+        let part = |poll| Timed { is_suspect, ..Timed::new(Arc::new(poll), plan, now) };
+        *timed = part(one);
+        let free = self.polls.iter().position(|timed| timed.poll.is_none());
+        match free.and_then(|free| self.polls.get_mut(free)) {
+            Some(free) => *free = part(two),
+            None => self.polls.push(part(two)),
+        }
+        if let Some(plan) = self.plans.get_mut(plan) {
+            plan.retry.get_or_insert(Retry { at: now + WHOLE.0, wait: WHOLE.0, is_in_flight: false });
+        }
+        true
+    }
+
+    fn alone(&mut self, at: usize, reason: Reason, now: Instant) {
+        let Some(timed) = self.polls.get_mut(at) else { return };
+        let wait = timed.bad.map_or(ALONE.0, |(_, wait)| (wait * 2).min(ALONE.1));
+        timed.bad = Some((reason, wait));
+        (timed.is_in_flight, timed.was_tried, timed.silent_at) = (false, true, Some(now));
+        let period = timed.poll.as_ref().map_or(wait, |poll| poll.period);
+        timed.due = now + wait.max(period);
+    }
+
+    fn postpone(&mut self, plan: usize, now: Instant) {
+        if let Some(retry) = self.plans.get_mut(plan).and_then(|plan| plan.retry.as_mut()) {
+            let wait = (retry.wait * 2).min(WHOLE.1);
+            *retry = Retry { at: now + wait, wait, is_in_flight: false };
+        }
+    }
+
+    /// The whole request works again: its parts are needed no more.
+    fn rejoin(&mut self, plan: usize, asked_for: Instant, now: Instant) {
+        let Some(planned) = self.plans.get_mut(plan) else { return };
+        planned.retry = None;
+        let mut whole = Some(Arc::clone(&planned.whole));
+        for timed in self.polls.iter_mut().filter(|timed| timed.plan == plan && timed.poll.is_some()) {
+            timed.poll = whole.take();
+            (timed.bad, timed.silent_at, timed.is_suspect, timed.was_tried) = (None, None, false, true);
+            timed.due = timed.next_due(asked_for, now);
         }
     }
 }
@@ -139,108 +440,4 @@ fn next_due(due: Instant, period: Duration, asked_for: Instant, now: Instant) ->
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use interlex_core::description::{Files, read};
-
-    const MS: Duration = Duration::from_millis(1);
-
-    fn polls(points: &str) -> Vec<Poll> {
-        let gateway = "[gateway]\nname = \"g\"\n[rates]\nfast = \"100ms\"\nslow = \"1s\"\n[[link]]\nname = \"l\"\nprotocol \
-                       = \"modbus-tcp\"\nhost = \"h\"\n[[device]]\nname = \"d\"\nlink = \"l\"\nunit = 1\npoints = \"p.csv\"\n";
-        let files: Files = [("gateway.toml".into(), gateway.into()), ("p.csv".into(), points.into())].into();
-        let description = read(&files).unwrap();
-        let index = |position| interlex_core::PointIndex(u32::try_from(position).unwrap());
-        crate::modbus::polls(&description.devices[0], index, |rate| description.rates[rate].into())
-    }
-
-    #[expect(clippy::disallowed_methods, reason = "a test starts its time somewhere")]
-    fn start() -> Instant {
-        Instant::now()
-    }
-
-    fn schedule(devices: Vec<Vec<Poll>>, now: Instant) -> Schedule {
-        Schedule::new(devices, now, &mut fastrand::Rng::with_seed(1))
-    }
-
-    const TWO: &str = "name,address,type,rate\na,holding:0,uint16,fast\nb,input:0,uint16,slow\n";
-
-    #[test]
-    fn every_request_keeps_its_period_and_late_ones_are_late_once() {
-        let start = start();
-        let mut schedule = schedule(vec![polls(TWO)], start);
-        let mut sent = [Vec::new(), Vec::new()];
-        let mut now = start;
-        while now < start + 1000 * MS {
-            let due = schedule.next().unwrap();
-            now = now.max(due.at);
-            // The line is stuck for a third of a second once.
-            now += if now >= start + 500 * MS && now < start + 520 * MS { 333 * MS } else { MS };
-            sent[due.poll].push((now - start).as_millis());
-            schedule.answered(due, now);
-        }
-        assert_eq!(sent[0], [1, 101, 201, 301, 401, 833, 901, 1001], "no burst after the stop");
-        assert_eq!(sent[1], [2]);
-    }
-
-    #[test]
-    fn a_silent_device_is_only_probed_and_back_in_full_at_its_first_answer() {
-        let start = start();
-        let mut schedule = schedule(vec![polls(TWO), polls(TWO)], start);
-        let due = schedule.next().unwrap();
-        assert!(!schedule.fell_silent(due, start), "it was never up");
-        let mut probes = 0;
-        for _ in 0..700 {
-            let due = schedule.next().unwrap();
-            match due.device == 0 {
-                true => {
-                    probes += 1;
-                    schedule.fell_silent(due, due.at);
-                }
-                false => {
-                    schedule.answered(due, due.at);
-                }
-            }
-        }
-        assert!((4..9).contains(&probes), "{probes} probes in a minute");
-        let probe = loop {
-            let due = schedule.next().unwrap();
-            if due.device == 0 {
-                break due;
-            }
-            schedule.answered(due, due.at);
-        };
-        assert!(!schedule.answered(probe, probe.at), "one more request to try");
-        let next = schedule.next().unwrap();
-        assert_eq!((next.device, next.poll, next.at), (0, 1, probe.at), "at once, not at the next probe");
-        assert!(schedule.answered(next, next.at));
-    }
-
-    #[test]
-    fn a_device_is_up_once_all_its_requests_were_tried() {
-        let start = start();
-        let mut schedule = schedule(vec![polls(TWO)], start);
-        let first = schedule.next().unwrap();
-        assert!(!schedule.answered(first, start));
-        let second = schedule.next().unwrap();
-        assert!(schedule.answered(second, start), "now it is up");
-        let third = schedule.next().unwrap();
-        assert!(!schedule.answered(third, third.at), "and came up only once");
-        let fourth = schedule.next().unwrap();
-        assert!(schedule.fell_silent(fourth, fourth.at));
-    }
-
-    #[test]
-    fn a_refused_request_is_cut_until_a_point_stands_alone() {
-        let start = start();
-        let list =
-            "name,address,type,rate\na,holding:0,uint16,fast\nb,holding:1,uint16,fast\nc,holding:2,uint16,fast\n";
-        let mut schedule = schedule(vec![polls(list)], start);
-        let due = schedule.next().unwrap();
-        assert_eq!(schedule.poll(due).unwrap().request.quantity(), 3);
-        assert!(schedule.split(due, start));
-        let sizes: Vec<_> = schedule.polls_of(0).map(|poll| poll.request.quantity()).collect();
-        assert_eq!(sizes, [1, 2]);
-        assert!(!schedule.split(Due { at: start, device: 0, poll: 0 }, start));
-    }
-}
+mod tests;

@@ -58,7 +58,9 @@ fn value_of(value: &serde_json::Value, data_type: DataType) -> Option<Value> {
         serde_json::Value::String(text) => Some(Value::Text(text.as_str().into())),
         serde_json::Value::Number(number) => match data_type {
             DataType::Int16 | DataType::Int32 | DataType::Int64 => number.as_i64().map(Value::Int),
-            DataType::Uint16 | DataType::Uint32 | DataType::Uint64 => number.as_u64().map(Value::Uint),
+            DataType::Uint16 | DataType::Uint32 | DataType::Uint64 | DataType::Bcd16 | DataType::Bcd32 => {
+                number.as_u64().map(Value::Uint)
+            }
             #[expect(clippy::cast_possible_truncation, reason = "it was written from single precision")]
             DataType::Float32 => number.as_f64().map(|float| Value::Float32(float as f32)),
             _ => number.as_f64().map(Value::Float64),

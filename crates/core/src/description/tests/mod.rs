@@ -101,11 +101,11 @@ pump,discrete:1,uint16,,,normal,,read-write,,,
 ";
     let told = problems(GATEWAY, points);
     let expected = [
-        r#":1:59: "colour" is no known column; expected one of name, address, type, order, scale, offset, span, clamp, root, invert, enumeration, unit, rate, report, deadband, access, low, high, title"#,
+        r#":1:59: "colour" is no known column; expected one of name, address, type, order, scale, offset, by-ratio, span, clamp, root, invert, enumeration, unit, rate, report, deadband, access, low, high, title"#,
         r#":3:1: point "CH4": name "CH4" is taken but for its case; expected a name of its own"#,
         r#":3:21: point "CH4": scale is "zero"; expected a number"#,
         r##":4:1: point "a#b": name is "a#b"; expected 1 to 64 characters without + and #, with / only between two parts, and without outer spaces"##,
-        r##":4:13: point "a#b": type is "uint17"; expected bool, int16, uint16, int32, uint32, int64, uint64, float32, float64, or string(N) with N from 1 to 250"##,
+        r##":4:13: point "a#b": type is "uint17"; expected bool, int16, uint16, int32, uint32, int64, uint64, bcd16, bcd32, float32, float64, or string(N) with N from 1 to 250"##,
         r#":5:5: point "co2": int16 input:0 shares registers with point "ch4", uint16 at input:0; expected one type and order for each register"#,
         r#":5:21: point "co2": there is no rate "norml"; expected "normal"?"#,
         r#":6:24: point "h2s": order is "ABDC"; expected one of ABCD, CDAB, BADC, DCBA"#,
@@ -237,6 +237,7 @@ proptest! {
         point.settings.title = title.trim().to_owned();
         point.address = Address::Modbus(ModbusAddress { table: ModbusTable::Input, number, bits: None });
         point.settings.address = point.address.to_string();
+        point.shaping = point.settings.shaping(1.0);
         description.devices[0].points.remove(1);
         prop_assert_eq!(read(&write(&description)).unwrap(), description);
     }
@@ -310,13 +311,71 @@ fn drafts_are_checked_by_object_and_field_in_the_same_words() {
 
 #[test]
 fn links_of_every_protocol_read_back_as_what_they_are() {
-    for (word, is_rtu) in [("modbus-tcp", false), ("modbus-rtu-tcp", true)] {
-        let description = read(&files(&GATEWAY.replace("modbus-tcp", word), POINTS)).unwrap();
-        assert_eq!(matches!(description.links[0].protocol, LinkProtocol::ModbusRtuTcp(_)), is_rtu);
+    let serial =
+        GATEWAY.replace("host = \"10.20.0.11\"", "device-path = \"/dev/ttyUSB0\"\nparity = \"none\"\nbaud = 9600");
+    let is_valid = |gateway: &str| {
+        let json = serde_json::to_value(gateway.parse::<toml::Table>().unwrap()).unwrap();
+        jsonschema::validator_for(&file_schema()).unwrap().is_valid(&json)
+    };
+    for (word, gateway) in
+        [("modbus-tcp", GATEWAY), ("modbus-rtu-tcp", GATEWAY), ("modbus-rtu", &serial), ("modbus-ascii", &serial)]
+    {
+        let gateway = gateway.replace("modbus-tcp", word);
+        let description = read(&files(&gateway, POINTS)).unwrap();
+        assert_eq!(description.links[0].protocol.word(), word);
         assert_eq!(read(&write(&description)).unwrap(), description);
+        assert!(is_valid(&gateway), "{word}");
     }
     let told = problems(&GATEWAY.replace("modbus-tcp", "modbus"), POINTS);
-    assert!(told[0].contains(r#"expected protocol = "modbus-tcp" or "modbus-rtu-tcp""#), "{told:?}");
+    assert!(told[0].contains(r#"expected protocol = "modbus-tcp" or "modbus-rtu" or"#), "{told:?}");
+    let timing = read(&files(&serial.replace("modbus-tcp", "modbus-rtu"), POINTS)).unwrap().links[0].protocol.timing();
+    assert_eq!((timing.baud, timing.bits_per_character), (Some(9600), 11), "no parity, two stop bits");
+    for (wrong, expected) in [
+        ("data-bits = 7", "RTU frames take 8 data bits"),
+        ("parity = \"mark\"", "expected one of even, odd, none"),
+        ("device-path = \"COM3\"", "expected the path of a serial port"),
+    ] {
+        let key = wrong.split(' ').next().unwrap();
+        let lines = serial.lines().filter(|line| !line.starts_with(key)).collect::<Vec<_>>().join("\n");
+        let gateway = lines.replace("protocol = \"modbus-tcp\"", &format!("protocol = \"modbus-rtu\"\n{wrong}"));
+        let told = problems(&gateway, POINTS);
+        assert!(told[0].contains(expected), "{told:?}");
+    }
+    let told = problems(&GATEWAY.replace("modbus-tcp\"", "modbus-rtu-tcp\"\nin-flight = 4"), POINTS);
+    assert!(told[0].contains("RTU frames do not say which answer"), "{told:?}");
+}
+
+#[test]
+fn one_list_serves_devices_at_other_addresses_and_ratios() {
+    let points =
+        "name,address,type,scale,by-ratio,rate\npower,input:10,int16,0.1,true,fast\nhours,input:11,uint16,0.1,,fast\n";
+    let other = "[[device]]\nname = \"meter-2\"\nlink = \"process-bus\"\nunit = 4\nbase = 1000\nratio = 40\npoints = \"points/gas-analyser.csv\"\n\n[[uplink]]";
+    let gateway = GATEWAY.replace("[[uplink]]", other);
+    let description = read(&files(&gateway, points)).unwrap();
+    let point = |device: usize, at: usize| &description.devices[device].points[at];
+    assert_eq!([point(0, 0), point(1, 0)].map(|p| p.address.to_string()), ["input:10", "input:1010"]);
+    let value = |device, at| point(device, at).shaping.apply(&crate::Value::Int(500)).as_f64().unwrap();
+    assert_eq!([value(0, 0), value(1, 0), value(1, 1)], [50.0, 2000.0, 50.0]);
+    assert_eq!(read(&write(&description)).unwrap(), description, "the list is written as it was");
+    let told = problems(&gateway.replace("base = 1000", "base = 65530"), points);
+    assert!(told[0].contains("input:10 with a base of 65530 is past address 65535"), "{told:?}");
+    assert!(problems(&gateway.replace("ratio = 40", "ratio = 0"), points)[0].contains("a ratio of 0"));
+}
+
+#[test]
+fn no_request_touches_a_hole() {
+    let points = "name,address,type,rate\na,holding:0,uint16,fast\nb,holding:3,uint16,fast\nc,holding:5,uint16,fast\n";
+    let with = |holes: &str| GATEWAY.replace("unit = 3", &format!("unit = 3\nmax-gap = 4\nholes = \"{holes}\""));
+    let ranges = |holes: &str| {
+        let description = read(&files(&with(holes), points)).unwrap();
+        let requests = planned(&description, &description.devices[0]);
+        requests.into_iter().map(|request| request.block.range.into_inner()).collect::<Vec<_>>()
+    };
+    assert_eq!(ranges("input:1"), [(0, 5)]);
+    assert_eq!(ranges("holding:1;holding:4"), [(0, 0), (3, 3), (5, 5)]);
+    let told = problems(&with("holding:2-3"), points);
+    assert!(told[0].contains("holding:3 is in a hole of the device: holding:2-3"), "{told:?}");
+    assert!(problems(&with("holding:3-2"), points)[0].contains("expected addresses and ranges with ;"));
 }
 
 #[test]
@@ -332,7 +391,6 @@ fn the_published_schema_takes_the_example_and_refuses_mistakes() {
     let validator = jsonschema::validator_for(&file_schema()).unwrap();
     let json = |text: &str| serde_json::to_value(text.parse::<toml::Table>().unwrap()).unwrap();
     assert!(validator.is_valid(&json(GATEWAY)));
-    assert!(validator.is_valid(&json(&GATEWAY.replace("modbus-tcp", "modbus-rtu-tcp"))));
     for (right, wrong) in [("500ms", "0s"), ("unit = 3", "unit = 300"), ("mqtt://", "http://"), ("host =", "hots =")] {
         assert!(!validator.is_valid(&json(&GATEWAY.replace(right, wrong))), "{wrong}");
     }

@@ -1,0 +1,34 @@
+import type { FrameView } from "../api/client";
+
+/** A moment of a recording: to the millisecond, since that is what one looks for. */
+export function moment(millis: number): string {
+  const at = new Date(millis);
+  return `${at.toLocaleTimeString([], { hour12: false })}.${String(at.getMilliseconds()).padStart(3, "0")}`;
+}
+
+/** Frames as they went over the line: what each says, and its bytes below. */
+export function FrameLines({ frames, label }: { frames: readonly FrameView[]; label: string }) {
+  return (
+    <ol aria-label={label} className="grid text-sm">
+      {frames.map((frame) => (
+        <li
+          key={frame.number}
+          className={`grid grid-cols-[6.5rem_1rem_minmax(0,1fr)_auto] gap-x-2 border-b border-line px-3 py-1.5 md:grid-cols-[6.5rem_1rem_9rem_minmax(0,1fr)_auto] ${frame.error ? "bg-alarm-ground text-alarm" : ""}`}
+        >
+          <span className="font-mono text-xs leading-5 text-faint">{moment(frame.at)}</span>
+          <span aria-hidden="true">{frame.sent ? "→" : "←"}</span>
+          <span className="sr-only">{frame.sent ? "sent" : "received"}</span>
+          <span className="truncate text-soft max-md:hidden">{frame.device ?? (frame.unit == null ? "" : `unit ${frame.unit}`)}</span>
+          <span className="break-words">
+            {frame.text}
+            {frame.error && frame.request ? <span className="text-soft"> ({frame.request})</span> : null}
+          </span>
+          <span className="text-right tabular-nums text-soft">{frame.answer_ms == null ? "" : `${frame.answer_ms.toFixed(1)} ms`}</span>
+          {frame.hex ? (
+            <span className="col-span-full font-mono text-xs leading-5 break-words text-faint md:col-start-3">{frame.hex}</span>
+          ) : null}
+        </li>
+      ))}
+    </ol>
+  );
+}

@@ -1,0 +1,34 @@
+import type { WriteOutcome as Outcome } from "../../api/client";
+import { FrameLines } from "../../components/FrameLines";
+import { Notice } from "../../components/Notice";
+import { raw, value } from "../../text/format";
+
+/** A value as somebody types it: a number, true or false, or else text. */
+export function typedValue(typed: string): number | boolean | string {
+  const text = typed.trim();
+  if (text === "true" || text === "on") return true;
+  if (text === "false" || text === "off") return false;
+  const number = Number(text.replace(",", "."));
+  return text !== "" && Number.isFinite(number) ? number : text;
+}
+
+/** What became of a write: what was sent, and what the device says now. */
+export function WriteOutcome({ of }: { of: Outcome }) {
+  if (of.confirmed === false) {
+    return (
+      <Notice tone="warn" title={`The device took ${raw(of.written)}, but says ${raw(of.raw)} now`}>
+        It may need longer, hold the value between limits of its own, or ignore it.
+      </Notice>
+    );
+  }
+  const said = of.read_back_error ? `not read back: ${of.read_back_error}` : of.confirmed ? `reads back ${value(of.value)} ${of.unit}` : "sent to all units, which do not answer";
+  return (
+    <Notice title={`Written, ${said}`}>
+      raw {raw(of.written)} at {of.address}, {of.answer_ms.toFixed(1)} ms
+      <details className="mt-1">
+        <summary className="cursor-pointer">On the line</summary>
+        <FrameLines frames={of.frames} label="On the line" />
+      </details>
+    </Notice>
+  );
+}

@@ -1,0 +1,151 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useRef, useState } from "react";
+import { useSearchParams } from "react-router";
+import type { FrameView } from "../../api/client";
+import { framesQuery } from "../../api/queries";
+import { Button, CONTROL } from "../../components/Form";
+import { FrameLines } from "../../components/FrameLines";
+import { Loading, Notice } from "../../components/Notice";
+import { Page } from "../../components/Page";
+import { useLive } from "../../live/live";
+import { count } from "../../text/format";
+
+/** More than one looks through at a time; the file has all of them. */
+const SHOWN = 400;
+
+/** What goes over the line? The newest frames of a link, decoded. */
+export function FramesPage() {
+  const [search, setSearch] = useSearchParams();
+  const { status } = useLive();
+  const links = (status?.gateways ?? []).flatMap((gateway) => gateway.links.map((link) => ({ gateway: gateway.name, link })));
+  const wanted = links.find((known) => known.gateway === search.get("gateway") && known.link.name === search.get("link"));
+  const chosen = wanted ?? links[0];
+  const change = (changes: Record<string, string | null>) =>
+    setSearch(
+      (before) => {
+        const after = new URLSearchParams(before);
+        for (const [key, to] of Object.entries(changes)) {
+          if (to) after.set(key, to);
+          else after.delete(key);
+        }
+        return after;
+      },
+      { replace: true },
+    );
+  if (!status) {
+    return (
+      <Page title="Frames">
+        <Loading what="links" />
+      </Page>
+    );
+  }
+  if (!chosen) {
+    return (
+      <Page title="Frames">
+        <Notice title="No link runs">What goes over a link is recorded as soon as a revision with links is active.</Notice>
+      </Page>
+    );
+  }
+  const { gateway, link } = chosen;
+  const device = search.get("device");
+  const errors = search.get("errors") === "1";
+  return (
+    <Page
+      title="Frames"
+      beside={
+        <div className="flex flex-1 flex-wrap items-center gap-2">
+          <select
+            aria-label="Link"
+            value={`${gateway}/${link.name}`}
+            onChange={(event) => {
+              const to = links.find((known) => `${known.gateway}/${known.link.name}` === event.target.value);
+              if (to) change({ gateway: to.gateway, link: to.link.name, device: null });
+            }}
+            className={`${CONTROL} max-w-56`}
+          >
+            {links.map((known) => (
+              <option key={`${known.gateway}/${known.link.name}`} value={`${known.gateway}/${known.link.name}`}>
+                {known.link.name}
+              </option>
+            ))}
+          </select>
+          <select
+            aria-label="Device"
+            value={device ?? ""}
+            onChange={(event) => change({ gateway, link: link.name, device: event.target.value || null })}
+            className={`${CONTROL} max-w-56`}
+          >
+            <option value="">all devices</option>
+            {link.devices.map((known) => (
+              <option key={known.name}>{known.name}</option>
+            ))}
+          </select>
+          <label className="flex items-center gap-2">
+            <input
+              type="checkbox"
+              checked={errors}
+              onChange={(event) => change({ gateway, link: link.name, errors: event.target.checked ? "1" : null })}
+              className="size-4 accent-(--act)"
+            />
+            Only what is wrong
+          </label>
+          <a
+            href={`/api/v1/gateways/${encodeURIComponent(gateway)}/links/${encodeURIComponent(link.name)}/frames.pcapng`}
+            download={`${link.name}.pcapng`}
+            className="ml-auto text-sm text-act underline"
+          >
+            Save as pcapng
+          </a>
+        </div>
+      }
+    >
+      <Recording key={`${gateway}/${link.name}/${device}/${errors}`} {...{ gateway, device, errors }} link={link.name} />
+    </Page>
+  );
+}
+
+interface RecordingProps {
+  gateway: string;
+  link: string;
+  device: string | null;
+  errors: boolean;
+}
+
+function Recording({ gateway, link, device, errors }: RecordingProps) {
+  const [isPaused, setPaused] = useState(false);
+  const query = useQuery({ ...framesQuery(gateway, link, device, errors), refetchInterval: isPaused ? false : 1000 });
+  // While paused, what was on the page stays, whatever is asked meanwhile.
+  const [held, setHeld] = useState<FrameView[]>([]);
+  const end = useRef<HTMLDivElement>(null);
+  const frames = isPaused ? held : (query.data ?? []).slice(-SHOWN);
+  const newest = frames.at(-1)?.number;
+  useEffect(() => {
+    if (!isPaused) end.current?.scrollIntoView?.({ block: "nearest" });
+  }, [newest, isPaused]);
+  if (query.isPending) return <Loading what="frames" />;
+  if (query.isError) return <Notice tone="alarm" title={query.error.message} />;
+  return (
+    <section aria-label="Recording" className="flex min-h-0 flex-1 flex-col rounded-lg border border-line bg-surface">
+      <header className="flex flex-wrap items-center gap-3 border-b border-line px-3 py-2 text-sm text-soft">
+        <Button
+          quiet
+          onClick={() => {
+            setHeld(frames);
+            setPaused(!isPaused);
+          }}
+        >
+          {isPaused ? "Go on" : "Pause"}
+        </Button>
+        <p role="status">{isPaused ? "Paused" : "Live"}: the last {count(frames.length, "frame")}; a link keeps 2,000.</p>
+      </header>
+      {frames.length === 0 ? (
+        <p className="p-4 text-soft">{errors ? "Nothing wrong is recorded." : "Nothing is recorded yet."}</p>
+      ) : (
+        <div className="min-h-0 flex-1 overflow-auto">
+          <FrameLines frames={frames} label="Frames" />
+          <div ref={end} />
+        </div>
+      )}
+    </section>
+  );
+}

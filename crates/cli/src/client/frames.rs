@@ -1,0 +1,96 @@
+use super::{Client, list, part, text, whole};
+use crate::args::{FramesArguments, Output};
+use crate::output::{clock, paint, print_csv};
+use anstyle::AnsiColor;
+use anyhow::Context;
+use serde_json::Value;
+use std::time::Duration;
+
+/// How often it is asked what is new: several times a second looks live to a person.
+const LOOK: Duration = Duration::from_millis(300);
+
+pub(crate) async fn run(arguments: FramesArguments) -> anyhow::Result<()> {
+    let client = Client::new(&arguments.of.target)?;
+    let gateway = client.gateway(arguments.of.gateway.as_deref()).await?;
+    let path = format!("/api/v1/gateways/{}/links/{}", part(&gateway), part(&arguments.link));
+    if let Some(file) = &arguments.save {
+        let bytes = client.file(&format!("{path}/frames.pcapng")).await?;
+        std::fs::write(file, &bytes).with_context(|| format!("writing {}", file.display()))?;
+        anstream::println!("{} bytes written to {}", bytes.len(), file.display());
+        return Ok(());
+    }
+    let path = format!("{path}/frames");
+    let errors = arguments.errors.to_string();
+    let mut query = vec![("errors", errors.as_str())];
+    query.extend(arguments.device.as_deref().map(|device| ("device", device)));
+    let all = client.get(&path, &query).await?;
+    let frames = all.as_array().map(Vec::as_slice).unwrap_or_default();
+    let mut newest = frames.last().map_or(0, |frame| whole(frame, "number"));
+    let frames = frames.get(frames.len().saturating_sub(arguments.last)..).unwrap_or_default();
+    match arguments.of.output {
+        Output::Json => anstream::println!("{}", serde_json::to_string_pretty(frames)?),
+        Output::Csv => print_csv(&HEADER, frames.iter().map(cells))?,
+        Output::Table => frames.iter().for_each(|frame| anstream::println!("{}", line(frame))),
+    }
+    if !arguments.follow {
+        return Ok(());
+    }
+    loop {
+        tokio::time::sleep(LOOK).await;
+        let after = newest.to_string();
+        let mut query = query.clone();
+        query.push(("after", &after));
+        let new = client.get(&path, &query).await?;
+        for frame in new.as_array().into_iter().flatten() {
+            newest = newest.max(whole(frame, "number"));
+            match arguments.of.output {
+                Output::Json => anstream::println!("{frame}"),
+                Output::Csv => anstream::println!("{}", cells(frame).join(",")),
+                Output::Table => anstream::println!("{}", line(frame)),
+            }
+        }
+    }
+}
+
+const HEADER: [&str; 7] = ["number", "at", "direction", "device", "answer ms", "text", "hex"];
+
+fn cells(frame: &Value) -> Vec<String> {
+    let took = frame.get("answer_ms").filter(|took| !took.is_null()).map(ToString::to_string).unwrap_or_default();
+    let texts = [direction(frame), &who(frame), &took, text(frame, "text"), text(frame, "hex")].map(str::to_owned);
+    [whole(frame, "number").to_string(), whole(frame, "at").to_string()].into_iter().chain(texts).collect()
+}
+
+fn direction(frame: &Value) -> &'static str {
+    if frame.get("sent").and_then(Value::as_bool).unwrap_or(false) { "sent" } else { "received" }
+}
+
+fn who(frame: &Value) -> String {
+    match (text(frame, "device"), frame.get("unit").and_then(Value::as_u64)) {
+        ("", Some(unit)) => format!("unit {unit}"),
+        (device, _) => device.to_owned(),
+    }
+}
+
+/// One frame on two lines: what it says, and its bytes below.
+pub(crate) fn line(frame: &Value) -> String {
+    let arrow = if direction(frame) == "sent" { "→" } else { "←" };
+    let took = frame.get("answer_ms").and_then(Value::as_f64).map(|took| format!("  {took:.1} ms")).unwrap_or_default();
+    let is_error = frame.get("error").and_then(Value::as_bool).unwrap_or(false);
+    let asked = if is_error { text(frame, "request") } else { "" };
+    let asked = if asked.is_empty() { String::new() } else { format!("  ({asked})") };
+    let says = paint(&format!("{}{asked}", text(frame, "text")), is_error.then_some(AnsiColor::Red));
+    let bytes = match text(frame, "hex") {
+        "" => String::new(),
+        hex => format!("\n                {}", paint(hex, Some(AnsiColor::BrightBlack))),
+    };
+    format!("{} {arrow} {:<20} {says}{took}{bytes}", clock(whole(frame, "at")), who(frame))
+}
+
+/// All frames of an exchange, under a heading.
+pub(crate) fn print(exchange: &Value) {
+    let frames = list(exchange, "frames");
+    if !frames.is_empty() {
+        anstream::println!("\nOn the line:");
+        frames.iter().for_each(|frame| anstream::println!("  {}", line(frame)));
+    }
+}

@@ -1,0 +1,134 @@
+use super::{Client, list, part, text, whole};
+use crate::args::{LinkArguments, Output};
+use crate::output::{count, plain, print_csv, print_table, span, table};
+use comfy_table::{Cell, CellAlignment, Color};
+use reqwest::Method;
+use serde_json::{Value, json};
+
+pub(crate) async fn run(arguments: LinkArguments) -> anyhow::Result<()> {
+    let client = Client::new(&arguments.of.target)?;
+    let gateway = client.gateway(arguments.of.gateway.as_deref()).await?;
+    let path = format!("/api/v1/gateways/{}/links/{}", part(&gateway), part(&arguments.link));
+    if arguments.relearn {
+        let body = json!({ "device": arguments.device });
+        client.do_it(Method::POST, &format!("{path}/relearn"), Some(&body)).await?;
+        anstream::println!("What was learned is tried anew.");
+        return Ok(());
+    }
+    let statistics = client.get(&format!("{path}/statistics"), &[]).await?;
+    let requests = client.get(&format!("{path}/requests"), &[]).await?;
+    let is_wanted = |request: &&Value| arguments.device.as_deref().is_none_or(|name| text(request, "device") == name);
+    let requests: Vec<_> = requests.as_array().into_iter().flatten().filter(is_wanted).collect();
+    match arguments.of.output {
+        Output::Json => {
+            let both = json!({ "statistics": statistics, "requests": requests });
+            anstream::println!("{}", serde_json::to_string_pretty(&both)?);
+        }
+        Output::Csv => print_csv(&REQUESTS, requests.iter().map(|request| request_cells(request)))?,
+        Output::Table => {
+            print_counts(&statistics);
+            print_rates(&statistics);
+            print_requests(&requests);
+        }
+    }
+    Ok(())
+}
+
+fn milliseconds(value: Option<&Value>) -> String {
+    value.and_then(Value::as_f64).map(|span| format!("{span} ms")).unwrap_or_default()
+}
+
+fn print_counts(statistics: &Value) {
+    let load = statistics.get("bus_load").and_then(Value::as_f64);
+    let load = load.map(|load| format!("line busy {:.1} % of the time, ", load * 100.0)).unwrap_or_default();
+    anstream::println!(
+        "{load}{} bytes sent, {} received, {} dropped as late or strange\n",
+        whole(statistics, "bytes_sent"),
+        whole(statistics, "bytes_received"),
+        count(usize::try_from(whole(statistics, "unmatched")).unwrap_or_default(), "frame"),
+    );
+    let mut shown =
+        table(&["", "requests", "answers", "timeouts", "broken", "refusals", "half within", "99 % within", "longest"]);
+    let all = [("all devices", statistics)].into_iter();
+    for (name, counts) in all.chain(list(statistics, "devices").iter().map(|device| (text(device, "name"), device))) {
+        let refusals = list(counts, "exceptions").iter().map(|one| {
+            let meaning = text(one, "meaning").split(", ").nth(1).unwrap_or_default();
+            format!("{} × {:02X} {meaning}", whole(one, "count"), whole(one, "code"))
+        });
+        let times = counts.get("answer_times").unwrap_or(&Value::Null);
+        let number = |key: &str| Cell::new(whole(counts, key)).set_alignment(CellAlignment::Right);
+        let time = |key: &str| Cell::new(milliseconds(times.get(key))).set_alignment(CellAlignment::Right);
+        shown.add_row([
+            Cell::new(name),
+            number("requests"),
+            number("answers"),
+            number("timeouts"),
+            number("malformed"),
+            Cell::new(refusals.collect::<Vec<_>>().join(", ")),
+            time("half_ms"),
+            time("most_ms"),
+            time("max_ms"),
+        ]);
+    }
+    print_table(&shown);
+}
+
+fn print_rates(statistics: &Value) {
+    anstream::println!();
+    let mut shown = table(&["every", "achieved", "polls", "over a period late"]);
+    for rate in list(statistics, "rates") {
+        let right = |text: String| Cell::new(text).set_alignment(CellAlignment::Right);
+        shown.add_row([
+            right(format!("{} ms", whole(rate, "asked_ms"))),
+            right(milliseconds(rate.get("achieved_ms"))),
+            right(whole(rate, "polls").to_string()),
+            right(whole(rate, "missed").to_string()),
+        ]);
+    }
+    print_table(&shown);
+}
+
+const REQUESTS: [&str; 7] = ["device", "reads", "from", "to", "every ms", "points", "state"];
+
+fn request_cells(request: &Value) -> Vec<String> {
+    let points: Vec<_> = list(request, "points").iter().map(plain).collect();
+    let texts = [text(request, "device"), text(request, "table")].map(str::to_owned);
+    let numbers = ["first", "last", "period_ms"].map(|key| whole(request, key).to_string());
+    texts.into_iter().chain(numbers).chain([points.join(" "), state(request)]).collect()
+}
+
+/// What is to be said of a request: nothing when it is as planned and works.
+fn state(request: &Value) -> String {
+    let again = request.get("whole_again_in_ms").and_then(Value::as_i64);
+    let again = again.map(|left| format!(", whole again in {}", span(left))).unwrap_or_default();
+    match (text(request, "bad"), request.get("as_planned").and_then(Value::as_bool)) {
+        ("", Some(false)) => format!("a part{again}"),
+        ("", _) => String::new(),
+        (bad, _) => format!("{bad}{again}"),
+    }
+}
+
+fn print_requests(requests: &[&Value]) {
+    anstream::println!();
+    let mut shown = table(&["device", "reads", "from", "to", "every", "points", ""]);
+    for request in requests {
+        let right = |key: &str| Cell::new(whole(request, key)).set_alignment(CellAlignment::Right);
+        let names: Vec<_> = list(request, "points").iter().map(plain).collect();
+        let points = match names.as_slice() {
+            [one, two, three, rest @ ..] if rest.len() > 1 => format!("{one} {two} {three} and {} more", rest.len()),
+            few => few.join(" "),
+        };
+        let state = Cell::new(state(request));
+        let is_bad = !text(request, "bad").is_empty();
+        shown.add_row([
+            Cell::new(text(request, "device")),
+            Cell::new(text(request, "table")),
+            right("first"),
+            right("last"),
+            Cell::new(format!("{} ms", whole(request, "period_ms"))).set_alignment(CellAlignment::Right),
+            Cell::new(points),
+            if is_bad { state.fg(Color::Red) } else { state },
+        ]);
+    }
+    print_table(&shown);
+}

@@ -1,0 +1,43 @@
+use super::{Client, frames, part, text, typed};
+use crate::args::{Output, WriteArguments};
+use crate::exit::{ExitReason, failed};
+use crate::output::{plain, with_unit};
+use serde_json::{Value, json};
+
+pub(crate) async fn run(arguments: WriteArguments) -> anyhow::Result<()> {
+    let client = Client::new(&arguments.of.target)?;
+    let gateway = client.gateway(arguments.of.gateway.as_deref()).await?;
+    let parts = [&gateway, &arguments.device, &arguments.point].map(|name| part(name));
+    let body = json!({ "value": typed(&arguments.value) });
+    let outcome = client.put(&format!("/api/v1/points/{}/value", parts.join("/")), &body).await?;
+    told(&outcome, arguments.of.output)
+}
+
+/// Says what became of a write; not confirmed is a failure.
+pub(crate) fn told(outcome: &Value, output: Output) -> anyhow::Result<()> {
+    let field = |key: &str| outcome.get(key).unwrap_or(&Value::Null);
+    let now = with_unit(field("value"), text(outcome, "unit"), None);
+    let written = plain(field("written"));
+    if output == Output::Json {
+        anstream::println!("{}", serde_json::to_string_pretty(outcome)?);
+    }
+    let address = text(outcome, "address");
+    let error = match (field("confirmed").as_bool(), field("read_back_error").as_str()) {
+        (Some(true), _) => None,
+        (Some(false), _) => Some(format!("{address} took {written}, but says {} now", plain(field("raw")))),
+        (None, Some(error)) => Some(format!("{address} took {written}, but could not be read back: {error}")),
+        (None, None) => None,
+    };
+    if let Some(error) = error {
+        return Err(failed(ExitReason::Failure, error));
+    }
+    if output != Output::Json {
+        let took = field("answer_ms").as_f64().unwrap_or_default();
+        match field("confirmed").as_bool() {
+            Some(_) => anstream::println!("{address} = {now}, raw {written}, read back   {took:.1} ms"),
+            None => anstream::println!("raw {written} sent to all units; nobody answers that"),
+        }
+        frames::print(outcome);
+    }
+    Ok(())
+}

@@ -1,0 +1,170 @@
+use super::difference::changed_fields;
+use super::draft::name_of;
+use super::points_file::PointsFile;
+use super::problem::Problem;
+use super::schema::{self, ObjectKind};
+use super::{Draft, FieldChange, ObjectClass, ObjectRef, check, rules};
+use serde::Serialize;
+use std::collections::{HashMap, HashSet};
+
+/// What taking over a point list would change, and what is wrong with it.
+#[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
+pub struct PointsImport {
+    /// Points that are new.
+    pub added: Vec<String>,
+    /// Points that change.
+    pub changed: Vec<PointChange>,
+    /// Points that are gone.
+    pub removed: Vec<String>,
+    /// How many stay as they are.
+    pub same: usize,
+    /// Every mistake and warning in the list, by line and column.
+    pub problems: Vec<Problem>,
+}
+
+/// A point that changes.
+#[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
+pub struct PointChange {
+    /// Its name.
+    pub name: String,
+    /// What changes about it.
+    pub fields: Vec<FieldChange>,
+}
+
+/// Whether points that a list does not name stay.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Others {
+    /// They stay.
+    Stay,
+    /// They go.
+    Go,
+}
+
+/// Takes a point list over into a draft: as spreadsheets write them, see [`write`](super::write) for the columns.
+///
+/// The draft that comes back holds the rows, also when there are mistakes among them.
+#[must_use]
+pub fn import_points(draft: &Draft, list: &str, text: &str, others: Others) -> (Draft, PointsImport) {
+    let (mut file, faults) = PointsFile::parse(text, schema::of(ObjectKind::Point));
+    let rows = file.take_rows();
+    let placed = |place, message: String, expected: &str| Problem::of_file(list, place, message, expected);
+    let mut problems: Vec<_> =
+        faults.into_iter().map(|(place, fault)| placed(place, fault.message, &fault.expected)).collect();
+    let lines: HashMap<&str, usize> = rows.iter().enumerate().rev().map(|(at, row)| (name_of(row), at)).collect();
+    for (at, _) in rows.iter().enumerate().filter(|(_, row)| name_of(row).is_empty()) {
+        problems.push(placed(file.place(at, "name"), format!("row {} has no name", at + 1), "a name in every row"));
+    }
+    let mut twice = HashSet::new();
+    for (at, fault) in rules::duplicates(rows.iter().map(name_of)) {
+        twice.extend(rows.get(at).map(|row| name_of(row).to_owned()));
+        problems.push(placed(file.place(at, "name"), fault.message, &fault.expected));
+    }
+
+    let before = draft.lists.get(list).cloned().unwrap_or_default();
+    let mut import =
+        PointsImport { added: Vec::new(), changed: Vec::new(), removed: Vec::new(), same: 0, problems: Vec::new() };
+    let (mut merged, mut taken) = (Vec::with_capacity(before.len()), vec![false; rows.len()]);
+    for known in before {
+        let at = lines.get(name_of(&known)).copied();
+        match at.and_then(|at| Some((at, rows.get(at)?))) {
+            Some((at, row)) => {
+                taken.get_mut(at).into_iter().for_each(|taken| *taken = true);
+                let name = name_of(row).to_owned();
+                let fields = changed_fields(&ObjectRef::point(list, name.as_str()), &known, row);
+                if fields.is_empty() {
+                    import.same += 1;
+                } else {
+                    import.changed.push(PointChange { name, fields });
+                }
+                merged.push(row.clone());
+            }
+            None if others == Others::Stay => {
+                import.same += 1;
+                merged.push(known);
+            }
+            None => import.removed.push(name_of(&known).to_owned()),
+        }
+    }
+    for (row, _) in rows.iter().zip(&taken).filter(|(_, taken)| !**taken) {
+        import.added.push(name_of(row).to_owned());
+        merged.push(row.clone());
+    }
+
+    let mut after = draft.clone();
+    after.lists.insert(list.to_owned(), merged);
+    let of_list = |problem: &Problem| {
+        let target = problem.target.as_ref()?;
+        (target.class == ObjectClass::Point && target.list == list).then(|| target.name.clone())
+    };
+    for problem in check(&after).problems {
+        let Some(name) = of_list(&problem) else { continue };
+        // These have been told by row.
+        if name.is_empty() || (problem.field == "name" && twice.contains(&name)) {
+            continue;
+        }
+        let place = lines.get(name.as_str()).map(|at| file.place(*at, &problem.field));
+        // What is wrong with points that the list does not name is told without a place.
+        let (line, column) = place.unwrap_or_default();
+        let file = if line > 0 { list.to_owned() } else { String::new() };
+        problems.push(Problem { file, line, column, ..problem });
+    }
+    problems.sort();
+    problems
+        .dedup_by(|left, right| (left.line, left.column, &left.message) == (right.line, right.column, &right.message));
+    import.problems = problems;
+    (after, import)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::description::{Files, MAIN_FILE, parse};
+
+    const MAIN: &str = "[gateway]\nname = \"g\"\n[rates]\nfast = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"modbus-tcp\"\nhost = \"h\"\n\
+                        [[device]]\nname = \"d\"\nlink = \"l\"\nunit = 1\npoints = \"p.csv\"\n";
+    const LIST: &str =
+        "name,address,type,scale,rate,title\nflow,input:0,float32,,fast,\nlevel,input:2,uint16,0.1,fast,Level\n";
+
+    fn draft() -> Draft {
+        let files: Files = [(MAIN_FILE.to_owned(), MAIN.to_owned()), ("p.csv".to_owned(), LIST.to_owned())].into();
+        parse(&files).unwrap()
+    }
+
+    fn told(import: &PointsImport) -> (Vec<&str>, Vec<&str>, Vec<&str>, usize) {
+        let changed = import.changed.iter().map(|change| change.name.as_str()).collect();
+        (
+            import.added.iter().map(String::as_str).collect(),
+            changed,
+            import.removed.iter().map(String::as_str).collect(),
+            import.same,
+        )
+    }
+
+    #[test]
+    fn a_list_as_a_spreadsheet_writes_it_is_taken_over_with_a_preview() {
+        // A byte order mark, semicolons, decimal commas, capital headings, a title with a comma, an empty line.
+        let sheet = "\u{feff}Name;Address;Type;Scale;Rate;Title\r\nlevel;input:2;uint16;0,01;fast;\"Level, wet\"\r\n\r\nph;30004;uint16;0,01;fast;\r\n";
+        let (after, import) = import_points(&draft(), "p.csv", sheet, Others::Stay);
+        assert_eq!(import.problems, []);
+        assert_eq!(told(&import), (vec!["ph"], vec!["level"], vec![], 1));
+        let fields: Vec<_> = import.changed[0].fields.iter().map(|change| change.field.as_str()).collect();
+        assert_eq!(fields, ["scale", "title"]);
+        let rows = &after.lists["p.csv"];
+        assert_eq!((rows.len(), &rows[1]["scale"], &rows[1]["title"]), (3, &0.01.into(), &"Level, wet".into()));
+        let (_, import) = import_points(&draft(), "p.csv", sheet, Others::Go);
+        assert_eq!(told(&import), (vec!["ph"], vec!["level"], vec!["flow"], 0));
+        let tabs = "name\taddress\ttype\trate\nflow\tinput:0\tfloat32\tfast\n";
+        assert_eq!(told(&import_points(&draft(), "p.csv", tabs, Others::Stay).1), (vec![], vec![], vec![], 2));
+    }
+
+    #[test]
+    fn every_mistake_has_its_line_and_column() {
+        let sheet = "name;address;type;scale;rate\nflow;input:0;float32;1,5;fast\nflow;input:9;uint16;;fast\n;input:3;uint16;;fast\nx;input:70000;uint16;1,2,3;slow\n";
+        let (_, import) = import_points(&draft(), "p.csv", sheet, Others::Stay);
+        let places: Vec<_> = import.problems.iter().map(|p| (p.line, p.column, p.message.as_str())).collect();
+        for wanted in [(3, 1, "name \"flow\" is taken"), (4, 1, "row 3 has no name"), (5, 22, "scale is \"1,2,3\"")] {
+            assert!(places.contains(&wanted), "{wanted:?} in {places:?}");
+        }
+        assert_eq!(places.len(), 3, "{places:?}");
+    }
+}

@@ -1,0 +1,263 @@
+//! A serial line with several units, and what is done on it once: writes, identification, scans.
+#![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
+
+use interlex_core::Value;
+use interlex_core::description::{Description, Files, ModbusTable, read};
+use interlex_gateway::{
+    DeviceState, FrameFilter, Gateway, GatewayOptions, IdentityObject, PointWrite, Scan, ScanEvent, WriteError,
+    identify,
+};
+use interlex_modbus::{
+    ExceptionCode, Framing, ReadData, Refusal, Request, Response, Table, Units, Written, serve_wire,
+};
+use interlex_plant::SerialLine;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use tokio_util::sync::CancellationToken;
+
+/// Units 1 to 8 with twenty holding registers and as many coils each; some may be dead.
+#[derive(Debug, Default)]
+struct Field {
+    registers: Mutex<HashMap<(u8, u16), u16>>,
+    asked: Mutex<Vec<u8>>,
+    dead: Mutex<Vec<u8>>,
+    /// Units that do not know function 22.
+    without_mask: Mutex<bool>,
+}
+
+impl Units for Field {
+    fn answer(&self, unit: u8, request: &Request) -> Result<Response, Refusal> {
+        self.asked.lock().unwrap().push(unit);
+        if unit > 8 || self.dead.lock().unwrap().contains(&unit) {
+            return Err(Refusal::Silence);
+        }
+        let mut registers = self.registers.lock().unwrap();
+        let missing = || Refusal::Exception(ExceptionCode::ILLEGAL_DATA_ADDRESS);
+        match request {
+            Request::Read(read) if read.table() == Table::HoldingRegister => {
+                let range = read.address()..read.address() + read.quantity();
+                let exists = |address: &u16| *address < 20 && *address != 13;
+                if !range.clone().all(|address| exists(&address)) {
+                    return Err(missing());
+                }
+                let value = |address| registers.get(&(unit, address)).copied().unwrap_or(address);
+                Ok(Response::Data(ReadData::Registers(range.map(value).collect())))
+            }
+            Request::Write(write) => {
+                let address = write.address();
+                match write.written() {
+                    Written::Register(value) => _ = registers.insert((unit, address), *value),
+                    Written::Registers(values) => {
+                        registers.extend((address..).zip(values).map(|(address, value)| ((unit, address), *value)));
+                    }
+                    Written::Mask { and, or } if !*self.without_mask.lock().unwrap() => {
+                        let register = registers.entry((unit, address)).or_insert(address);
+                        *register = *register & and | or & !and;
+                    }
+                    _ => return Err(ExceptionCode::ILLEGAL_FUNCTION.into()),
+                }
+                Ok(Response::Written)
+            }
+            Request::Identify(request) => {
+                let long = "x".repeat(240);
+                Ok(Response::Identification(request.pick(0x03, &[(0, "Alderfen"), (1, "AW-1"), (2, &long)])?))
+            }
+            _ => Err(ExceptionCode::ILLEGAL_FUNCTION.into()),
+        }
+    }
+}
+
+const POINTS: &str = "name,address,type,scale,access,low,high,rate\nlevel,holding:0,uint16,0.1,read,,,fast\n\
+                      set-point,holding:4,int16,0.1,read-write,-10,50,fast\nratio,holding:6,float32,,read-write,,,fast\n\
+                      pump,holding:8.3,,,read-write,,,fast\nmode,holding:8.4-7,uint16,,read-write,,,fast\n";
+
+struct Bench {
+    field: Arc<Field>,
+    description: Arc<Description>,
+    gateway: Gateway,
+}
+
+impl Bench {
+    async fn start(framing: Framing, units: impl Iterator<Item = u8>, more: &str) -> Self {
+        let line = SerialLine::open().unwrap();
+        let path = line.path().display().to_string();
+        let field = Arc::new(Field::default());
+        let (units_of_line, silence) = (Arc::clone(&field) as Arc<dyn Units>, framing.silence(115_200));
+        tokio::spawn(serve_wire(line, framing, silence, units_of_line, CancellationToken::new()));
+        let word = if framing == Framing::Ascii { "modbus-ascii" } else { "modbus-rtu" };
+        let mut main = format!(
+            "[gateway]\nname = \"alderfen-1\"\n[rates]\nfast = \"200ms\"\n[[link]]\nname = \"meter-line\"\nprotocol = \
+             \"{word}\"\ndevice-path = \"{path}\"\nbaud = 115200\nparity = \"none\"\ntimeout = \"50ms\"\n"
+        );
+        for unit in units {
+            main.push_str(&format!(
+                "[[device]]\nname = \"unit-{unit}\"\nlink = \"meter-line\"\nunit = {unit}\npoints = \"p.csv\"\n{more}"
+            ));
+        }
+        let files: Files = [("gateway.toml".to_owned(), main), ("p.csv".to_owned(), POINTS.to_owned())].into();
+        let description = Arc::new(read(&files).unwrap());
+        let gateway = Gateway::start(Arc::clone(&description), GatewayOptions::default()).await;
+        Self { field, description, gateway }
+    }
+
+    async fn until(&self, what: &str, holds: impl Fn(&Gateway) -> bool) {
+        let waiting = async {
+            while !holds(&self.gateway) {
+                tokio::time::sleep(Duration::from_millis(5)).await;
+            }
+        };
+        let waited = tokio::time::timeout(Duration::from_secs(30), waiting).await;
+        assert!(waited.is_ok(), "waited in vain: {what}\n{:#?}", self.gateway.status());
+    }
+
+    async fn write(&self, point: &str, value: Value) -> Result<(Option<Value>, Option<bool>), String> {
+        let outcome = self.gateway.running().write("unit-1", point, value).await.unwrap();
+        outcome.map(|outcome| (outcome.value, outcome.confirmed)).map_err(|error| error.to_string())
+    }
+
+    fn value(&self, point: &str) -> Option<Value> {
+        let running = self.gateway.running();
+        running.latest().read(running.points().find("unit-1", point).unwrap().index).unwrap().value
+    }
+
+    async fn scan(&self, scan: Scan) -> Vec<ScanEvent> {
+        let (sender, mut receiver) = tokio::sync::mpsc::channel(4);
+        let running = self.gateway.running();
+        let scanning = scan.run(&self.description.links[0], Some(&running), 1000, sender);
+        let collecting = async {
+            let mut events = Vec::new();
+            while let Some(event) = receiver.recv().await {
+                events.push(event);
+            }
+            events
+        };
+        let (scanned, events) = tokio::join!(scanning, collecting);
+        scanned.unwrap();
+        events.into_iter().filter(|event| !matches!(event, ScanEvent::Progress { .. })).collect()
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn three_dead_units_of_eight_cost_the_five_others_next_to_nothing() {
+    let bench = Bench::start(Framing::Rtu, 1..=8, "").await;
+    bench.until("all good", |gateway| gateway.status().points_good == 40).await;
+    *bench.field.dead.lock().unwrap() = vec![2, 5, 7];
+    bench
+        .until("three are silent", |gateway| {
+            let link = &gateway.status().links[0];
+            link.devices.iter().filter(|device| device.state == DeviceState::Silent).count() == 3
+        })
+        .await;
+    let polls = || bench.gateway.running().statistics("meter-line").unwrap().rates[0].polls;
+    bench.field.asked.lock().unwrap().clear();
+    let (before, started) = (polls(), tokio::time::Instant::now());
+    // Ten seconds of the line: fifty periods of 200 ms.
+    bench.until("fifty periods", |_| started.elapsed() >= Duration::from_secs(10)).await;
+    let (done, scheduled) = (polls() - before, started.elapsed().as_millis() / 200 * 5);
+    assert!(u128::from(done) * 100 >= scheduled * 95, "{done} of {scheduled} polls");
+    let asked = bench.field.asked.lock().unwrap().clone();
+    let probes = asked.iter().filter(|unit| [2, 5, 7].contains(unit)).count();
+    assert!(probes > 0 && probes < 60, "{probes} requests to dead units");
+    let statistics = bench.gateway.running().statistics("meter-line").unwrap();
+    assert!(statistics.bus_load.is_some_and(|load| load > 0.001 && load < 0.5), "{statistics:?}");
+    let achieved = statistics.rates[0].achieved_ms.unwrap();
+    assert!((190.0..230.0).contains(&achieved), "{achieved}");
+    bench.field.dead.lock().unwrap().clear();
+    bench.until("all are back", |gateway| gateway.status().points_good == 40).await;
+    bench.gateway.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn values_are_written_ahead_of_polls_and_read_back() {
+    for framing in [Framing::Rtu, Framing::Ascii] {
+        let bench = Bench::start(framing, 1..=1, "").await;
+        bench.until("all good", |gateway| gateway.status().points_good == 5).await;
+        assert_eq!(bench.write("set-point", Value::Float64(-2.5)).await, Ok((Some(Value::Float64(-2.5)), Some(true))));
+        assert_eq!(bench.field.registers.lock().unwrap()[&(1, 4)], 0xFFE7);
+        bench.until("it is polled", |_| bench.value("set-point") == Some(Value::Float64(-2.5))).await;
+        let ratio = Value::Float64(1.25);
+        assert_eq!(bench.write("ratio", ratio).await, Ok((Some(Value::Float32(1.25)), Some(true))));
+        // 8 is 1000 binary: bit 3 is set, bits 4 to 7 are not.
+        assert_eq!(bench.write("pump", Value::Bool(false)).await, Ok((Some(Value::Bool(false)), Some(true))));
+        assert_eq!(bench.write("mode", Value::Uint(5)).await, Ok((Some(Value::Uint(5)), Some(true))));
+        assert_eq!(bench.field.registers.lock().unwrap()[&(1, 8)], 0b0101_0000);
+        let refused = [
+            ("set-point", Value::Uint(51), "51 is above its high limit 50"),
+            ("level", Value::Uint(1), "the point is read only; its access would have to be read-write"),
+            ("mode", Value::Uint(16), "16 does not fit bits 4 to 7: 0 to 15 does"),
+            ("pump", Value::Uint(1), "1 is no bit: write true or false"),
+        ];
+        let before = bench.field.registers.lock().unwrap().clone();
+        for (point, value, why) in refused {
+            assert_eq!(bench.write(point, value).await, Err(why.to_owned()));
+        }
+        assert_eq!(*bench.field.registers.lock().unwrap(), before, "nothing was sent");
+        bench.field.dead.lock().unwrap().push(1);
+        let error = bench.write("set-point", Value::Uint(5)).await.unwrap_err();
+        assert!(error.contains("unit 1: no answer within 50ms"), "{error}");
+        bench.gateway.stop().await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn bits_are_written_by_reading_first_where_the_device_lacks_the_function() {
+    let bench = Bench::start(Framing::Rtu, 1..=1, "").await;
+    *bench.field.without_mask.lock().unwrap() = true;
+    bench.until("all good", |gateway| gateway.status().points_good == 5).await;
+    let error = bench.write("mode", Value::Uint(5)).await.unwrap_err();
+    assert!(error.contains("exception 01, illegal function"), "{error}");
+    bench.gateway.stop().await;
+
+    let bench = Bench::start(Framing::Rtu, 1..=1, "bit-writes = \"read-modify-write\"\n").await;
+    *bench.field.without_mask.lock().unwrap() = true;
+    bench.until("all good", |gateway| gateway.status().points_good == 5).await;
+    assert_eq!(bench.write("mode", Value::Uint(5)).await, Ok((Some(Value::Uint(5)), Some(true))));
+    assert_eq!(bench.field.registers.lock().unwrap()[&(1, 8)], 0b0101_1000, "the other bits stay");
+    bench.gateway.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_device_says_who_it_is_and_a_scan_finds_units_and_addresses() {
+    let bench = Bench::start(Framing::Rtu, 1..=2, "").await;
+    bench.until("all good", |gateway| gateway.status().points_good == 10).await;
+    let link = &bench.description.links[0];
+    let identity = identify(link, 1, Some(&bench.gateway.running())).await.unwrap();
+    let object = |id, name: &str, value: &str| IdentityObject { id, name: name.into(), value: value.into() };
+    assert_eq!(identity.objects[..2], [object(0, "VendorName", "Alderfen"), object(1, "ProductCode", "AW-1")]);
+    assert_eq!((identity.objects[2].value.len(), identity.frames.len()), (240, 4), "in two answers");
+
+    bench.field.dead.lock().unwrap().push(4);
+    let units = bench.scan(Scan::Units(1..=9)).await;
+    let found: Vec<_> = units
+        .iter()
+        .filter_map(|event| match event {
+            ScanEvent::Unit { unit, .. } => Some(*unit),
+            _ => None,
+        })
+        .collect();
+    assert_eq!(found, [1, 2, 3, 5, 6, 7, 8]);
+    let addresses = Scan::Addresses { unit: 3, table: ModbusTable::Holding, range: 0..=60 };
+    let ranges = bench.scan(addresses).await;
+    let expected = [ScanEvent::Range { first: 0, last: 12 }, ScanEvent::Range { first: 14, last: 19 }];
+    assert_eq!(ranges[..2], expected);
+    assert!(matches!(ranges[2], ScanEvent::Done { requests } if requests < 100), "{ranges:?}");
+    let coils = Scan::Addresses { unit: 3, table: ModbusTable::Coil, range: 0..=60 };
+    assert_eq!(
+        bench.scan(coils).await,
+        [ScanEvent::Failed { why: "unit 3: exception 01, illegal function".to_owned() }]
+    );
+    assert_eq!(bench.gateway.status().points_good, 10, "polls went on");
+    let frames = bench.gateway.running().frames("meter-line", None, FrameFilter::default()).unwrap();
+    assert!(frames.iter().any(|frame| frame.text.starts_with("00 \"Alderfen\"")), "{frames:?}");
+    bench.gateway.stop().await;
+
+    // Without a running link the port is opened for it alone.
+    let alone = identify(link, 1, None).await.unwrap();
+    assert_eq!(alone.objects, identity.objects);
+    let mut point = bench.description.devices[0].points[1].clone();
+    point.settings.access = interlex_core::description::Access::Read;
+    let device = bench.description.devices[0].clone();
+    let write = PointWrite { link: link.clone(), device, point, value: Value::Uint(1), index: None };
+    assert!(matches!(write.run(None).await, Err(WriteError::Refused(_))));
+}

@@ -1,0 +1,109 @@
+//! The bench in front of a serial line: who is there, what do they say, and a command back.
+#![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
+
+use interlex_e2e::{Rig, wait_for};
+use serde_json::{Value, json};
+use std::process::Command;
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_serial_line_is_looked_at_commanded_and_recorded() {
+    let mut rig = Rig::bare().await;
+    rig.set_up().await;
+    let description = rig.description_with_line().await;
+    let out = rig.interlex(&["config", "apply", &description, "--activate", "--note", "with the line"]).await;
+    assert_eq!(out.code, 0, "{out:?}");
+    // One point stands at an address that its device does not have.
+    rig.until("all points but one are good", |status| status["gateways"][0]["points_good"] == 50).await;
+    rig.until("the uplink is online", |status| status["gateways"][0]["uplinks"][0]["state"] == "online").await;
+    who_is_there(&rig).await;
+    a_command_goes_out_and_its_value_arrives(&rig).await;
+    nothing_wrong_is_written(&rig).await;
+    the_line_tells_what_it_counted(&rig).await;
+    the_recording_is_read_by_another_program(&rig).await;
+}
+
+async fn who_is_there(rig: &Rig) {
+    let out = rig.interlex(&["trial", "scan", "meter-line", "--first", "10", "--last", "14"]).await;
+    assert_eq!(out.code, 0, "{out:?}");
+    let units: Vec<_> = out.out.lines().filter(|line| line.starts_with("unit")).map(|line| &line[..9]).collect();
+    assert_eq!(units, ["unit  11 ", "unit  12 ", "unit  13 "]);
+    let out = rig.interlex(&["trial", "scan", "meter-line", "--device", "gas-meter", "--last", "30"]).await;
+    assert!(out.out.starts_with("10 to 15   6 there\n"), "{out:?}");
+    let out = rig.interlex(&["trial", "identify", "gas-meter"]).await;
+    assert!(out.out.contains("VendorName          Alderfen Instruments"), "{out:?}");
+    let out = rig.interlex(&["trial", "read", "gas-meter", "holding:16"]).await;
+    assert!(out.code == 1 && out.err.contains("unit 13: exception 02, illegal data address"), "{out:?}");
+    assert!(out.err.contains("0D 03 00 10 00 01"), "the frames are told: {out:?}");
+}
+
+async fn a_command_goes_out_and_its_value_arrives(rig: &Rig) {
+    let out = rig.interlex(&["write", "digester-1", "temperature-set-point", "42.5"]).await;
+    assert!(out.out.starts_with("holding:0 = 42.5 °C, raw 425, read back"), "{out:?}");
+    let truth = rig.truth().await;
+    assert_eq!(truth["digester-1"]["temperature-set-point"].as_f64(), Some(42.5));
+    wait_for("the point says so", || async {
+        let point = rig.get("/api/v1/points/alderfen-1/digester-1/temperature-set-point").await;
+        (point["value"] == 42.5).then_some(())
+    })
+    .await;
+    let out = rig.interlex(&["trial", "write", "digester-2", "coil:0", "false"]).await;
+    assert!(out.out.starts_with("coil:0 = false, raw false, read back"), "{out:?}");
+    let audit = rig.get("/api/v1/audit?action=write").await;
+    let told = audit.to_string();
+    assert!(told.contains("alderfen-1/digester-1/temperature-set-point = 42.5: confirmed"), "{told}");
+}
+
+async fn nothing_wrong_is_written(rig: &Rig) {
+    let refused = [
+        (vec!["write", "digester-1", "temperature-set-point", "51"], "51 is above its high limit 50"),
+        (vec!["write", "digester-1", "mixer", "1"], "1 is no bit: write true or false"),
+        (vec!["write", "gas-analyser", "ch4", "3"], "the point is read only"),
+        (vec!["trial", "write", "digester-1", "holding:0", "70000"], "70000 would be 70000 in the device"),
+    ];
+    for (arguments, why) in refused {
+        let out = rig.interlex(&arguments).await;
+        assert!(out.code == 3 && out.err.contains(why), "{arguments:?}: {out:?}");
+    }
+    let out = rig.interlex(&["write", "digester-1", "nothing", "1"]).await;
+    assert!(out.code == 1 && out.err.contains("there is no point alderfen-1/digester-1/nothing"), "{out:?}");
+    assert_eq!(rig.truth().await["digester-1"]["temperature-set-point"].as_f64(), Some(42.5));
+}
+
+async fn the_line_tells_what_it_counted(rig: &Rig) {
+    let path = "/api/v1/gateways/alderfen-1/links/meter-line";
+    let requests = rig.get(&format!("{path}/requests")).await;
+    let bad: Vec<&Value> = requests.as_array().unwrap().iter().filter(|request| !request["bad"].is_null()).collect();
+    assert_eq!(bad.len(), 1, "{requests}");
+    assert_eq!((&bad[0]["first"], &bad[0]["points"]), (&json!(16), &json!(["density"])));
+    let statistics = rig.get(&format!("{path}/statistics")).await;
+    let slow = statistics["devices"].as_array().unwrap().iter().find(|d| d["name"] == "heat-meter-digesters").unwrap();
+    assert!(slow["answer_times"]["half_ms"].as_f64() >= Some(100.0), "{slow}");
+    assert_eq!(statistics["devices"][2]["exceptions"][0]["meaning"], "exception 02, illegal data address");
+    assert!(statistics["bus_load"].as_f64() > Some(0.001), "{statistics}");
+    let out = rig.interlex(&["link", "meter-line"]).await;
+    assert!(out.out.contains("device exception 02, illegal data address, whole again in"), "{out:?}");
+    let out = rig.interlex(&["frames", "meter-line", "--errors", "--device", "gas-meter"]).await;
+    assert!(out.out.contains("exception 02, illegal data address  (read holding registers 16)"), "{out:?}");
+    let out = rig.interlex(&["frames", "nowhere"]).await;
+    assert!(out.code == 1 && out.err.contains("there is no running link alderfen-1/nowhere"), "{out:?}");
+}
+
+async fn the_recording_is_read_by_another_program(rig: &Rig) {
+    let scratch = tempfile::tempdir().unwrap();
+    let tshark = |file: &std::path::Path, arguments: &[&str]| {
+        let out = Command::new("tshark").arg("-r").arg(file).args(arguments).output().unwrap();
+        String::from_utf8(out.stdout).unwrap()
+    };
+    for (link, options, function) in [
+        ("meter-line", &["-d", "tcp.port==5020,mbrtu"][..], "Read Holding Registers"),
+        ("process-bus", &[][..], "Write Single Register"),
+    ] {
+        let file = scratch.path().join(format!("{link}.pcapng"));
+        let out = rig.interlex(&["frames", link, "--save", &file.display().to_string()]).await;
+        assert_eq!(out.code, 0, "{out:?}");
+        let told = tshark(&file, options);
+        assert!(told.lines().count() > 10 && told.contains(function), "{told}");
+        let wrong = "_ws.malformed || mbrtu.crc16.status == 0 || tcp.analysis.flags || ip.checksum.status == 0";
+        assert_eq!(tshark(&file, &[options, &["-Y", wrong]].concat()), "", "{link}");
+    }
+}
