@@ -3,8 +3,10 @@
 
 mod config;
 mod latency;
+mod modbus_fleet;
 mod modbus_poll;
 mod pipeline;
+mod planner;
 mod report;
 mod sparkplug_encode;
 
@@ -25,8 +27,15 @@ struct Arguments {
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
 enum Scenario {
-    /// One connection, reads of 125 registers, against a bare request and response loop of the same sizes
+    /// One connection, reads of 125 registers, 1 and 8 outstanding, against a bare loop of the same sizes and depth
     ModbusPoll,
+    /// 100 devices of 500 registers every second in one gateway: CPU, lateness of polls, memory per point
+    ModbusFleet,
+    /// The devices of modbus-fleet, in a process of their own
+    #[value(hide = true)]
+    FleetDevices,
+    /// Requests for 50,000 points: how long to plan, and how many against the least possible
+    Planner,
     /// Samples through shaping, quality, change detection and latest table, 100,000 points on one core
     Pipeline,
     /// Metrics through the edge node into payloads, and bytes per metric
@@ -41,6 +50,9 @@ enum Scenario {
 async fn main() -> anyhow::Result<()> {
     match Arguments::parse().scenario {
         Scenario::ModbusPoll => modbus_poll::run().await,
+        Scenario::ModbusFleet => modbus_fleet::run().await,
+        Scenario::FleetDevices => modbus_fleet::devices().await,
+        Scenario::Planner => planner::run(),
         Scenario::Pipeline => pipeline::run(),
         Scenario::SparkplugEncode => sparkplug_encode::run(),
         Scenario::Config => config::run().await,

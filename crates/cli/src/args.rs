@@ -681,6 +681,14 @@ pub(crate) enum TrialCommand {
         /// A device of the draft
         device: String,
     },
+    /// Find the SunSpec models of a device, and offer its points; as CSV it is a list that draft import takes
+    Sunspec {
+        /// A device of the draft
+        device: String,
+        /// The rate that the points are to be sampled at
+        #[arg(long, default_value = "normal")]
+        rate: String,
+    },
     /// Look which units answer on a link, or which addresses a device has; Ctrl-C ends it
     Scan {
         /// A link of the draft: its units are looked for

@@ -23,6 +23,7 @@ mod points;
 mod recent;
 mod scan;
 mod status;
+mod sunspec;
 mod tap;
 mod trial;
 mod uplink;
@@ -43,6 +44,7 @@ pub use scan::{Scan, ScanEvent};
 pub use status::{
     DeviceState, DeviceStatus, GatewayStatus, LinkState, LinkStatus, RequestView, UplinkState, UplinkStatus,
 };
+pub use sunspec::{SunSpecModelView, SunSpecOffer, sunspec};
 pub use tap::{Tap, TapError, TapMessage, TapMetric};
 pub use trial::{TrialAlternative, TrialError, TrialRead, TrialReading};
 pub use write::{PointWrite, WriteError, WriteOutcome};

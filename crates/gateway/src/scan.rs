@@ -123,9 +123,12 @@ impl Scanner {
     /// One read, not before its time.
     async fn read(&mut self, unit: u8, request: ReadRequest) -> Result<Result<Response, RequestError>, Cancelled> {
         sleep_until(self.free_at).await;
-        self.free_at = Instant::now() + self.pace;
+        let started = Instant::now();
         self.requests += 1;
-        match self.line.exchange(unit, request.into(), None).await {
+        let answer = self.line.exchange(unit, request.into(), None).await;
+        // At the most half of the time of the line: silent units must not hold up the polls of the others.
+        self.free_at = (started + self.pace).max(Instant::now() + started.elapsed());
+        match answer {
             Ok(answer) => Ok(answer.outcome),
             Err(error) => {
                 self.tell(ScanEvent::Failed { why: error.to_string() }).await?;

@@ -37,7 +37,8 @@ impl Units for Field {
         match request {
             Request::Read(read) if read.table() == Table::HoldingRegister => {
                 let range = read.address()..read.address() + read.quantity();
-                let exists = |address: &u16| *address < 20 && *address != 13;
+                let exists =
+                    |address: &u16| (*address < 20 && *address != 13) || registers.contains_key(&(unit, *address));
                 if !range.clone().all(|address| exists(&address)) {
                     return Err(missing());
                 }
@@ -251,6 +252,24 @@ async fn a_device_says_who_it_is_and_a_scan_finds_units_and_addresses() {
     let frames = bench.gateway.running().frames("meter-line", None, FrameFilter::default()).unwrap();
     assert!(frames.iter().any(|frame| frame.text.starts_with("00 \"Alderfen\"")), "{frames:?}");
     bench.gateway.stop().await;
+
+    // Unit 8 speaks SunSpec: the common model, whose manufacturer and address alone are there, and the end.
+    let mut registers: HashMap<(u8, u16), u16> = (0..72).map(|at| ((8, 40_000 + at), 0)).collect();
+    for (at, value) in [(0, 0x5375), (1, 0x6E53), (2, 1), (3, 66), (4, 0x416C), (68, 8), (69, 0xFFFF), (70, 0xFFFF)] {
+        registers.insert((8, 40_000 + at), value);
+    }
+    *bench.field.registers.lock().unwrap() = registers;
+    let mut device = bench.description.devices[0].clone();
+    let sunspec = async |device| interlex_gateway::sunspec(link, &device, "fast", Some(&bench.gateway.running())).await;
+    let error = sunspec(device.clone()).await.unwrap_err().to_string();
+    assert_eq!(error, "unit 1 has no SunSpec marker at holding register 40000, 0 or 50000");
+    let interlex_core::description::DeviceProtocol::Modbus(modbus) = &mut device.protocol;
+    modbus.unit = 8;
+    let offer = sunspec(device).await.unwrap();
+    assert_eq!((offer.base, offer.models.len(), offer.models[0].points), (40_000, 1, 2));
+    let lines: Vec<_> = offer.text.lines().collect();
+    assert!(lines[1].starts_with("common/Mn,holding:40004,string(32),"), "{lines:?}");
+    assert!(lines[2].starts_with("common/DA,holding:40068,uint16,"), "{lines:?}");
 
     // Without a running link the port is opened for it alone.
     let alone = identify(link, 1, None).await.unwrap();

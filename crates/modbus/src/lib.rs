@@ -44,6 +44,7 @@ mod rtu;
 mod serial;
 mod serve;
 mod server;
+mod sunspec;
 mod trace;
 mod write;
 
@@ -63,5 +64,6 @@ pub use rtu::crc;
 pub use serial::{Parity, SerialSettings};
 pub use serve::{serve, serve_framed, serve_wire};
 pub use server::{Refusal, Server, Units};
+pub use sunspec::{SunSpecDevice, SunSpecModel, SunSpecPoint, SunSpecWalk};
 pub use trace::{Direction, Fate, TracedFrame};
 pub use write::{WriteRequest, Written};

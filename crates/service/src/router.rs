@@ -69,6 +69,7 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(trials::write))
         .routes(routes!(trials::identify))
         .routes(routes!(trials::scan))
+        .routes(routes!(trials::sunspec))
         .routes(routes!(links::frames))
         .routes(routes!(links::capture))
         .routes(routes!(links::statistics))

@@ -7,9 +7,11 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
 use interlex_core::description::{
-    Device, DeviceProtocol, Draft, Link, ModbusTable, ObjectClass, Point, check, list_of,
+    Device, DeviceProtocol, Draft, Link, ModbusAddress, ModbusTable, ObjectClass, Point, check, list_of,
 };
-use interlex_gateway::{PointWrite, Running, Scan, ScanEvent, TrialIdentity, TrialRead, TrialReading, WriteOutcome};
+use interlex_gateway::{
+    PointWrite, Running, Scan, ScanEvent, SunSpecOffer, TrialIdentity, TrialRead, TrialReading, WriteOutcome,
+};
 use interlex_store::AuditEntry;
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -165,6 +167,41 @@ pub(crate) async fn identify(
     outcome.map(Json).map_err(ApiError::Trial)
 }
 
+/// A unit whose SunSpec models are looked for.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct TrialSunSpecRequest {
+    /// A link.
+    link: Value,
+    /// A device. Its name, link and point list may be left out.
+    device: Value,
+    /// The rate that the points are to be sampled at.
+    rate: String,
+}
+
+/// Finds the SunSpec marker of a unit, walks its models, and offers its points as a list.
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/trials/sunspec", operation_id = "trial_sunspec", tag = "draft",
+    request_body = TrialSunSpecRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
+    (status = 200, body = SunSpecOffer), (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails),
+    (status = 403, body = ProblemDetails), (status = 422, body = ProblemDetails), (status = 502, body = ProblemDetails)))]
+pub(crate) async fn sunspec(
+    State(app): State<Arc<App>>,
+    Engineer(author): Engineer,
+    Path(gateway): Path<String>,
+    Json(wanted): Json<TrialSunSpecRequest>,
+) -> Result<Json<SunSpecOffer>, ApiError> {
+    let running = running(&app, &gateway).await?;
+    let (link, device, _) = described(wanted.link, wanted.device, any_point())?;
+    let outcome = interlex_gateway::sunspec(&link, &device, &wanted.rate, running.as_deref()).await;
+    let DeviceProtocol::Modbus(modbus) = &device.protocol;
+    let what = format!("unit {} at {}", modbus.unit, link.protocol.target());
+    let detail = match &outcome {
+        Ok(offer) => format!("{what}: {} models from {} on", offer.models.len(), offer.base),
+        Err(error) => format!("{what}: {error}"),
+    };
+    app.audit(AuditEntry { action: "trial-sunspec", detail: &detail, gateway: &gateway, ..author.entry() }).await;
+    outcome.map(Json).map_err(ApiError::Trial)
+}
+
 /// What to look for on a link: units, or addresses of one unit.
 #[derive(Debug, Deserialize, utoipa::ToSchema)]
 pub(crate) struct TrialScanRequest {
@@ -264,6 +301,12 @@ fn any_point() -> Value {
     json!({ "address": "holding:0", "type": "uint16" })
 }
 
+/// Whether an address is that of a register, and not of a bit.
+fn is_register(address: Option<&Value>) -> bool {
+    let address = address.and_then(Value::as_str).and_then(|text| text.parse::<ModbusAddress>().ok());
+    address.is_some_and(|address| !address.table.is_bits() && address.bits.is_none_or(|(low, high)| low < high))
+}
+
 /// The objects as a description of one point, checked like every other.
 fn described(mut link: Value, mut device: Value, mut point: Value) -> Result<(Link, Device, Point), ApiError> {
     let objects = [&mut link, &mut device, &mut point];
@@ -280,6 +323,10 @@ fn described(mut link: Value, mut device: Value, mut point: Value) -> Result<(Li
     }
     if let Some(point) = point.as_object_mut() {
         point.insert("rate".to_owned(), NAME.into());
+        // Whoever does not know the type yet asks for the register as it is.
+        if point.get("type").is_none_or(Value::is_null) && is_register(point.get("address")) {
+            point.insert("type".to_owned(), "uint16".into());
+        }
     }
     let mut draft = Draft::new(NAME);
     if let Some(device) = device.as_object_mut() {

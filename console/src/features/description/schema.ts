@@ -77,6 +77,9 @@ function optionsOf(property: Json, definitions: Json): { word: string; help?: st
     .map((choice) => ({ word: text(choice.const), help: text(choice.description) }));
 }
 
+/** Where a link leads: a host, or the path of a serial port. */
+export const targetOf = (link: Content): string => shown(link.host ?? link["device-path"]);
+
 /** A value as its field shows it. */
 export function shown(value: unknown): string {
   return value === null || value === undefined ? "" : String(value);

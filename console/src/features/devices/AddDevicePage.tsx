@@ -15,7 +15,7 @@ import { KindChoice } from "../description/KindChoice";
 import { useKept } from "../description/kept";
 import { useAnnounce } from "../description/presence";
 import { SchemaForm } from "../description/SchemaForm";
-import { shown } from "../description/schema";
+import { shown, targetOf } from "../description/schema";
 import { GatewayPage } from "../gateways/GatewayPage";
 import { Arrivals } from "./Arrivals";
 import { NewPoints } from "./NewPoints";
@@ -92,7 +92,7 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
             <Choice label="Link" value={known ? plan.link : ""} onChange={(event) => change({ link: event.target.value })}>
               {links.map((object) => (
                 <option key={object.name} value={object.name}>
-                  {object.name} ({shown(contentOf(object).host)})
+                  {object.name} ({targetOf(contentOf(object))})
                 </option>
               ))}
               <option value="">A new link</option>
@@ -233,7 +233,7 @@ function IntoDraft({ gateway, draft, plan, device, linkName, isNewLink, onBack, 
           ))}
           {isNewLink ? (
             <li>
-              link {linkName} to {shown(plan.newLink.host)}
+              link {linkName} to {targetOf(plan.newLink)}
             </li>
           ) : null}
           <li>

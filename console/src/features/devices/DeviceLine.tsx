@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, type Content, dataOf, type RequestView } from "../../api/client";
+import { api, type Content, dataOf, type DraftView, type RequestView } from "../../api/client";
 import { requestsQuery, statisticsQuery } from "../../api/queries";
 import { Badge } from "../../components/Badge";
 import { Button } from "../../components/Form";
@@ -11,9 +11,12 @@ import { Counts, framesOf } from "../links/LinkCounts";
 import { ScanPanel } from "../links/ScanPanel";
 import { useMay } from "../session/may";
 import { Identity } from "./Identity";
+import { SunSpec } from "./SunSpec";
 
 interface DeviceLineProps {
   gateway: string;
+  draft: DraftView;
+  list: string;
   device: string;
   /** The link and the device as the draft has them: what trials ask. */
   link: Content;
@@ -22,7 +25,7 @@ interface DeviceLineProps {
 }
 
 /** Can I reach the device, and how is it asked? Its requests, what became of them, and trials. */
-export function DeviceLine({ gateway, device, link, content, isRunning }: DeviceLineProps) {
+export function DeviceLine({ gateway, draft, list, device, link, content, isRunning }: DeviceLineProps) {
   const name = String(content.link ?? "");
   const may = useMay("engineer");
   return (
@@ -33,6 +36,10 @@ export function DeviceLine({ gateway, device, link, content, isRunning }: Device
           <div className="grid gap-2">
             <h3 className="font-semibold">Who is it?</h3>
             <Identity {...{ gateway, link }} device={content} />
+          </div>
+          <div className="grid gap-2">
+            <h3 className="font-semibold">Does it describe itself?</h3>
+            <SunSpec {...{ gateway, draft, link, list }} device={content} />
           </div>
           <div className="grid gap-2">
             <h3 className="font-semibold">Which addresses does it have?</h3>

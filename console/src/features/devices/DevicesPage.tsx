@@ -176,7 +176,8 @@ function DeviceDetail({ gateway, draft, forms, device, onOpen }: DeviceDetailPro
         </Tabs.Content>
         <Tabs.Content value="line">
           <DeviceLine
-            {...{ gateway }}
+            {...{ gateway, draft }}
+            list={listOf(device)}
             device={device.name}
             link={contentOf(link)}
             content={contentOf(device)}

@@ -9,7 +9,7 @@ export function ListText({ text, onText }: { text: string; onText: (text: string
         rows={6}
         spellCheck={false}
         placeholder={"name,address,type,unit,rate\nflow,input:4,float32,m³/h,fast"}
-        className="rounded-md border border-line-strong bg-ground p-3 font-mono text-xs font-normal"
+        className="rounded-md border border-line-strong bg-ground p-3 overflow-x-auto font-mono text-xs font-normal whitespace-pre"
       />
     </label>
   );

@@ -106,7 +106,7 @@ export function PointsEditor({ gateway, draft, forms, device, list, opened, onOp
         </div>
       ) : null}
       {points.data.length === 0 ? (
-        <Notice title="No points yet">Add them one by one, or paste a list from a spreadsheet.</Notice>
+        <Notice title="No points yet">Add them one by one, or take over a list from a spreadsheet.</Notice>
       ) : (
         <>
           {chosen.length > 0 ? (

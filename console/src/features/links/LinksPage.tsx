@@ -11,7 +11,7 @@ import { count } from "../../text/format";
 import { contentOf, objectsOf } from "../description/edits";
 import { KindChoice } from "../description/KindChoice";
 import { ObjectEditor } from "../description/ObjectEditor";
-import { shown } from "../description/schema";
+import { shown, targetOf } from "../description/schema";
 import { GatewayPage } from "../gateways/GatewayPage";
 import { useMay } from "../session/may";
 import { LinkCounts } from "./LinkCounts";
@@ -98,7 +98,7 @@ function LinkRow({ link, draft, isOpen, onOpen }: LinkRowProps) {
     >
       <span>{shown(content.protocol)}</span>
       <span className="font-mono text-xs leading-5">
-        {shown(content.host ?? content["device-path"])}
+        {targetOf(content)}
         {content.port ? `:${shown(content.port)}` : ""}
       </span>
       <span>{count(devices, "device")}</span>

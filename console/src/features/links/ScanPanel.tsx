@@ -86,7 +86,9 @@ export function ScanPanel({ gateway, link, unit }: ScanPanelProps) {
         )}
       </div>
       {isRunning ? (
-        <progress aria-label="Scan" value={run.done} max={run.total} className="h-2 w-full accent-(--act)" />
+        <div role="progressbar" aria-label="Scan" aria-valuenow={run.done} aria-valuemax={run.total} className="h-2 w-full rounded-xs bg-select">
+          <div className="h-full rounded-xs bg-act" style={{ width: `${(run.done / run.total) * 100}%` }} />
+        </div>
       ) : null}
       {run.kind === "failed" ? <Notice tone="alarm" title={run.why} /> : null}
       <ul aria-label="Found" aria-live="polite" className="grid gap-1 font-mono text-xs leading-5">

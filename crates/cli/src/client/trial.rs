@@ -26,6 +26,7 @@ pub(crate) async fn run(arguments: TrialArguments) -> anyhow::Result<()> {
             trial.write(&device, &point, &typed(&value)).await
         }
         TrialCommand::Identify { device } => trial.identify(&device).await,
+        TrialCommand::Sunspec { device, rate } => trial.sunspec(&device, &rate).await,
         TrialCommand::Scan { link, device, table, first, last, per_second } => {
             let link = object(&trial.draft, "link", &link)?;
             let mut request = json!({ "link": link, "first": first, "last": last, "per_second": per_second });
@@ -85,6 +86,26 @@ impl Trial {
         print_rows(self.output, &["id", "name", "value"], rows.collect(), &identity, "It says nothing about itself.")?;
         if self.output == Output::Table {
             frames::print(&identity);
+        }
+        Ok(())
+    }
+
+    async fn sunspec(&self, device: &str, rate: &str) -> anyhow::Result<()> {
+        let (link, device) = self.device(device)?;
+        let request = json!({ "link": link, "device": device, "rate": rate });
+        let offer = self.client.post(&format!("{}/sunspec", self.path), &request).await?;
+        if self.output == Output::Csv {
+            anstream::print!("{}", text(&offer, "text"));
+            return Ok(());
+        }
+        let rows = list(&offer, "models").iter().map(|model| {
+            let number = |key: &str| whole(model, key).to_string();
+            let title = plain(model.get("title").unwrap_or(&Value::Null));
+            vec![number("id"), title, number("address"), number("length"), number("points")]
+        });
+        print_rows(self.output, &["model", "title", "address", "registers", "points"], rows.collect(), &offer, "")?;
+        if self.output == Output::Table {
+            anstream::println!("\nWith --output csv, its points are a list for: interlex draft import DEVICE FILE");
         }
         Ok(())
     }

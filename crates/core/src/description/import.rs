@@ -98,8 +98,9 @@ pub fn import_points(draft: &Draft, list: &str, text: &str, others: Others) -> (
     };
     for problem in check(&after).problems {
         let Some(name) = of_list(&problem) else { continue };
-        // These have been told by row.
-        if name.is_empty() || (problem.field == "name" && twice.contains(&name)) {
+        // Names have been told by row; that no device uses the list yet is no fault of its rows.
+        let is_about_list = problem.field.is_empty() && !problem.is_mistake();
+        if name.is_empty() || is_about_list || (problem.field == "name" && twice.contains(&name)) {
             continue;
         }
         let place = lines.get(name.as_str()).map(|at| file.place(*at, &problem.field));

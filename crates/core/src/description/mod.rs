@@ -57,7 +57,7 @@ pub use settings::{
 };
 pub use span::{ParseSpanError, Span};
 pub use update::update;
-pub use write::write;
+pub use write::{points_csv, write};
 
 use crate::Shaping;
 use std::collections::BTreeMap;

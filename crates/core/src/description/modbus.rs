@@ -36,7 +36,7 @@ pub struct ModbusTcpLink {
     /// Baud rate of the serial line, when the address is that of a converter with RTU devices behind it: the
     /// checks then tell whether the line carries what is asked of it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(range(min = 300, max = 1_000_000), extend("x-advanced" = true, "x-unit" = "baud"))]
+    #[schemars(range(min = 300, max = 1_000_000), extend("x-advanced" = true, "x-unit" = "bit/s"))]
     pub serial_baud: Option<u32>,
     /// How many requests may wait for their answers at the same time. Many devices take one, and lose the rest.
     #[serde(default = "default_in_flight", skip_serializing_if = "is_one")]
@@ -63,7 +63,7 @@ pub struct ModbusSerialLink {
     pub device_path: String,
     /// Speed of the line, the same for all its units.
     #[serde(default = "default_baud")]
-    #[schemars(range(min = 300, max = 1_000_000), extend("x-unit" = "baud"))]
+    #[schemars(range(min = 300, max = 1_000_000), extend("x-unit" = "bit/s"))]
     pub baud: u32,
     /// Parity bit, the same for all units. The standard asks for even.
     #[serde(default)]

@@ -86,13 +86,15 @@ impl Draft {
         let used =
             |path: &String, rows: &Vec<Value>| !rows.is_empty() || named.iter().any(|name| *name == path.as_str());
         let lists = self.lists.iter().filter(|(path, rows)| used(path, rows));
-        let mut files: Files = lists.map(|(path, rows)| (path.clone(), list_text(rows))).collect();
+        let mut files: Files = lists.map(|(path, rows)| (path.clone(), points_csv(rows))).collect();
         files.insert(MAIN_FILE.to_owned(), main);
         files
     }
 }
 
-fn list_text(rows: &[Value]) -> String {
+/// Rows of a point list as CSV, with a heading.
+#[must_use]
+pub fn points_csv(rows: &[Value]) -> String {
     let schema = schema::of(ObjectKind::Point);
     // Columns that most lists leave empty stand in a list only where it needs them.
     let is_used = |key: &str| rows.iter().any(|row| row.get(key).is_some_and(|value| !value.is_null()));
