@@ -50,7 +50,7 @@ async fn the_word_order_is_found_in_one_look(rig: &Rig, browser: &Browser) {
     rig.set_plant_running(false).await;
     let flow = rig.truth().await["heat-meter-network"]["flow"].as_f64().unwrap();
     let display = "//label[contains(., 'Its display shows')]//input";
-    browser.driver.find(By::XPath(display)).await.unwrap().send_keys(format!("{flow:.1}")).await.unwrap();
+    browser.driver.find(By::XPath(display)).await.unwrap().send_keys(format!("{flow:.3}")).await.unwrap();
     browser.press("Read it now").await;
     browser.shows("with scale 1").await;
     let row = browser.find("details[open] tbody tr").await.text().await.unwrap();
@@ -132,7 +132,6 @@ async fn the_line_shows_what_goes_over_it(rig: &Rig, browser: &Browser) {
     browser.shows("read holding registers 12 to 14").await;
     browser.picture("frames").await;
     browser.resize(390, 900).await;
-    browser.picture("frames-phone").await;
     let wider = browser.driver.execute("return document.documentElement.scrollWidth > innerWidth", Vec::new()).await;
     assert!(!wider.unwrap().convert::<bool>().unwrap(), "nothing sticks out at the side of a phone");
     browser.resize(1280, 943).await;

@@ -20,6 +20,7 @@ export function FrameLines({ frames, label }: { frames: readonly FrameView[]; la
           <span className="sr-only">{frame.sent ? "sent" : "received"}</span>
           <span className="truncate text-soft max-md:hidden">{frame.device ?? (frame.unit == null ? "" : `unit ${frame.unit}`)}</span>
           <span className="break-words">
+            <span className="text-soft md:hidden">{frame.device ?? (frame.unit == null ? "" : `unit ${frame.unit}`)}: </span>
             {frame.text}
             {frame.error && frame.request ? <span className="text-soft"> ({frame.request})</span> : null}
           </span>

@@ -93,13 +93,21 @@ fn resident() -> anyhow::Result<u64> {
     Ok(kilobytes * 1024)
 }
 
+fn lateness_of(gateway: &Gateway) -> Vec<HistogramView> {
+    let (status, running) = (gateway.status(), gateway.running());
+    status.links.iter().filter_map(|link| running.statistics(&link.name)).map(|counts| counts.lateness).collect()
+}
+
 /// What half and 99 of 100 were late at the most, over all links, to the bounds of the bars.
-fn lateness(all: &[HistogramView], percent: u64) -> String {
-    let total: u64 = all.iter().flat_map(|one| &one.bars).map(|bar| bar.count).sum();
-    let mut seen = 0;
-    let bounds = all.first().map(|one| one.bars.as_slice()).unwrap_or_default();
-    for (at, bar) in bounds.iter().enumerate() {
-        seen += all.iter().filter_map(|one| one.bars.get(at)).map(|bar| bar.count).sum::<u64>();
+fn lateness(before: &[HistogramView], after: &[HistogramView], percent: u64) -> String {
+    let sum = |all: &[HistogramView], at: usize| {
+        all.iter().filter_map(|one| one.bars.get(at)).map(|bar| bar.count).sum::<u64>()
+    };
+    let bounds = after.first().map(|one| one.bars.as_slice()).unwrap_or_default();
+    let counts: Vec<_> = (0..bounds.len()).map(|at| sum(after, at) - sum(before, at)).collect();
+    let (mut seen, total) = (0, counts.iter().sum::<u64>());
+    for (bar, count) in bounds.iter().zip(counts) {
+        seen += count;
         if seen * 100 >= total * percent {
             return bar.up_to_ms.map_or_else(|| "over 10 s".to_owned(), |bound| format!("<= {bound} ms"));
         }
@@ -119,6 +127,7 @@ pub(crate) async fn run() -> anyhow::Result<()> {
         sleep(Duration::from_millis(50)).await;
     }
     sleep(WARM_UP).await;
+    let before_late = lateness_of(&gateway);
     let (cpu, requests) = (cpu_time()?, gateway.status().links.iter().map(|link| link.requests).sum::<u64>());
     let started = Instant::now();
     sleep(MEASURED).await;
@@ -127,9 +136,7 @@ pub(crate) async fn run() -> anyhow::Result<()> {
     let status = gateway.status();
     let asked = status.links.iter().map(|link| link.requests).sum::<u64>() - requests;
     anyhow::ensure!(status.links.iter().all(|link| link.state == LinkState::Up), "a link is down");
-    let running = gateway.running();
-    let views: Vec<_> =
-        status.links.iter().filter_map(|link| running.statistics(&link.name)).map(|s| s.lateness).collect();
+    let after = lateness_of(&gateway);
     let per_point = resident()?.saturating_sub(before) / u64::try_from(points)?;
 
     header(&format!(
@@ -138,8 +145,8 @@ pub(crate) async fn run() -> anyhow::Result<()> {
     #[expect(clippy::cast_precision_loss, reason = "far below 2^53")]
     row("requests/s", &format!("{:.1}", asked as f64 / took), &format!("{}", DEVICES * REGISTERS.div_ceil(125)), None);
     row("share of one core", &format!("{:.1} %", cpu * 100.0), "-", None);
-    row("lateness of polls, p50", &lateness(&views, 50), "-", None);
-    row("lateness of polls, p99", &lateness(&views, 99), "-", None);
+    row("lateness of polls, p50", &lateness(&before_late, &after, 50), "-", None);
+    row("lateness of polls, p99", &lateness(&before_late, &after, 99), "-", None);
     row("memory per point, without the description", &format!("{per_point} B"), "-", None);
     gateway.stop().await;
     drop(child);

@@ -7,7 +7,7 @@ use crate::status::{DeviceState, GatewayStatus, LinkStatus, RequestView, Shared,
 use crate::uplink::{self, INPUT_QUEUE, SparkplugTask, UplinkInput, Uplinks};
 use crate::write::{PointWrite, WriteError, WriteOutcome};
 use arc_swap::ArcSwap;
-use interlex_core::description::{Description, Device, DeviceProtocol, Link, PartFate, SparkplugUplink};
+use interlex_core::description::{Description, Device, DeviceProtocol, Link, PartFate, Point, SparkplugUplink};
 use interlex_core::{LatestTable, Value};
 use interlex_store::Store;
 use std::sync::Arc;
@@ -182,7 +182,7 @@ impl Running {
 
     fn request_view(&self, devices: &[String], view: &PlanView) -> RequestView {
         let request = view.poll.request;
-        let names = view.poll.points().filter_map(|index| self.points.get(index)).map(|info| info.name.clone());
+        let names = view.poll.points().filter_map(|index| self.points.get(index)).map(|info| info.name().to_owned());
         let milliseconds = |span: std::time::Duration| u64::try_from(span.as_millis()).unwrap_or(u64::MAX);
         RequestView {
             device: devices.get(view.device).cloned().unwrap_or_default(),
@@ -212,7 +212,7 @@ impl Running {
         let info = self.points.find(device, point)?;
         let described = self.description.devices.iter().find(|known| known.settings.name.as_str() == device)?;
         let link = self.description.links.iter().find(|link| link.settings.name == described.settings.link)?;
-        let point = described.points.get(info.position)?.clone();
+        let point = Point::clone(described.points.get(info.position)?);
         let (settings, protocol) = (described.settings.clone(), described.protocol.clone());
         let bare = Device { settings, protocol, points: Vec::new() };
         let write = PointWrite { link: link.clone(), device: bare, point, value, index: Some(info.index) };

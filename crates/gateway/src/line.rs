@@ -37,7 +37,7 @@ impl Line {
         let config = modbus::client_config(&link.protocol);
         match modbus::connect(&link.protocol, config).await {
             Ok(own) => {
-                let ring = FrameRing::new(config.framing);
+                let ring = FrameRing::new(config.framing, 1);
                 Ok(Self { target, way: Way::Own(Box::new(own), ring) })
             }
             Err(error) => Err(TrialError::Connect { target, why: error.to_string() }),

@@ -14,32 +14,40 @@ pub struct PointInfo {
     pub position: usize,
     /// The name of its device.
     pub device: Arc<str>,
-    /// Its name, unique in the device.
-    pub name: String,
-    /// What people call it.
-    pub title: String,
-    /// Where it lives, in the canonical form.
-    pub address: String,
     /// How the device represents it.
     pub data_type: DataType,
     /// What its engineering value is: a double once it is scaled, text once it has words.
     pub value_type: DataType,
-    /// Unit of the engineering value.
-    pub unit: String,
     /// How many decimals its values have, where the scale says so.
     pub decimals: Option<u8>,
-    /// Name of its sampling period.
-    pub rate: String,
-    /// When its value goes up, in the words of the description.
-    pub report: String,
-    /// Below this the quality is uncertain.
-    pub low: Option<f64>,
-    /// Above this the quality is uncertain.
-    pub high: Option<f64>,
+    /// The point as described; shared with the description.
+    point: Arc<Point>,
+}
+
+impl PointInfo {
+    /// Its name, unique in the device.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        self.point.settings.name.as_str()
+    }
+
+    /// Its row in the point list.
+    #[must_use]
+    pub fn settings(&self) -> &PointSettings {
+        &self.point.settings
+    }
+
+    /// Where it lives in its device.
+    #[must_use]
+    pub fn address(&self) -> Address {
+        self.point.address
+    }
+
     /// Whether it can be commanded.
-    pub is_writable: bool,
-    /// The point as described.
-    point: Point,
+    #[must_use]
+    pub fn is_writable(&self) -> bool {
+        self.point.settings.access == Access::ReadWrite
+    }
 }
 
 /// All points of a running revision.
@@ -54,7 +62,6 @@ pub struct PointTable {
     places: Vec<Option<u32>>,
     /// By slot: the name of the device and its points in `points`.
     devices: Vec<Option<DevicePoints>>,
-    indices: HashMap<(Arc<str>, String), PointIndex>,
     slots: HashMap<Arc<str>, usize>,
 }
 
@@ -74,7 +81,6 @@ impl PointTable {
             points: Vec::with_capacity(count),
             places: vec![None; before.places.len()],
             devices: vec![None; before.devices.len()],
-            indices: HashMap::with_capacity(count),
             slots: HashMap::new(),
         };
         // Grouped by link, so that the points of a link stand close together.
@@ -97,16 +103,16 @@ impl PointTable {
             *known = Some(DevicePoints { name: Arc::clone(&name), first, count });
         }
         self.slots.insert(Arc::clone(&name), slot);
+        let known: HashMap<&str, PointIndex> =
+            before.named(&name).iter().map(|info| (info.name(), info.index)).collect();
         for (position, point) in device.points.iter().enumerate() {
-            let key = (Arc::clone(&name), point.settings.name.to_string());
-            let index = before.indices.get(&key).copied().unwrap_or_else(|| {
+            let index = known.get(point.settings.name.as_str()).copied().unwrap_or_else(|| {
                 self.places.push(None);
                 PointIndex(count_u32(self.places.len() - 1))
             });
             if let Some(place) = self.places.get_mut(index.position()) {
                 *place = Some(count_u32(self.points.len()));
             }
-            self.indices.insert(key, index);
             self.points.push(info(index, slot, position, Arc::clone(&name), point));
         }
     }
@@ -133,7 +139,12 @@ impl PointTable {
     /// Finds a point by the names of its device and itself.
     #[must_use]
     pub fn find(&self, device: &str, point: &str) -> Option<&PointInfo> {
-        self.of_slot(*self.slots.get(device)?).iter().find(|info| info.name == point)
+        self.named(device).iter().find(|info| info.name() == point)
+    }
+
+    /// The points of a device by its name.
+    fn named(&self, device: &str) -> &[PointInfo] {
+        self.slots.get(device).map(|slot| self.of_slot(*slot)).unwrap_or_default()
     }
 
     /// The slot of a device.
@@ -177,29 +188,19 @@ fn count_u32(count: usize) -> u32 {
     u32::try_from(count).unwrap_or(u32::MAX)
 }
 
-fn info(index: PointIndex, device_slot: usize, position: usize, device: Arc<str>, point: &Point) -> PointInfo {
-    let settings = &point.settings;
+fn info(index: PointIndex, device_slot: usize, position: usize, device: Arc<str>, point: &Arc<Point>) -> PointInfo {
     let Address::Modbus(address) = point.address;
     let is_bit = address.table.is_bits() || address.bits.is_some_and(|(low, high)| low == high);
-    let raw_type = if is_bit { DataType::Bool } else { settings.data_type };
+    let data_type = if is_bit { DataType::Bool } else { point.settings.data_type };
     PointInfo {
         index,
         device_slot,
         position,
         device,
-        name: settings.name.to_string(),
-        title: settings.title.clone(),
-        address: point.address.to_string(),
-        data_type: raw_type,
-        value_type: point.shaping.output(raw_type),
-        unit: settings.unit.clone(),
-        decimals: decimals(settings),
-        rate: settings.rate.to_string(),
-        report: settings.report.to_string(),
-        low: settings.low,
-        high: settings.high,
-        is_writable: settings.access == Access::ReadWrite,
-        point: point.clone(),
+        data_type,
+        value_type: point.shaping.output(data_type),
+        decimals: decimals(&point.settings),
+        point: Arc::clone(point),
     }
 }
 

@@ -87,8 +87,9 @@ impl Tap {
         let connection = Connection::start(options(&client_id, uplink));
         // The births of this node went by before the tap was opened: its aliases are known from the description.
         let own = points.all().iter().map(|info| {
-            let unit = (!info.unit.is_empty()).then(|| info.unit.clone());
-            let known = Known { name: info.name.clone(), data_type: Some(data_type_of(info)), unit };
+            let unit = &info.settings().unit;
+            let unit = (!unit.is_empty()).then(|| unit.clone());
+            let known = Known { name: info.name().to_owned(), data_type: Some(data_type_of(info)), unit };
             ((format!("{}/{}", uplink.group, uplink.node), u64::from(info.index.0)), known)
         });
         let topics = format!("{NAMESPACE}/{}/#", uplink.group);

@@ -274,7 +274,7 @@ async fn a_device_says_who_it_is_and_a_scan_finds_units_and_addresses() {
     // Without a running link the port is opened for it alone.
     let alone = identify(link, 1, None).await.unwrap();
     assert_eq!(alone.objects, identity.objects);
-    let mut point = bench.description.devices[0].points[1].clone();
+    let mut point = interlex_core::description::Point::clone(&bench.description.devices[0].points[1]);
     point.settings.access = interlex_core::description::Access::Read;
     let device = bench.description.devices[0].clone();
     let write = PointWrite { link: link.clone(), device, point, value: Value::Uint(1), index: None };

@@ -29,7 +29,7 @@ fn running(app: &App, gateway: &str, link: &str) -> Result<Arc<Running>, ApiErro
     app.gateway(gateway).map(|gateway| gateway.running()).ok_or_else(|| unknown(gateway, link))
 }
 
-/// The newest frames of a link, the oldest first. Each link keeps its last 2000.
+/// The newest frames of a link, the oldest first. Each link keeps up to 2000.
 #[utoipa::path(get, path = "/api/v1/gateways/{gateway}/links/{link}/frames", operation_id = "link_frames", tag = "watch",
     extensions(("x-role" = json!("viewer"))), params(("gateway" = String, Path), ("link" = String, Path), FrameQuery), responses(
     (status = 200, body = Vec<FrameView>), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]

@@ -92,7 +92,8 @@ impl PointFilter {
         let is = |wanted: &Option<String>, is: &str| wanted.as_deref().is_none_or(|wanted| wanted == is);
         let has_text = self.q.as_deref().is_none_or(|text| {
             let text = text.to_lowercase();
-            let places = [&*info.device, &info.name, &info.title, &info.address];
+            let address = info.address().to_string();
+            let places = [&*info.device, info.name(), &info.settings().title, &address];
             places.iter().any(|place| place.to_lowercase().contains(&text))
         });
         is(&self.gateway, gateway.description().gateway.name.as_str()) && is(&self.device, &info.device) && has_text
@@ -176,23 +177,23 @@ fn view(gateway: &Running, info: &PointInfo) -> Option<PointView> {
         id: id(name, info),
         gateway: name.to_owned(),
         device: info.device.to_string(),
-        name: info.name.clone(),
-        title: info.title.clone(),
-        address: info.address.clone(),
+        name: info.name().to_owned(),
+        title: info.settings().title.clone(),
+        address: info.address().to_string(),
         data_type: info.data_type.to_string(),
-        unit: info.unit.clone(),
+        unit: info.settings().unit.clone(),
         decimals: info.decimals,
-        rate: info.rate.clone(),
-        report: info.report.clone(),
-        low: info.low,
-        high: info.high,
-        writable: info.is_writable,
+        rate: info.settings().rate.to_string(),
+        report: info.settings().report.to_string(),
+        low: info.settings().low,
+        high: info.settings().high,
+        writable: info.is_writable(),
         reading: reading_view(reading),
     })
 }
 
 pub(crate) fn id(gateway: &str, info: &PointInfo) -> String {
-    format!("{gateway}/{}/{}", info.device, info.name)
+    format!("{gateway}/{}/{}", info.device, info.name())
 }
 
 pub(crate) fn reading_view(reading: Reading) -> ReadingView {

@@ -344,5 +344,5 @@ fn described(mut link: Value, mut device: Value, mut point: Value) -> Result<(Li
         return Err(ApiError::BadRequest("name a link and a device".to_owned()));
     };
     let point = device.points.pop().ok_or_else(|| ApiError::BadRequest("name a point".to_owned()))?;
-    Ok((link, device, point))
+    Ok((link, device, Arc::unwrap_or_clone(point)))
 }

@@ -136,7 +136,7 @@ function Recording({ gateway, link, device, errors }: RecordingProps) {
         >
           {isPaused ? "Go on" : "Pause"}
         </Button>
-        <p role="status">{isPaused ? "Paused" : "Live"}: the last {count(frames.length, "frame")}; a link keeps 2,000.</p>
+        <p role="status">{isPaused ? "Paused" : "Live"}: the last {count(frames.length, "frame")}, the newest below.</p>
       </header>
       {frames.length === 0 ? (
         <p className="p-4 text-soft">{errors ? "Nothing wrong is recorded." : "Nothing is recorded yet."}</p>

@@ -9,6 +9,7 @@ use super::{
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
 
 /// What a check found out.
 #[derive(Debug, Clone, PartialEq)]
@@ -292,7 +293,7 @@ impl<'a> Checker<'a> {
     }
 
     /// The points of a list as those of one device. What is wrong for several devices is told once.
-    fn points(&mut self, list: &'a str, rows: &ListRows, protocol: &DeviceProtocol) -> Vec<Point> {
+    fn points(&mut self, list: &'a str, rows: &ListRows, protocol: &DeviceProtocol) -> Vec<Arc<Point>> {
         let mut points = Vec::with_capacity(rows.len());
         let mut places = Vec::with_capacity(rows.len());
         for (at, settings) in rows.iter().enumerate() {
@@ -303,7 +304,7 @@ impl<'a> Checker<'a> {
                 let settings = PointSettings { address: listed.to_string(), ..settings.clone() };
                 let DeviceProtocol::Modbus(modbus) = protocol;
                 let shaping = settings.shaping(modbus.ratio);
-                points.push(Point { settings, address, shaping });
+                points.push(Arc::new(Point { settings, address, shaping }));
                 places.push(at);
             }
         }

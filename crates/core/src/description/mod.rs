@@ -61,6 +61,7 @@ pub use write::{points_csv, write};
 
 use crate::Shaping;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// The files of a description: path relative to `gateway.toml`, and text.
 pub type Files = BTreeMap<String, String>;
@@ -205,7 +206,7 @@ pub struct Device {
     /// What only its protocol has.
     pub protocol: DeviceProtocol,
     /// Its points, in the order of the list.
-    pub points: Vec<Point>,
+    pub points: Vec<Arc<Point>>,
 }
 
 /// The protocol of a device with its settings.

@@ -5,6 +5,7 @@ use super::problem::Fault;
 use super::{Access, Address, DeviceProtocol, ModbusDevice, Point, PointSettings};
 use crate::{DataType, Shaping, TwoEndedSpan};
 use std::collections::HashMap;
+use std::sync::Arc;
 
 /// Finds names that stand twice, also when they differ by case alone.
 ///
@@ -134,7 +135,7 @@ fn modbus_point(
 /// Finds points of one device that read the same registers as different things.
 ///
 /// The same address twice with the same type is a second view of it and allowed; so are bits of a register.
-pub(super) fn clashes(points: &[Point]) -> Vec<(usize, Fault)> {
+pub(super) fn clashes(points: &[Arc<Point>]) -> Vec<(usize, Fault)> {
     let mut extents: Vec<_> = points
         .iter()
         .enumerate()

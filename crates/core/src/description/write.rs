@@ -5,6 +5,7 @@ use super::{Description, DeviceProtocol, Files, LinkProtocol, MAIN_FILE, check};
 use serde::Serialize;
 use serde_json::{Map, Value};
 use std::fmt::Write as _;
+use std::sync::Arc;
 
 /// Writes a description as files: always the same bytes for the same description.
 ///
@@ -36,7 +37,8 @@ impl From<&Description> for Draft {
             draft.devices.push(Value::Object(of_parts(ObjectKind::ModbusDevice, &parts)));
             // Devices that name the same list have the same points.
             let rows = || {
-                let row = |point: &super::Point| Value::Object(of_parts(ObjectKind::Point, &[object(&point.settings)]));
+                let row =
+                    |point: &Arc<super::Point>| Value::Object(of_parts(ObjectKind::Point, &[object(&point.settings)]));
                 device.points.iter().map(row).collect()
             };
             draft.lists.entry(device.settings.points.clone()).or_insert_with(rows);

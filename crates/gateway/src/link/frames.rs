@@ -11,12 +11,15 @@ use tokio::time::Instant;
 #[derive(Debug)]
 pub(crate) struct FrameRing {
     framing: Framing,
+    /// How many bytes of memory its frames may take.
+    budget: usize,
     inner: Mutex<Ring>,
 }
 
 #[derive(Debug, Default)]
 struct Ring {
     frames: VecDeque<Recorded>,
+    bytes: usize,
     next: u64,
 }
 
@@ -28,8 +31,14 @@ struct Recorded {
     frame: TracedFrame,
 }
 
-/// A minute of a busy link, at most 600 kB.
+/// A minute of a busy link.
 const CAPACITY: usize = 2000;
+/// All links of a gateway together.
+const TOTAL: usize = 12 << 20;
+/// The last requests and answers of a link, whatever others there are.
+const LEAST: usize = 32 << 10;
+/// What a frame takes beside its bytes.
+const OVERHEAD: usize = size_of::<Recorded>() + 48;
 
 /// One recorded frame, in words.
 #[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
@@ -68,16 +77,19 @@ pub struct FrameFilter {
 }
 
 impl FrameRing {
-    pub(crate) fn new(framing: Framing) -> Self {
-        Self { framing, inner: Mutex::default() }
+    /// The recording of one link of several.
+    pub(crate) fn new(framing: Framing, links: usize) -> Self {
+        Self { framing, budget: (TOTAL / links.max(1)).max(LEAST), inner: Mutex::default() }
     }
 
     pub(crate) fn record(&self, frame: TracedFrame) {
         let mut ring = self.inner.lock();
         ring.next += 1;
         let number = ring.next;
-        while ring.frames.len() >= CAPACITY {
-            ring.frames.pop_front();
+        ring.bytes += frame.bytes.len() + OVERHEAD;
+        while ring.frames.len() >= CAPACITY || ring.bytes > self.budget {
+            let Some(oldest) = ring.frames.pop_front() else { break };
+            ring.bytes -= oldest.frame.bytes.len() + OVERHEAD;
         }
         // A frame is recorded a moment after it went: its own clock tells how long.
         let ago = Instant::now().into_std().saturating_duration_since(frame.at);
@@ -172,7 +184,7 @@ mod tests {
         let mut config = ClientConfig::default();
         config.trace = true;
         let (mut client, now) = (Client::new(config), Instant::now().into_std());
-        let ring = FrameRing::new(Framing::Tcp);
+        let ring = FrameRing::new(Framing::Tcp, 1);
         let answers: [&[u8]; 3] = [&[0, 1, 0, 0, 0, 5, 7, 3, 2, 0x12, 0x34], &[0, 2, 0, 0, 0, 3, 7, 0x83, 2], &[]];
         for (address, answer) in (10..).zip(answers) {
             client.request(7, ReadRequest::new(Table::HoldingRegister, address, 1).unwrap()).unwrap();
@@ -199,6 +211,13 @@ mod tests {
         assert_eq!((all[1].text.as_str(), all[1].answer_ms), ("1234", Some(12.0)));
         assert_eq!(all[3].request.as_deref(), Some("read holding registers 11"));
         assert_eq!(all[2].device.as_deref(), Some("unit-7"));
+        let narrow = FrameRing { budget: 2 * OVERHEAD + 30, ..FrameRing::new(Framing::Tcp, 1) };
+        for number in 0..5 {
+            let (direction, fate) = (Direction::Sent, Fate::Request);
+            narrow.record(TracedFrame { at: now, direction, bytes: vec![number; 12], fate, request: None });
+        }
+        let kept = narrow.bytes().1;
+        assert_eq!(kept.iter().map(|(.., bytes)| bytes[0]).collect::<Vec<_>>(), [3, 4], "the newest that fit");
         assert!(told(FrameFilter { unit: Some(8), ..FrameFilter::default() }).is_empty());
         assert_eq!(told(FrameFilter { after: Some(5), ..FrameFilter::default() }).len(), 1);
     }

@@ -104,7 +104,7 @@ impl LinkTask {
             shown: Shown {
                 status: Arc::new(Shared::new(status)),
                 statistics: Arc::new(Mutex::new(Statistics::new(names.into_iter(), line))),
-                frames: Arc::new(FrameRing::new(framing)),
+                frames: Arc::new(FrameRing::new(framing, description.links.len())),
             },
             uplinks,
             commands,

@@ -6,7 +6,8 @@ use std::time::{Duration, Instant};
 
 /// When to send which request of which device of one link.
 ///
-/// First requests are spread over their period. A request that is late is late once: what was missed meanwhile is
+/// What is due for the first time goes out at once, and from then on at a place in its period that chance gave it: not all
+/// devices of a gateway, nor all requests of a device, are asked in the same moment. A request that is late is late once: what was missed meanwhile is
 /// not caught up. A silent device is only probed, at a growing interval, and is back in full at its first answer.
 ///
 /// A request that a device refuses, or that alone gets no answer, is cut in two until the bad points stand alone. Those
@@ -62,6 +63,8 @@ struct Timed {
     silent_at: Option<Instant>,
     /// It is a part of something that got no answer.
     is_suspect: bool,
+    /// Its place in its period, 0 to 1.
+    place: f64,
 }
 
 /// One request that is next.
@@ -121,12 +124,9 @@ impl Schedule {
     pub(crate) fn new(devices: Vec<Vec<Poll>>, now: Instant, rng: &mut fastrand::Rng) -> Self {
         let devices = devices.into_iter().map(|polls| {
             let plans: Vec<_> = polls.into_iter().map(|poll| Plan { whole: Arc::new(poll), retry: None }).collect();
+            let timed = |(at, plan): (usize, &Plan)| Timed::new(Arc::clone(&plan.whole), at, now, rng.f64());
             DeviceSchedule {
-                polls: plans
-                    .iter()
-                    .enumerate()
-                    .map(|(at, plan)| Timed::new(Arc::clone(&plan.whole), at, now))
-                    .collect(),
+                polls: plans.iter().enumerate().map(timed).collect(),
                 plans,
                 probe: None,
                 probes: 0,
@@ -213,6 +213,7 @@ impl Schedule {
             What::Probe => {}
             What::Poll(at) => {
                 let Some(timed) = device.polls.get_mut(at) else { return false };
+                let is_first = !timed.was_tried;
                 (timed.is_in_flight, timed.was_tried, timed.silent_at) = (false, true, None);
                 let plan = timed.plan;
                 if timed.bad.take().is_some()
@@ -221,7 +222,8 @@ impl Schedule {
                     // One point healed: the others may have, too.
                     retry.at = now;
                 }
-                timed.due = timed.next_due(due.at, now);
+                timed.due =
+                    if is_first { now + timed.period().mul_f64(timed.place) } else { timed.next_due(due.at, now) };
             }
             What::Whole(at) => device.rejoin(at, due.at, now),
         }
@@ -334,7 +336,7 @@ pub(crate) enum Refused {
 }
 
 impl Timed {
-    fn new(poll: Arc<Poll>, plan: usize, due: Instant) -> Self {
+    fn new(poll: Arc<Poll>, plan: usize, due: Instant, place: f64) -> Self {
         Self {
             poll: Some(poll),
             plan,
@@ -344,12 +346,16 @@ impl Timed {
             bad: None,
             silent_at: None,
             is_suspect: false,
+            place,
         }
     }
 
+    fn period(&self) -> Duration {
+        self.poll.as_ref().map_or(Duration::from_secs(1), |poll| poll.period)
+    }
+
     fn next_due(&self, asked_for: Instant, now: Instant) -> Instant {
-        let period = self.poll.as_ref().map_or(Duration::from_secs(1), |poll| poll.period);
-        next_due(self.due, period, asked_for, now)
+        next_due(self.due, self.period(), asked_for, now)
     }
 }
 
@@ -386,8 +392,8 @@ impl DeviceSchedule {
     fn cut(&mut self, at: usize, now: Instant, is_suspect: bool) -> bool {
         let Some(timed) = self.polls.get_mut(at) else { return false };
         let Some([one, two]) = timed.poll.as_ref().and_then(|poll| poll.split()) else { return false };
-        let plan = timed.plan;
-        let part = |poll| Timed { is_suspect, ..Timed::new(Arc::new(poll), plan, now) };
+        let (plan, place) = (timed.plan, timed.place);
+        let part = |poll| Timed { is_suspect, ..Timed::new(Arc::new(poll), plan, now, place) };
         *timed = part(one);
         let free = self.polls.iter().position(|timed| timed.poll.is_none());
         match free.and_then(|free| self.polls.get_mut(free)) {
@@ -405,8 +411,7 @@ impl DeviceSchedule {
         let wait = timed.bad.map_or(ALONE.0, |(_, wait)| (wait * 2).min(ALONE.1));
         timed.bad = Some((reason, wait));
         (timed.is_in_flight, timed.was_tried, timed.silent_at) = (false, true, Some(now));
-        let period = timed.poll.as_ref().map_or(wait, |poll| poll.period);
-        timed.due = now + wait.max(period);
+        timed.due = now + wait.max(timed.period());
     }
 
     fn postpone(&mut self, plan: usize, now: Instant) {
@@ -430,8 +435,6 @@ impl DeviceSchedule {
 }
 
 /// The next moment of the grid that `due` stands on which lies after `now`.
-///
-/// A first request, due at the start, moves to its own place in the period by the time that the ones before it took.
 fn next_due(due: Instant, period: Duration, asked_for: Instant, now: Instant) -> Instant {
     let base = due.max(asked_for);
     let late = now.saturating_duration_since(base);

@@ -14,7 +14,7 @@ impl SparkplugTask {
             let info = self.points.get(sample.point)?;
             Some(JournalSample {
                 device: info.device.to_string(),
-                point: info.name.clone(),
+                point: info.name().to_owned(),
                 value: serde_json::to_value(&sample.value).unwrap_or_default(),
                 quality: sample.quality.to_string(),
                 at: sample.source_time.as_millis(),

@@ -17,15 +17,15 @@ pub(crate) fn device_spec(points: &PointTable, slot: usize) -> Option<DeviceSpec
 fn metric_spec(info: &PointInfo) -> MetricSpec {
     let text = |text: &str| MetricValue::Text(Cow::Owned(text.to_owned()));
     let mut properties = Vec::new();
-    if !info.unit.is_empty() {
-        properties.push(("unit", text(&info.unit)));
+    if !info.settings().unit.is_empty() {
+        properties.push(("unit", text(&info.settings().unit)));
     }
-    if !info.title.is_empty() {
-        properties.push(("description", text(&info.title)));
+    if !info.settings().title.is_empty() {
+        properties.push(("description", text(&info.settings().title)));
     }
-    properties.extend(info.low.map(|low| ("low", MetricValue::Double(low))));
-    properties.extend(info.high.map(|high| ("high", MetricValue::Double(high))));
-    let (name, alias) = (info.name.clone(), u64::from(info.index.0));
+    properties.extend(info.settings().low.map(|low| ("low", MetricValue::Double(low))));
+    properties.extend(info.settings().high.map(|high| ("high", MetricValue::Double(high))));
+    let (name, alias) = (info.name().to_owned(), u64::from(info.index.0));
     MetricSpec { name, alias, data_type: data_type_of(info), properties }
 }
 

@@ -230,7 +230,7 @@ proptest! {
         number in 0_u16..65532,
     ) {
         let mut description = read(&files(GATEWAY, POINTS)).unwrap();
-        let point = &mut description.devices[0].points[0];
+        let point = Arc::make_mut(&mut description.devices[0].points[0]);
         point.settings.scale = if scale == 0.0 { 1.0 } else { scale };
         point.settings.offset = if offset.is_finite() { offset } else { 0.0 };
         point.settings.unit = unit.trim().to_owned();
