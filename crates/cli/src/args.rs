@@ -29,6 +29,8 @@ pub(crate) enum Command {
     Points(PointsArguments),
     /// Watch points live.
     Watch(WatchArguments),
+    /// Show what waits for each broker, since when, and what a crash would cost.
+    Buffer(BufferArguments),
     /// Show what arrives at the broker, decoded.
     Tap(TapArguments),
     /// Check, compare, apply and export descriptions as files.
@@ -709,6 +711,15 @@ pub(crate) enum TrialCommand {
         #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=100))]
         per_second: u32,
     },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct BufferArguments {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// Form of the output
+    #[arg(long, short, value_enum, default_value = "table")]
+    pub(crate) output: Output,
 }
 
 #[derive(Debug, Args)]

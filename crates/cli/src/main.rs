@@ -37,6 +37,7 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Status(arguments) => client::status::run(arguments).await,
         Command::Points(arguments) => client::points::run(arguments).await,
         Command::Watch(arguments) => client::watch::run(arguments).await,
+        Command::Buffer(arguments) => client::buffer::run(arguments).await,
         Command::Tap(arguments) => client::tap::run(arguments).await,
         Command::Config(arguments) => client::config::run(arguments).await,
         Command::Trial(arguments) => client::trial::run(arguments).await,

@@ -66,8 +66,9 @@ impl Quality {
         }
     }
 
-    /// One number for storage in a slot; [`Quality::from_bits`] reads it back.
-    pub(crate) fn to_bits(self) -> u32 {
+    /// One number for storage, 24 bits wide, the same in every version; [`Quality::from_bits`] reads it back.
+    #[must_use]
+    pub fn to_bits(self) -> u32 {
         let (class, reason) = match self {
             Self::Good => return 0,
             Self::Uncertain(reason) => (1, reason),
@@ -87,7 +88,9 @@ impl Quality {
         class << 16 | code << 8 | u32::from(detail)
     }
 
-    pub(crate) fn from_bits(bits: u32) -> Self {
+    /// The quality that a number stands for; bad and never read for numbers that nothing writes.
+    #[must_use]
+    pub fn from_bits(bits: u32) -> Self {
         let [_, class, code, detail] = bits.to_be_bytes();
         let reason = match code {
             1 => Reason::LinkDown,

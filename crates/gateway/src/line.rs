@@ -7,6 +7,7 @@ use interlex_core::description::Link;
 use interlex_modbus::{Connection, ConnectionError, Request, Response};
 use std::sync::Arc;
 use std::time::Duration;
+use tokio::sync::mpsc::error::TrySendError;
 use tokio::sync::{Mutex, OwnedMutexGuard, mpsc, oneshot};
 use tokio::time::Instant;
 
@@ -88,7 +89,10 @@ impl Line {
                 let (answer, answered) = oneshot::channel();
                 let command = LinkCommand::Send { unit, request, written, answer };
                 let sent = commands.try_send(command);
-                sent.map_err(|_| self.lost("the link has too much to do; try again"))?;
+                sent.map_err(|error| match error {
+                    TrySendError::Full(_) => self.lost("the link has too much to do; try again"),
+                    TrySendError::Closed(_) => self.lost("the link was stopped"),
+                })?;
                 let waited = tokio::time::timeout(PATIENCE, answered).await;
                 let outcome = waited.map_err(|_| self.lost("the link is busy"))?;
                 outcome.map_err(|_| self.lost("the link was stopped"))?.map_err(|why| self.lost(why))

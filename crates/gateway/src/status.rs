@@ -147,6 +147,14 @@ pub struct UplinkStatus {
     pub samples_waiting: usize,
     /// Samples lost because the buffer was full.
     pub samples_lost: u64,
+    /// Samples of those waiting that are in the database: a crash does not cost them.
+    pub samples_durable: usize,
+    /// So many may wait; then the oldest are lost.
+    pub samples_limit: usize,
+    /// When the oldest sample that waits came, in milliseconds since 1970 UTC.
+    pub oldest_waiting_at: Option<i64>,
+    /// Why the database does not take the journal, while it does not.
+    pub journal_error: Option<String>,
     /// The bdSeq of the session.
     pub bd_seq: Option<u8>,
 }

@@ -251,8 +251,6 @@ async fn a_device_says_who_it_is_and_a_scan_finds_units_and_addresses() {
     assert_eq!(bench.gateway.status().points_good, 10, "polls went on");
     let frames = bench.gateway.running().frames("meter-line", None, FrameFilter::default()).unwrap();
     assert!(frames.iter().any(|frame| frame.text.starts_with("00 \"Alderfen\"")), "{frames:?}");
-    bench.gateway.stop().await;
-
     // Unit 8 speaks SunSpec: the common model, whose manufacturer and address alone are there, and the end.
     let mut registers: HashMap<(u8, u16), u16> = (0..72).map(|at| ((8, 40_000 + at), 0)).collect();
     for (at, value) in [(0, 0x5375), (1, 0x6E53), (2, 1), (3, 66), (4, 0x416C), (68, 8), (69, 0xFFFF), (70, 0xFFFF)] {
@@ -270,6 +268,8 @@ async fn a_device_says_who_it_is_and_a_scan_finds_units_and_addresses() {
     let lines: Vec<_> = offer.text.lines().collect();
     assert!(lines[1].starts_with("common/Mn,holding:40004,string(32),"), "{lines:?}");
     assert!(lines[2].starts_with("common/DA,holding:40068,uint16,"), "{lines:?}");
+
+    bench.gateway.stop().await;
 
     // Without a running link the port is opened for it alone.
     let alone = identify(link, 1, None).await.unwrap();

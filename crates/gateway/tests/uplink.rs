@@ -27,6 +27,7 @@ struct Bench {
     broker: Broker,
     files: Files,
     stop_field: CancellationToken,
+    plant: Arc<Counter>,
 }
 
 impl Bench {
@@ -36,7 +37,8 @@ impl Bench {
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
         let plant = listener.local_addr().unwrap().port();
         let stop_field = CancellationToken::new();
-        tokio::spawn(serve(listener, Arc::new(Counter::default()), stop_field.clone()));
+        let counter = Arc::new(Counter::default());
+        tokio::spawn(serve(listener, Arc::clone(&counter) as Arc<dyn Units>, stop_field.clone()));
         let port = broker.port();
         let main = format!(
             "[gateway]\nname = \"alderfen-1\"\n[rates]\nfast = \"10ms\"\n[[link]]\nname = \"bus\"\nprotocol = \"modbus-tcp\"\nhost \
@@ -46,7 +48,7 @@ impl Bench {
         );
         let points = "name,address,type,rate,unit\ncount,holding:0,uint16,fast,kWh\n".to_owned();
         let files = [("gateway.toml".to_owned(), main), ("p.csv".to_owned(), points)].into();
-        Self { _directory: directory, broker, files, stop_field }
+        Self { _directory: directory, broker, files, stop_field, plant: counter }
     }
 
     async fn gateway(&self, store: Option<Store>) -> Gateway {
@@ -124,12 +126,11 @@ async fn an_orderly_stop_during_an_outage_keeps_the_journal_and_bd_seq_for_the_n
     until("samples are kept", || gateway.status().uplinks[0].samples_waiting > 30).await;
     gateway.stop().await;
     let bd_seq = store.bd_seq("alderfen-1", "cloud").await.unwrap().unwrap();
-    let journal = store.take_journal("alderfen-1", "cloud").await.unwrap();
-    assert!(journal.len() > 30 && journal.iter().all(|sample| sample.point == "count"), "{}", journal.len());
-    store.add_to_journal("alderfen-1", "cloud", &journal).await.unwrap();
+    let kept = gateway.status().uplinks[0].samples_durable;
+    assert!(kept > 30, "{kept}");
+    assert!(!store.journal_blocks("alderfen-1", "cloud").await.unwrap().is_empty());
 
     let again = bench.gateway(Some(store.clone())).await;
-    let kept = journal.len();
     let (values, restarted) = tokio::join!(heard(&bench.files, &again, kept), bench.broker.restart());
     restarted.unwrap();
     let of_the_journal = values.iter().filter(|(_, is_historical)| *is_historical).count();
@@ -137,7 +138,83 @@ async fn an_orderly_stop_during_an_outage_keeps_the_journal_and_bd_seq_for_the_n
     until("the journal was delivered", || again.status().uplinks[0].samples_delivered >= kept as u64).await;
     assert!(again.status().uplinks[0].bd_seq.unwrap() > bd_seq, "bdSeq goes on");
     again.stop().await;
-    assert!(store.take_journal("alderfen-1", "cloud").await.unwrap().len() < 20, "only what came last may be left");
+    assert!(again.status().uplinks[0].samples_durable < 20, "only what came last may be left");
+    store.close().await;
+    database.stop().await;
+    bench.stop_field.cancel();
+    bench.broker.stop().await;
+}
+
+/// A gateway in a runtime of its own, so that it can die without a word.
+struct Mortal {
+    runtime: tokio::runtime::Runtime,
+    gateway: Arc<Gateway>,
+}
+
+impl Mortal {
+    async fn start(files: Files, url: String) -> Self {
+        let starting = std::thread::spawn(move || {
+            let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
+            let gateway = runtime.block_on(async {
+                let options = GatewayOptions { revision: 1, store: Some(Store::new(&url).unwrap()) };
+                Gateway::start(Arc::new(read(&files).unwrap()), options).await
+            });
+            Self { runtime, gateway: Arc::new(gateway) }
+        });
+        tokio::task::spawn_blocking(|| starting.join().unwrap()).await.unwrap()
+    }
+
+    fn kill(self) {
+        self.runtime.shutdown_background();
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn after_a_sudden_death_in_an_outage_only_the_last_moment_is_missing() {
+    let mut bench = Bench::start().await;
+    let directory = tempfile::tempdir().unwrap();
+    let mut database = Database::start(directory.path(), free_port().unwrap()).await.unwrap();
+    let (url, store) = (database.url("interlex"), Store::new(&database.url("interlex")).unwrap());
+    store.migrate().await.unwrap();
+    let main = bench.files.get_mut("gateway.toml").unwrap();
+    main.push_str("journal-flush = \"100ms\"\n");
+
+    let mortal = Mortal::start(bench.files.clone(), url.clone()).await;
+    let uplink = || mortal.gateway.status().uplinks[0].clone();
+    until("some are delivered", || uplink().samples_delivered > 20).await;
+    bench.broker.stop().await;
+    until("samples are kept", || uplink().samples_durable > 100).await;
+    // The database goes away for a while, and nothing that came meanwhile is lost.
+    database.kill().await;
+    until("it says so", || uplink().journal_error.is_some()).await;
+    database.restart().await.unwrap();
+    until("the journal has caught up", || {
+        let uplink = uplink();
+        uplink.journal_error.is_none()
+            && uplink.samples_durable > 150
+            && uplink.samples_waiting < uplink.samples_durable + 30
+    })
+    .await;
+    let delivered = uplink().samples_delivered;
+    let read_at_death = u64::from(bench.plant.0.load(Ordering::SeqCst));
+    mortal.kill();
+
+    let again = bench.gateway(Some(store.clone())).await;
+    let most = usize::try_from(read_at_death - delivered).unwrap() + 100;
+    let (values, restarted) = tokio::join!(heard(&bench.files, &again, most), bench.broker.restart());
+    restarted.unwrap();
+    let mut kept: Vec<u64> =
+        values.iter().filter(|(_, is_historical)| *is_historical).map(|(value, _)| *value).collect();
+    kept.sort_unstable();
+    kept.dedup();
+    let before_death: Vec<u64> = kept.iter().copied().filter(|value| *value < read_at_death).collect();
+    assert!(before_death[0] <= delivered + 5, "from where the broker had it: {} after {delivered}", before_death[0]);
+    assert!(before_death.windows(2).all(|pair| pair[1] == pair[0] + 1), "none missing: {before_death:?}");
+    // What a crash may cost is what came within the flush, and while it was written.
+    let last = *before_death.last().unwrap();
+    assert!(last + 60 >= read_at_death, "{last} of {read_at_death}");
+    until("the journal was delivered", || again.status().uplinks[0].samples_durable < 20).await;
+    again.stop().await;
     store.close().await;
     database.stop().await;
     bench.stop_field.cancel();

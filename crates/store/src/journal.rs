@@ -1,64 +1,47 @@
 use crate::{Store, StoreError};
-use serde::{Deserialize, Serialize};
 use sqlx::Row;
 
-/// One sample of the journal. It names its point, since indices change with every revision.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct JournalSample {
-    /// Device name.
-    pub device: String,
-    /// Point name.
-    pub point: String,
-    /// The value, `null` when there was none.
-    pub value: serde_json::Value,
-    /// Quality and reason as text, `good` when it was.
-    pub quality: String,
-    /// When the value arose, in milliseconds since 1970 UTC.
-    pub at: i64,
+/// Samples of one uplink that are not proven to be with the broker, as the gateway encodes them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct JournalBlock {
+    /// Its number; blocks are read in the order of their numbers.
+    pub id: u64,
+    /// The samples, encoded.
+    pub samples: Vec<u8>,
 }
 
-/// Rows of about 100 kB: far below the packet size of any server, few enough statements for a million samples.
-const SAMPLES_PER_ROW: usize = 1000;
-
 impl Store {
-    /// Appends samples to the journal of an uplink, all or none.
+    /// Appends a block to the journal of an uplink, and gives its number. It is on disk when this returns.
     ///
     /// # Errors
     /// [`StoreError::Database`]
-    pub async fn add_to_journal(
-        &self,
-        gateway: &str,
-        uplink: &str,
-        samples: &[JournalSample],
-    ) -> Result<(), StoreError> {
+    pub async fn add_journal_block(&self, gateway: &str, uplink: &str, samples: &[u8]) -> Result<u64, StoreError> {
+        let insert = "INSERT INTO journal_block (gateway, uplink, samples) VALUES (?, ?, ?)";
+        let done = sqlx::query(insert).bind(gateway).bind(uplink).bind(samples).execute(&self.pool).await?;
+        Ok(done.last_insert_id())
+    }
+
+    /// Removes blocks, all or none; those that are gone already do no harm.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn remove_journal_blocks(&self, blocks: &[u64]) -> Result<(), StoreError> {
         let mut transaction = self.pool.begin().await?;
-        for chunk in samples.chunks(SAMPLES_PER_ROW) {
-            let text =
-                serde_json::to_string(chunk).map_err(|source| StoreError::Content { what: "samples", source })?;
-            let insert = "INSERT INTO journal (gateway, uplink, samples) VALUES (?, ?, ?)";
-            sqlx::query(insert).bind(gateway).bind(uplink).bind(text).execute(&mut *transaction).await?;
+        for block in blocks {
+            sqlx::query("DELETE FROM journal_block WHERE id = ?").bind(block).execute(&mut *transaction).await?;
         }
         Ok(transaction.commit().await?)
     }
 
-    /// Takes the whole journal of an uplink out, oldest first.
+    /// The journal of an uplink, oldest block first.
     ///
     /// # Errors
-    /// [`StoreError::Database`], [`StoreError::Content`]; the journal stays as it was then.
-    pub async fn take_journal(&self, gateway: &str, uplink: &str) -> Result<Vec<JournalSample>, StoreError> {
-        let mut transaction = self.pool.begin().await?;
-        let query = "SELECT samples FROM journal WHERE gateway = ? AND uplink = ? ORDER BY id FOR UPDATE";
-        let rows = sqlx::query(query).bind(gateway).bind(uplink).fetch_all(&mut *transaction).await?;
-        let mut samples = Vec::new();
-        for row in rows {
-            let text: String = row.try_get("samples")?;
-            let chunk: Vec<JournalSample> =
-                serde_json::from_str(&text).map_err(|source| StoreError::Content { what: "the journal", source })?;
-            samples.extend(chunk);
-        }
-        let delete = "DELETE FROM journal WHERE gateway = ? AND uplink = ?";
-        sqlx::query(delete).bind(gateway).bind(uplink).execute(&mut *transaction).await?;
-        transaction.commit().await?;
-        Ok(samples)
+    /// [`StoreError::Database`]
+    pub async fn journal_blocks(&self, gateway: &str, uplink: &str) -> Result<Vec<JournalBlock>, StoreError> {
+        let query = "SELECT id, samples FROM journal_block WHERE gateway = ? AND uplink = ? ORDER BY id";
+        let rows = sqlx::query(query).bind(gateway).bind(uplink).fetch_all(&self.pool).await?;
+        rows.into_iter()
+            .map(|row| Ok(JournalBlock { id: row.try_get("id")?, samples: row.try_get("samples")? }))
+            .collect()
     }
 }

@@ -16,7 +16,7 @@ pub use audit::{AuditEntry, AuditFilter, AuditRecord};
 pub use credential::{CredentialKind, Secret, SignedIn, TokenRecord};
 pub use draft::{Conflict, DraftChange, DraftObject, Edit, EditError, version_of};
 pub use gateway::GatewayRecord;
-pub use journal::JournalSample;
+pub use journal::JournalBlock;
 pub use person::{NewPerson, Person, PersonSummary, Role};
 pub use revision::{NewRevision, Revision, RevisionSummary};
 

@@ -4,8 +4,8 @@
 use interlex_core::description::{Draft, Files, ObjectClass, ObjectRef};
 use interlex_sidecar::{Database, free_port};
 use interlex_store::{
-    AuditEntry, AuditFilter, CredentialKind, DraftChange, Edit, EditError, JournalSample, NewPerson, NewRevision, Role,
-    Secret, Store, StoreError, version_of,
+    AuditEntry, AuditFilter, CredentialKind, DraftChange, Edit, EditError, NewPerson, NewRevision, Role, Secret, Store,
+    StoreError, version_of,
 };
 
 async fn start(directory: &tempfile::TempDir) -> (Database, Store) {
@@ -31,7 +31,7 @@ async fn the_store_keeps_what_it_is_given() {
     the_last_administrator_stays(&store).await;
     the_audit_trail_is_searched(&store).await;
     credentials_are_found_until_they_expire_or_are_removed(&store).await;
-    the_journal_comes_back_once_and_in_order(&store).await;
+    the_journal_comes_back_in_order_until_it_is_removed(&store).await;
     a_second_migration_changes_nothing(&store).await;
     a_database_that_was_away_comes_back_with_all_that_was_written(&mut database, &store).await;
     store.close().await;
@@ -216,19 +216,20 @@ async fn credentials_are_found_until_they_expire_or_are_removed(store: &Store) {
     assert_eq!(find(CredentialKind::Token, 150).await, None);
 }
 
-async fn the_journal_comes_back_once_and_in_order(store: &Store) {
-    let sample = |at| JournalSample {
-        device: "gas-analyser".to_owned(),
-        point: "ch4".to_owned(),
-        value: serde_json::json!(54.32),
-        quality: "good".to_owned(),
-        at,
-    };
-    let samples: Vec<_> = (0..2500).map(sample).collect();
-    store.add_to_journal("alderfen-1", "cloud", &samples).await.unwrap();
-    assert_eq!(store.take_journal("alderfen-1", "other").await.unwrap(), []);
-    assert_eq!(store.take_journal("alderfen-1", "cloud").await.unwrap(), samples);
-    assert_eq!(store.take_journal("alderfen-1", "cloud").await.unwrap(), []);
+async fn the_journal_comes_back_in_order_until_it_is_removed(store: &Store) {
+    let mut ids = Vec::new();
+    for byte in 0..3_u8 {
+        ids.push(store.add_journal_block("alderfen-1", "cloud", &[byte; 5000]).await.unwrap());
+    }
+    assert_eq!(store.journal_blocks("alderfen-1", "other").await.unwrap(), []);
+    let blocks = store.journal_blocks("alderfen-1", "cloud").await.unwrap();
+    assert_eq!(
+        blocks.iter().map(|block| (block.id, block.samples[4999])).collect::<Vec<_>>(),
+        [(ids[0], 0), (ids[1], 1), (ids[2], 2)]
+    );
+    store.remove_journal_blocks(&[ids[0], ids[2], 999_999]).await.unwrap();
+    let left = store.journal_blocks("alderfen-1", "cloud").await.unwrap();
+    assert_eq!(left.iter().map(|block| block.id).collect::<Vec<_>>(), [ids[1]]);
 }
 
 async fn a_second_migration_changes_nothing(store: &Store) {

@@ -44,6 +44,8 @@ function status(change: (status: Status) => void = () => {}): Status {
     samples_per_second: 5.6,
     samples_waiting: 2,
     samples_lost: 0,
+    samples_durable: 0,
+    samples_limit: 1_000_000,
   };
   const told: Status = {
     at,

@@ -191,17 +191,25 @@ function Broker({ uplink, now }: { uplink: UplinkStatus; now: number }) {
       </div>
       <p className="text-sm break-words text-soft">Sparkplug B · {uplink.url}</p>
       <p className="text-sm break-words text-soft">Node {uplink.node}</p>
+      {uplink.journal_error ? <Why error={`The journal waits for the database: ${uplink.journal_error}`} now={now} /> : null}
       {uplink.state === "online" ? null : <Why error={uplink.last_error} at={uplink.last_error_at} now={now} />}
       <Facts
         facts={[
           ["Samples delivered", uplink.samples_delivered.toLocaleString("en")],
           ["Messages", uplink.messages.toLocaleString("en")],
-          ["Waiting", String(uplink.samples_waiting)],
+          ["Waiting", waiting(uplink, now)],
           ["Lost", String(uplink.samples_lost)],
         ]}
       />
     </Box>
   );
+}
+
+/** How many samples wait, since when, and how many of them are safe from a crash. */
+function waiting({ samples_waiting, samples_durable, oldest_waiting_at }: UplinkStatus, now: number): string {
+  const count = samples_waiting.toLocaleString("en");
+  if (samples_durable === 0 || oldest_waiting_at == null) return count;
+  return `${count} for ${span(now - oldest_waiting_at)}, ${samples_durable.toLocaleString("en")} in the database`;
 }
 
 function Why({ error, at, now }: { error?: string | null | undefined; at?: number | null | undefined; now: number }) {

@@ -2,6 +2,7 @@
 
 mod activation;
 pub(crate) mod audit;
+pub(crate) mod buffer;
 pub(crate) mod config;
 pub(crate) mod draft;
 pub(crate) mod frames;

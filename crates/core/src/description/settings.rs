@@ -190,6 +190,11 @@ pub struct SparkplugUplink {
     #[serde(default = "default_keep_alive")]
     #[schemars(extend("x-advanced" = true))]
     pub keep_alive: Span,
+    /// How long a sample that the broker has not proved to have read may wait before it is written to the database: what
+    /// a sudden end of the program may cost.
+    #[serde(default = "default_journal_flush")]
+    #[schemars(extend("x-advanced" = true))]
+    pub journal_flush: Span,
 }
 
 impl SparkplugUplink {
@@ -202,6 +207,10 @@ impl SparkplugUplink {
 
 fn default_keep_alive() -> Span {
     Span::from_millis(15_000)
+}
+
+fn default_journal_flush() -> Span {
+    Span::from_millis(500)
 }
 
 /// `mqtt://host` or `mqtt://host:port`.

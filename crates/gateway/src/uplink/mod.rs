@@ -1,7 +1,9 @@
 //! Uplinks: what becomes of reported samples on their way to a broker.
 
+mod block;
 mod buffer;
 mod journal;
+mod ledger;
 mod metric;
 mod mqtt;
 mod sparkplug;

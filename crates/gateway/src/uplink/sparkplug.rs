@@ -1,4 +1,5 @@
 use super::buffer::{Buffer, LIMIT};
+use super::journal::Journal;
 use super::metric::{Current, device_spec};
 use super::{Connection, MqttEvent, UplinkInput, mqtt, snapshot_of};
 use crate::clock::wall_clock;
@@ -38,6 +39,7 @@ pub(crate) struct SparkplugTask {
     pub(super) store: Option<Store>,
     node: EdgeNode,
     pub(super) buffer: Buffer,
+    pub(super) journal: Journal,
     outbox: VecDeque<Outgoing>,
     asked_at: Option<Instant>,
 }
@@ -63,14 +65,28 @@ impl SparkplugTask {
                 Ok(bd_seq) => last_bd_seq = bd_seq,
                 Err(error) => tracing::warn!(uplink = name, %error, "bdSeq starts at 0"),
             }
-            match store.take_journal(&gateway, name).await {
-                Ok(samples) => journal = samples,
+            match store.journal_blocks(&gateway, name).await {
+                Ok(blocks) => journal = blocks,
                 Err(error) => tracing::error!(uplink = name, %error, "the journal stays in the database"),
             }
         }
         let node = EdgeNode::new(settings.group.as_str(), settings.node.as_str(), Vec::new(), last_bd_seq);
         let (buffer, outbox) = (Buffer::new(LIMIT), VecDeque::new());
-        let mut task = Self { gateway, settings, points, latest, status, store, node, buffer, outbox, asked_at: None };
+        let flush = settings.journal_flush.into();
+        let own = Journal::new(store.as_ref(), &gateway, settings.name.as_str(), flush);
+        let mut task = Self {
+            gateway,
+            settings,
+            points,
+            latest,
+            status,
+            store,
+            node,
+            buffer,
+            journal: own,
+            outbox,
+            asked_at: None,
+        };
         task.announce();
         task.restore(journal);
         task
@@ -95,14 +111,18 @@ impl SparkplugTask {
         while let Ok(input) = input.try_recv() {
             self.take_in(input);
         }
-        self.keep_journal().await;
+        self.close_journal().await;
     }
 
     /// Takes in what links tell while there is no connection.
     async fn wait(&mut self, input: &mut mpsc::Receiver<UplinkInput>, until: Instant, stop: &CancellationToken) {
+        let mut ticks = interval(TICK);
+        ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
         loop {
             tokio::select! {
                 Some(told) = input.recv() => self.take_in(told),
+                news = self.journal.next() => self.journal.heard(news),
+                _ = ticks.tick() => self.keep_journal(false),
                 () = sleep_until(until) => return,
                 () = stop.cancelled() => return,
             }
@@ -130,7 +150,9 @@ impl SparkplugTask {
                     }
                 },
                 Some(told) = input.recv() => self.take_in(told),
+                news = self.journal.next() => self.journal.heard(news),
                 _ = ticks.tick() => {
+                    self.keep_journal(false);
                     if self.is_overdue() {
                         return Ended::Lost(format!("no answer from the broker within {}", self.settings.keep_alive));
                     }
@@ -206,12 +228,15 @@ impl SparkplugTask {
         let now = wall_clock();
         match input {
             UplinkInput::Samples(samples) => {
+                let instant = Instant::now().into_std();
                 for sample in samples.iter() {
                     let Some(device) = self.points.get(sample.point).map(|info| info.device_slot) else { continue };
                     if !self.node.is_born() {
-                        self.buffer.push_history(device, sample.clone());
+                        let number = self.journal.ledger.add(sample, instant);
+                        self.buffer.push_history(device, number, sample.clone());
                     } else if self.node.is_device_born(device) {
-                        self.buffer.push_live(device, sample.clone());
+                        let number = self.journal.ledger.add(sample, instant);
+                        self.buffer.push_live(device, number, sample.clone());
                     }
                     // Else the DDEATH before has told it, or the DBIRTH that follows will.
                 }
@@ -346,7 +371,12 @@ impl SparkplugTask {
 
     pub(super) fn show_buffer(&self) {
         let (waiting, lost) = (self.buffer.waiting(), self.buffer.lost());
-        self.status.update(|status, _| (status.samples_waiting, status.samples_lost) = (waiting, lost));
+        let (durable, error) = (self.journal.ledger.durable(), self.journal.error.clone());
+        let oldest = self.buffer.oldest().map(Timestamp::as_millis);
+        self.status.update(|status, _| {
+            (status.samples_waiting, status.samples_lost) = (waiting, lost);
+            (status.samples_durable, status.journal_error, status.oldest_waiting_at) = (durable, error, oldest);
+        });
     }
 
     fn keep_bd_seq(&self, bd_seq: u8) {
@@ -408,6 +438,10 @@ pub(crate) fn initial_status(settings: &SparkplugUplink) -> UplinkStatus {
         samples_per_second: 0.0,
         samples_waiting: 0,
         samples_lost: 0,
+        samples_durable: 0,
+        samples_limit: LIMIT,
+        oldest_waiting_at: None,
+        journal_error: None,
         bd_seq: None,
     }
 }
