@@ -77,16 +77,45 @@ impl Host {
         crate::wait_for(what, || async { self.all().iter().skip(skip).position(&holds).map(|at| at + skip) }).await
     }
 
-    /// Asks the node for a rebirth, with bytes written by hand: one metric, a name and a true boolean.
+    /// Asks the node for a rebirth.
     pub async fn ask_rebirth(&self) {
-        let name = b"Node Control/Rebirth";
-        let mut metric = vec![0x0A, u8::try_from(name.len()).unwrap()];
-        metric.extend_from_slice(name);
-        metric.extend_from_slice(&[0x70, 1]);
-        let mut payload = vec![0x12, u8::try_from(metric.len()).unwrap()];
-        payload.extend(metric);
-        self.client.publish("spBv1.0/alderfen/NCMD/works-1", QoS::AtMostOnce, false, payload).await.unwrap();
+        self.publish("spBv1.0/alderfen/NCMD/works-1", &[named("Node Control/Rebirth"), boolean(true)]).await;
     }
+
+    /// Commands a device, with a metric made of [`named`] or [`aliased`] and a value.
+    pub async fn command(&self, device: &str, metric: &[Vec<u8>]) {
+        self.publish(&format!("spBv1.0/alderfen/DCMD/works-1/{device}"), metric).await;
+    }
+
+    /// Publishes a payload of one metric.
+    async fn publish(&self, topic: &str, metric: &[Vec<u8>]) {
+        let payload = bytes_field(0x12, &metric.concat());
+        self.client.publish(topic, QoS::AtMostOnce, false, payload).await.unwrap();
+    }
+}
+
+/// The name of a metric, in bytes written by hand.
+pub fn named(name: &str) -> Vec<u8> {
+    bytes_field(0x0A, name.as_bytes())
+}
+
+/// The alias of a metric.
+pub fn aliased(alias: u64) -> Vec<u8> {
+    vec![0x10, u8::try_from(alias).ok().filter(|alias| *alias < 0x80).unwrap()]
+}
+
+/// A metric's boolean value.
+pub fn boolean(value: bool) -> Vec<u8> {
+    vec![0x70, value.into()]
+}
+
+/// A metric's double value.
+pub fn double(value: f64) -> Vec<u8> {
+    [&[0x69][..], &value.to_le_bytes()].concat()
+}
+
+fn bytes_field(key: u8, bytes: &[u8]) -> Vec<u8> {
+    [&[key, u8::try_from(bytes.len()).unwrap()][..], bytes].concat()
 }
 
 fn decode(topic: &str, payload: &[u8], retained: bool) -> Arrived {

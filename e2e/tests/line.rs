@@ -1,7 +1,7 @@
 //! The bench in front of a serial line: who is there, what do they say, and a command back.
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
-use interlex_e2e::{Rig, wait_for};
+use interlex_e2e::{Host, Rig, aliased, boolean, double, named, wait_for};
 use serde_json::{Value, json};
 use std::process::Command;
 
@@ -9,6 +9,7 @@ use std::process::Command;
 async fn a_serial_line_is_looked_at_commanded_and_recorded() {
     let mut rig = Rig::bare().await;
     rig.set_up().await;
+    let host = Host::listen(rig.broker.port()).await;
     let description = rig.description_with_line().await;
     let out = rig.interlex(&["config", "apply", &description, "--activate", "--note", "with the line"]).await;
     assert_eq!(out.code, 0, "{out:?}");
@@ -18,6 +19,7 @@ async fn a_serial_line_is_looked_at_commanded_and_recorded() {
     who_is_there(&rig).await;
     a_command_goes_out_and_its_value_arrives(&rig).await;
     nothing_wrong_is_written(&rig).await;
+    a_host_commands_what_it_may(&rig, &host).await;
     the_line_tells_what_it_counted(&rig).await;
     the_recording_is_read_by_another_program(&rig).await;
 }
@@ -67,6 +69,44 @@ async fn nothing_wrong_is_written(rig: &Rig) {
     let out = rig.interlex(&["write", "digester-1", "nothing", "1"]).await;
     assert!(out.code == 1 && out.err.contains("there is no point alderfen-1/digester-1/nothing"), "{out:?}");
     assert_eq!(rig.truth().await["digester-1"]["temperature-set-point"].as_f64(), Some(42.5));
+}
+
+async fn a_host_commands_what_it_may(rig: &Rig, host: &Host) {
+    let birth = host.hears("the birth", 0, |m| m.kind == "DBIRTH" && m.device.as_deref() == Some("digester-2")).await;
+    let metrics = host.all()[birth].metrics.clone();
+    let told = |name: &str| metrics.iter().find(|metric| metric.name.as_deref() == Some(name)).unwrap();
+    assert_eq!(told("mixer").properties.get("access").map(String::as_str), Some("read-write"));
+    assert_eq!(told("temperature").properties.get("access"), None);
+    let before = host.all().len();
+    host.command("digester-2", &[named("temperature-set-point"), double(39.5)]).await;
+    host.command("digester-2", &[aliased(told("mixer").alias.unwrap()), boolean(true)]).await;
+    host.command("digester-2", &[named("temperature-set-point"), double(51.0)]).await;
+    host.command("digester-2", &[named("temperature"), double(39.5)]).await;
+    host.command("digester-2", &[named("mixer"), double(1.0)]).await;
+    let alias = told("temperature-set-point").alias;
+    host.hears("the value comes back", before, |message| {
+        message.metrics.iter().any(|metric| metric.alias == alias && metric.value == Some(39.5))
+    })
+    .await;
+    let audit = wait_for("all five are audited", || async {
+        let audit = rig.get("/api/v1/audit?action=command").await;
+        (audit.to_string().matches("uplink cloud").count() == 5).then(|| audit.to_string())
+    })
+    .await;
+    for detail in [
+        "digester-2/temperature-set-point = 39.5: confirmed",
+        "digester-2/mixer = true: confirmed",
+        "digester-2/temperature-set-point = 51: refused: 51 is above its high limit 50",
+        r#"digester-2: metric \"temperature\" takes no commands"#,
+        r#"digester-2: metric \"mixer\": "#,
+    ] {
+        assert!(audit.contains(detail), "{detail}: {audit}");
+    }
+    let truth = rig.truth().await;
+    assert_eq!(
+        (&truth["digester-2"]["temperature-set-point"], &truth["digester-2"]["mixer"]),
+        (&json!(39.5), &json!(1.0))
+    );
 }
 
 async fn the_line_tells_what_it_counted(rig: &Rig) {

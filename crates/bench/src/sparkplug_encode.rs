@@ -27,6 +27,7 @@ fn node() -> EdgeNode {
         name: format!("point-{alias}"),
         alias,
         data_type: DataType::Double,
+        is_writable: false,
         properties: Vec::new(),
     };
     let metrics = (0..500).map(metric).collect();

@@ -1,5 +1,6 @@
 use crate::activation::{Activation, LinkOutcome, Outcome, UplinkOutcome};
 use crate::clock::wall_clock;
+use crate::host_command::HostCommands;
 use crate::link::{COMMAND_QUEUE, FrameFilter, FrameView, LinkCommand, LinkStatistics, LinkTask, PlanView, Shown};
 use crate::points::PointTable;
 use crate::recent::RecentValues;
@@ -31,8 +32,9 @@ pub struct Gateway {
     since: i64,
     recent: Arc<RecentValues>,
     uplinks: Uplinks,
+    commands: HostCommands,
     /// What everybody looks at.
-    running: ArcSwap<Running>,
+    running: Arc<ArcSwap<Running>>,
     /// The tasks, for whoever changes something; one at a time.
     tasks: tokio::sync::Mutex<Tasks>,
 }
@@ -231,12 +233,14 @@ impl Gateway {
             uplinks: Vec::new(),
             activation: Activation::default(),
         };
+        let running = Arc::new(ArcSwap::from_pointee(nothing));
         let gateway = Self {
+            commands: HostCommands::start(Arc::clone(&running), options.store.clone()),
             store: options.store,
             since: wall_clock().as_millis(),
             recent: Arc::default(),
             uplinks: Uplinks::default(),
-            running: ArcSwap::from_pointee(nothing),
+            running,
             tasks: tokio::sync::Mutex::default(),
         };
         gateway.activate(description, options.revision).await;
@@ -370,7 +374,8 @@ impl Gateway {
             let status = Arc::new(Shared::new(uplink::initial_status(&settings)));
             let own = (description.gateway.name.to_string(), settings.clone());
             let shape = (Arc::clone(points), Arc::clone(latest));
-            let task = SparkplugTask::new(own, shape, Arc::clone(&status), self.store.clone()).await;
+            let task =
+                SparkplugTask::new(own, shape, Arc::clone(&status), self.store.clone(), self.commands.clone()).await;
             let stop = CancellationToken::new();
             let handle = tokio::spawn(task.run(receiver, stop.clone()));
             tell_devices_up(&tasks.links, points, &sender).await;

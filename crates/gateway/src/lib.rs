@@ -14,6 +14,7 @@ mod activation;
 mod capture;
 mod clock;
 mod gateway;
+mod host_command;
 mod identify;
 mod line;
 mod link;

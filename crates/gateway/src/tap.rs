@@ -104,7 +104,9 @@ impl Tap {
         loop {
             match self.connection.events.recv().await {
                 Some(MqttEvent::Connected) => {
-                    self.connection.subscribe(&self.topics).map_err(|error| TapError::Broker(error.to_string()))?;
+                    self.connection
+                        .subscribe(std::slice::from_ref(&self.topics))
+                        .map_err(|error| TapError::Broker(error.to_string()))?;
                 }
                 Some(MqttEvent::Message { topic, payload }) => return Ok(self.decode(topic, &payload)),
                 Some(MqttEvent::Subscribed | MqttEvent::Answered) => {}

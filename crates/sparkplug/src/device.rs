@@ -20,6 +20,8 @@ pub struct MetricSpec {
     pub alias: u64,
     /// Its datatype, the same in every birth.
     pub data_type: DataType,
+    /// Whether hosts may command it.
+    pub is_writable: bool,
     /// Properties with a text or a number, such as the engineering unit.
     pub properties: Vec<(&'static str, MetricValue<'static>)>,
 }

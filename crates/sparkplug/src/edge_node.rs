@@ -1,6 +1,6 @@
 use crate::device::{Datum, Device, DeviceSpec, Snapshots};
 use crate::proto::{Metric, Payload, metric};
-use crate::{DataType, MessageType, Topic, check_payload, decode_payload, encode_payload};
+use crate::{DataType, MessageType, MetricValue, Topic, check_payload, decode_payload, decode_value, encode_payload};
 use std::collections::VecDeque;
 
 const REBIRTH: &str = "Node Control/Rebirth";
@@ -29,10 +29,19 @@ pub struct Will {
 }
 
 /// What the node asks its caller to do or to know.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum EdgeNodeEvent {
     /// Births are due: call [`EdgeNode::birth`]. Until then no data goes out.
     BirthDue,
+    /// A host wants a metric of a device to have a value, which is of its datatype.
+    Command {
+        /// The device, by the number that the caller knows it by.
+        device: usize,
+        /// The metric, by its position in the [`DeviceSpec`].
+        metric: usize,
+        /// What it is to be.
+        value: MetricValue<'static>,
+    },
     /// A command was not carried out, and why.
     CommandRefused(String),
 }
@@ -153,10 +162,15 @@ impl EdgeNode {
         Will { topic: death.topic, payload: death.payload, bd_seq }
     }
 
-    /// What to subscribe to at QoS 1 after CONNACK, before anything is published.
+    /// What to subscribe to at QoS 1 after CONNACK, before anything is published: commands to the node and to all its
+    /// devices, also those that come later.
+    ///
+    /// Source: Sparkplug 3.0.0, tck-id-message-flow-edge-node-ncmd-subscribe, tck-id-message-flow-device-dcmd-subscribe.
     #[must_use]
     pub fn subscriptions(&self) -> Vec<String> {
-        vec![self.topic(MessageType::NCmd, None)]
+        let topic =
+            |message, device| Topic { group: self.group.clone(), message, node: self.node.clone(), device }.to_string();
+        vec![topic(MessageType::NCmd, None), topic(MessageType::DCmd, Some("+".to_owned()))]
     }
 
     /// The broker confirmed the subscriptions: births are due.
@@ -174,13 +188,12 @@ impl EdgeNode {
     /// Takes in a message of a subscribed topic.
     pub fn handle_message(&mut self, topic: &str, payload: &[u8]) {
         let refused = |why: String| EdgeNodeEvent::CommandRefused(format!("{topic}: {why}"));
-        let addressed = topic
-            .parse::<Topic>()
-            .is_ok_and(|to| to.message == MessageType::NCmd && to.group == self.group && to.node == self.node);
-        if !addressed {
+        let to = topic.parse::<Topic>().ok().filter(|to| to.group == self.group && to.node == self.node);
+        let addressed = to.filter(|to| matches!(to.message, MessageType::NCmd | MessageType::DCmd));
+        let Some(to) = addressed else {
             self.events.push_back(refused("not a command to this node".to_owned()));
             return;
-        }
+        };
         let payload = match decode_payload(payload) {
             Ok(payload) => payload,
             Err(error) => {
@@ -190,6 +203,12 @@ impl EdgeNode {
         };
         if let Err(error) = check_payload(&payload) {
             self.events.push_back(refused(error.to_string()));
+            return;
+        }
+        if let Some(id) = to.device {
+            let events: Vec<_> = payload.metrics.iter().map(|metric| self.device_command(&id, metric)).collect();
+            let event = |outcome: Result<EdgeNodeEvent, String>| outcome.unwrap_or_else(refused);
+            self.events.extend(events.into_iter().map(event));
             return;
         }
         for command in &payload.metrics {
@@ -207,6 +226,31 @@ impl EdgeNode {
                 }
             }
         }
+    }
+
+    /// What one metric of a DCMD asks for, by name or by alias.
+    ///
+    /// Source: Sparkplug 3.0.0, tck-id-payloads-alias-data-cmd-requirement.
+    fn device_command(&self, id: &str, command: &Metric) -> Result<EdgeNodeEvent, String> {
+        let known = |device: &Option<Device>| device.as_ref().is_some_and(|device| device.spec.id == id);
+        let device = self.devices.iter().position(known).ok_or_else(|| format!("there is no device {id:?}"))?;
+        let metrics = self.device(device).map(|device| device.spec.metrics.as_slice()).unwrap_or_default();
+        let (at, name) = match (command.alias, command.name.as_deref()) {
+            (Some(alias), _) => (metrics.iter().position(|metric| metric.alias == alias), format!("alias {alias}")),
+            (None, name) => {
+                let name = name.unwrap_or_default();
+                (metrics.iter().position(|metric| metric.name == name), format!("{name:?}"))
+            }
+        };
+        let (metric, spec) = at
+            .and_then(|at| Some((at, metrics.get(at)?)))
+            .ok_or_else(|| format!("device {id:?} has no metric {name}"))?;
+        if !spec.is_writable {
+            return Err(format!("metric {:?} takes no commands", spec.name));
+        }
+        let value = command.value.as_ref().ok_or_else(|| format!("metric {:?} is told no value", spec.name))?;
+        let value = decode_value(spec.data_type, value).map_err(|error| format!("metric {:?}: {error}", spec.name))?;
+        Ok(EdgeNodeEvent::Command { device, metric, value: value.into_owned() })
     }
 
     /// Publishes NBIRTH and the DBIRTH of every device that is up. Does nothing unless births are due.

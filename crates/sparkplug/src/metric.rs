@@ -19,6 +19,21 @@ pub enum MetricValue<'a> {
     Text(Cow<'a, str>),
 }
 
+impl MetricValue<'_> {
+    /// The same value with nothing borrowed.
+    #[must_use]
+    pub fn into_owned(self) -> MetricValue<'static> {
+        match self {
+            Self::Bool(bit) => MetricValue::Bool(bit),
+            Self::Int(int) => MetricValue::Int(int),
+            Self::Uint(uint) => MetricValue::Uint(uint),
+            Self::Float(float) => MetricValue::Float(float),
+            Self::Double(float) => MetricValue::Double(float),
+            Self::Text(text) => MetricValue::Text(Cow::Owned(text.into_owned())),
+        }
+    }
+}
+
 /// What the property `Quality` may say.
 ///
 /// Source: Sparkplug 3.0.0, tck-id-payloads-propertyset-quality-value-value.

@@ -25,6 +25,7 @@ fn node(last_bd_seq: Option<u8>) -> EdgeNode {
         name: name.to_owned(),
         alias,
         data_type: DataType::UInt16,
+        is_writable: name == "b",
         properties: vec![("unit", MetricValue::Text("%".into()))],
     };
     let device =
@@ -55,6 +56,7 @@ fn spec(id: &str, metrics: &[(&str, u64)]) -> DeviceSpec {
         name: (*name).to_owned(),
         alias: *alias,
         data_type: DataType::UInt16,
+        is_writable: false,
         properties: Vec::new(),
     };
     DeviceSpec { id: id.to_owned(), metrics: metrics.iter().map(metric).collect() }
@@ -197,6 +199,46 @@ fn odd_commands_are_refused_without_harm() {
     }
     node.handle_message(NCMD, &rebirth_command(proto::metric::Value::BooleanValue(true)));
     assert_eq!(node.poll_event(), Some(EdgeNodeEvent::BirthDue), "a good one works after all those");
+}
+
+fn device_command(metric: proto::Metric) -> Vec<u8> {
+    encode_payload(&Payload { timestamp: Some(1), metrics: vec![metric], ..Default::default() })
+}
+
+#[test]
+fn devices_take_commands_by_name_or_alias_for_what_is_writable() {
+    let mut node = node(None);
+    assert_eq!(node.subscriptions(), [NCMD, "spBv1.0/alderfen/DCMD/works-1/+"]);
+    born(&mut node);
+    let int = Some(proto::metric::Value::IntValue(7));
+    let named = |name: &str| proto::Metric { name: Some(name.to_owned()), value: int.clone(), ..Default::default() };
+    let aliased = |alias| proto::Metric { alias: Some(alias), value: int.clone(), ..Default::default() };
+    let mut tell = |device: &str, metric| {
+        node.handle_message(&format!("spBv1.0/alderfen/DCMD/works-1/{device}"), &device_command(metric));
+        let event = node.poll_event().unwrap();
+        assert_eq!(node.poll_event(), None);
+        event
+    };
+    let value = MetricValue::Uint(7);
+    let wanted = EdgeNodeEvent::Command { device: 1, metric: 1, value };
+    assert_eq!(tell("gas-analyser", named("b")), wanted);
+    assert_eq!(tell("gas-analyser", aliased(3)), wanted);
+    let of_other_type = proto::metric::Value::StringValue("7".to_owned());
+    for (device, metric, why) in [
+        ("gas-analyser", named("a"), "metric \"a\" takes no commands"),
+        ("gas-analyser", named("c"), "device \"gas-analyser\" has no metric \"c\""),
+        ("gas-analyser", aliased(1), "device \"gas-analyser\" has no metric alias 1"),
+        ("flare", named("b"), "there is no device \"flare\""),
+        (
+            "gas-analyser",
+            proto::Metric { value: None, is_null: Some(true), ..named("b") },
+            "metric \"b\" is told no value",
+        ),
+        ("gas-analyser", proto::Metric { value: Some(of_other_type), ..named("b") }, "metric \"b\": "),
+    ] {
+        let event = tell(device, metric);
+        assert!(matches!(&event, EdgeNodeEvent::CommandRefused(told) if told.contains(why)), "{why}: {event:?}");
+    }
 }
 
 #[test]

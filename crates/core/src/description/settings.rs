@@ -181,6 +181,11 @@ pub struct SparkplugUplink {
     /// Password to sign in to the broker with. It is stored encrypted and never shown again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<SecretText>,
+    /// Whether hosts may command the points that can be written. Every command is checked as those of people are, read
+    /// back, and kept in the audit trail.
+    #[serde(default, skip_serializing_if = "is_false")]
+    #[schemars(extend("default" = false))]
+    pub commands: bool,
     /// MQTT client id; made from group and node when left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(length(min = 1), extend("x-advanced" = true))]

@@ -8,13 +8,15 @@ use interlex_sparkplug::{
 use std::borrow::Cow;
 use std::sync::Arc;
 
-/// What the birth of the device in a slot announces; the alias of a point is its index. `None` without a device.
-pub(crate) fn device_spec(points: &PointTable, slot: usize) -> Option<DeviceSpec> {
+/// What the birth of the device in a slot announces; the alias of a point is its index. `None` without a device. Hosts
+/// may write what can be written, if they may command at all.
+pub(crate) fn device_spec(points: &PointTable, slot: usize, takes_commands: bool) -> Option<DeviceSpec> {
     let id = points.device(slot)?.to_owned();
-    Some(DeviceSpec { id, metrics: points.of_slot(slot).iter().map(metric_spec).collect() })
+    let metrics = points.of_slot(slot).iter().map(|info| metric_spec(info, takes_commands)).collect();
+    Some(DeviceSpec { id, metrics })
 }
 
-fn metric_spec(info: &PointInfo) -> MetricSpec {
+fn metric_spec(info: &PointInfo, takes_commands: bool) -> MetricSpec {
     let text = |text: &str| MetricValue::Text(Cow::Owned(text.to_owned()));
     let mut properties = Vec::new();
     if !info.settings().unit.is_empty() {
@@ -26,7 +28,11 @@ fn metric_spec(info: &PointInfo) -> MetricSpec {
     properties.extend(info.settings().low.map(|low| ("low", MetricValue::Double(low))));
     properties.extend(info.settings().high.map(|high| ("high", MetricValue::Double(high))));
     let (name, alias) = (info.name().to_owned(), u64::from(info.index.0));
-    MetricSpec { name, alias, data_type: data_type_of(info), properties }
+    let is_writable = takes_commands && info.is_writable();
+    if is_writable {
+        properties.push(("access", text("read-write")));
+    }
+    MetricSpec { name, alias, data_type: data_type_of(info), is_writable, properties }
 }
 
 /// The datatype of a point's metric: that of the device, or Double once it is scaled.

@@ -1,7 +1,9 @@
 //! One MQTT connection, from CONNECT to its end.
 
 use interlex_core::description::{SecretText, SparkplugUplink};
-use rumqttc::{AsyncClient, ClientError, Event, MqttOptions, NetworkOptions, Packet, QoS};
+use rumqttc::{
+    AsyncClient, ClientError, Event, MqttOptions, NetworkOptions, Packet, QoS, SubscribeFilter, SubscribeReasonCode,
+};
 use std::time::Duration;
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
@@ -67,7 +69,14 @@ impl Connection {
             loop {
                 let event = match eventloop.poll().await {
                     Ok(Event::Incoming(Packet::ConnAck(_))) => MqttEvent::Connected,
-                    Ok(Event::Incoming(Packet::SubAck(_))) => MqttEvent::Subscribed,
+                    Ok(Event::Incoming(Packet::SubAck(answer))) => {
+                        if answer.return_codes.contains(&SubscribeReasonCode::Failure) {
+                            let error = "the broker does not let this client subscribe to what it must";
+                            let _ = sender.send(MqttEvent::Lost(error.to_owned())).await;
+                            return;
+                        }
+                        MqttEvent::Subscribed
+                    }
                     Ok(Event::Incoming(Packet::UnsubAck(_))) => MqttEvent::Answered,
                     Ok(Event::Incoming(Packet::Publish(publish))) => {
                         MqttEvent::Message { topic: publish.topic, payload: publish.payload }
@@ -92,9 +101,10 @@ impl Connection {
         self.client.try_publish(topic, QoS::AtMostOnce, false, payload)
     }
 
-    /// Subscribes at QoS 1.
-    pub(crate) fn subscribe(&self, topic: &str) -> Result<(), ClientError> {
-        self.client.try_subscribe(topic, QoS::AtLeastOnce)
+    /// Subscribes at QoS 1 to all topics at once: one answer tells that all are in force.
+    pub(crate) fn subscribe(&self, topics: &[String]) -> Result<(), ClientError> {
+        let filters = topics.iter().map(|topic| SubscribeFilter::new(topic.clone(), QoS::AtLeastOnce));
+        self.client.try_subscribe_many(filters)
     }
 
     /// Asks the broker for an answer that proves what it has read.

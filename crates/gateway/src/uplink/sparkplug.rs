@@ -3,12 +3,13 @@ use super::journal::Journal;
 use super::metric::{Current, device_spec};
 use super::{Connection, MqttEvent, UplinkInput, mqtt, snapshot_of};
 use crate::clock::wall_clock;
+use crate::host_command::{HostCommand, HostCommands};
 use crate::link::Backoff;
 use crate::points::PointTable;
 use crate::status::{Shared, UplinkState, UplinkStatus};
 use interlex_core::description::SparkplugUplink;
-use interlex_core::{LatestTable, Sample, Timestamp};
-use interlex_sparkplug::{Datum, EdgeNode, EdgeNodeEvent, Outgoing};
+use interlex_core::{LatestTable, Sample, Timestamp, Value};
+use interlex_sparkplug::{Datum, EdgeNode, EdgeNodeEvent, MetricValue, Outgoing};
 use interlex_store::Store;
 use rumqttc::{LastWill, QoS};
 use std::collections::VecDeque;
@@ -40,6 +41,7 @@ pub(crate) struct SparkplugTask {
     node: EdgeNode,
     pub(super) buffer: Buffer,
     pub(super) journal: Journal,
+    commands: HostCommands,
     outbox: VecDeque<Outgoing>,
     asked_at: Option<Instant>,
 }
@@ -57,6 +59,7 @@ impl SparkplugTask {
         (points, latest): (Arc<PointTable>, Arc<LatestTable>),
         status: Arc<Shared<UplinkStatus>>,
         store: Option<Store>,
+        commands: HostCommands,
     ) -> Self {
         let (mut last_bd_seq, mut journal) = (None, Vec::new());
         if let Some(store) = &store {
@@ -84,6 +87,7 @@ impl SparkplugTask {
             node,
             buffer,
             journal: own,
+            commands,
             outbox,
             asked_at: None,
         };
@@ -178,9 +182,7 @@ impl SparkplugTask {
     fn handle(&mut self, event: MqttEvent, connection: &Connection, backoff: &mut Backoff) -> Result<(), String> {
         match event {
             MqttEvent::Connected => {
-                for topic in self.node.subscriptions() {
-                    connection.subscribe(&topic).map_err(|error| error.to_string())?;
-                }
+                connection.subscribe(&self.node.subscriptions()).map_err(|error| error.to_string())?;
             }
             MqttEvent::Subscribed => {
                 backoff.reset();
@@ -201,12 +203,34 @@ impl SparkplugTask {
         while let Some(event) = self.node.poll_event() {
             match event {
                 EdgeNodeEvent::BirthDue => self.birth(),
+                EdgeNodeEvent::Command { device, metric, value } => self.command(device, metric, value),
                 EdgeNodeEvent::CommandRefused(why) => {
+                    self.commands.refused(self.settings.name.as_str(), &why);
                     tracing::warn!(uplink = self.settings.name.as_str(), why, "command refused");
                 }
             }
         }
         Ok(())
+    }
+
+    /// Hands a command on to the field; what is checked there is told there.
+    fn command(&self, device: usize, metric: usize, value: MetricValue<'static>) {
+        let Some(info) = self.points.of_slot(device).get(metric) else { return };
+        let value = match value {
+            MetricValue::Bool(bit) => Value::Bool(bit),
+            MetricValue::Int(int) => Value::Int(int),
+            MetricValue::Uint(uint) => Value::Uint(uint),
+            MetricValue::Float(float) => Value::Float32(float),
+            MetricValue::Double(float) => Value::Float64(float),
+            MetricValue::Text(text) => Value::Text(text.into()),
+        };
+        let uplink = self.settings.name.to_string();
+        self.commands.send(HostCommand {
+            uplink,
+            device: info.device.to_string(),
+            point: info.name().to_owned(),
+            value,
+        });
     }
 
     fn birth(&mut self) {
@@ -262,7 +286,8 @@ impl SparkplugTask {
         let now = wall_clock();
         let current = self.current(now);
         for slot in 0..self.points.slots() {
-            self.node.set_device(now.as_unsigned_millis(), slot, device_spec(&self.points, slot), &current);
+            let spec = device_spec(&self.points, slot, self.settings.commands);
+            self.node.set_device(now.as_unsigned_millis(), slot, spec, &current);
         }
     }
 

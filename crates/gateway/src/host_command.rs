@@ -1,0 +1,105 @@
+use crate::clock::wall_clock;
+use crate::gateway::Running;
+use arc_swap::ArcSwap;
+use interlex_core::Value;
+use interlex_store::{AuditEntry, Store};
+use std::sync::Arc;
+use tokio::sync::mpsc;
+
+/// What a host application wants of a point.
+#[derive(Debug)]
+pub(crate) struct HostCommand {
+    pub(crate) uplink: String,
+    pub(crate) device: String,
+    pub(crate) point: String,
+    pub(crate) value: Value,
+}
+
+#[derive(Debug)]
+enum Told {
+    Command(HostCommand),
+    Refused { uplink: String, why: String },
+}
+
+/// The way of commands from the uplinks to the field. They are carried out one after the other, in the order in which
+/// they came.
+#[derive(Debug, Clone)]
+pub(crate) struct HostCommands(mpsc::Sender<Told>);
+
+/// Hosts send few commands at a time; more than these wait for devices that do not answer, and are refused.
+const QUEUE: usize = 64;
+
+impl HostCommands {
+    /// Starts to carry commands out on whatever runs; it ends with the last sender.
+    pub(crate) fn start(running: Arc<ArcSwap<Running>>, store: Option<Store>) -> Self {
+        let (sender, mut receiver) = mpsc::channel(QUEUE);
+        tokio::spawn(async move {
+            while let Some(told) = receiver.recv().await {
+                let running = running.load_full();
+                let gateway = running.description().gateway.name.to_string();
+                let (uplink, detail) = match told {
+                    Told::Command(command) => {
+                        let detail = carry_out(&running, &command).await;
+                        (command.uplink, detail)
+                    }
+                    Told::Refused { uplink, why } => (uplink, why),
+                };
+                audit(store.as_ref(), &gateway, &uplink, &detail).await;
+            }
+        });
+        Self(sender)
+    }
+
+    pub(crate) fn send(&self, command: HostCommand) {
+        if let Err(error) = self.0.try_send(Told::Command(command)) {
+            tracing::error!(%error, "a command was dropped: too many wait");
+        }
+    }
+
+    /// A command that could not be understood is told to those who look at the audit trail.
+    pub(crate) fn refused(&self, uplink: &str, why: &str) {
+        let told = Told::Refused { uplink: uplink.to_owned(), why: format!("refused: {why}") };
+        if let Err(error) = self.0.try_send(told) {
+            tracing::error!(%error, "a refusal was not kept: too many commands wait");
+        }
+    }
+}
+
+async fn carry_out(running: &Running, command: &HostCommand) -> String {
+    let HostCommand { uplink, device, point, value } = command;
+    let what = format!("{device}/{point} = {value}");
+    match running.write(device, point, value.clone()).await {
+        None => format!("{what}: refused: there is no such point any more"),
+        Some(Ok(outcome)) => {
+            tracing::info!(uplink, device, point, %value, confirmed = outcome.confirmed, "command carried out");
+            match (outcome.confirmed, outcome.read_back_error) {
+                (Some(true), _) => format!("{what}: confirmed"),
+                (Some(false), _) => format!("{what}: accepted, but the device says another value"),
+                (None, Some(error)) => format!("{what}: accepted, not read back: {error}"),
+                (None, None) => format!("{what}: sent to all units"),
+            }
+        }
+        Some(Err(error)) => {
+            tracing::warn!(uplink, device, point, %value, %error, "command refused");
+            format!("{what}: refused: {error}")
+        }
+    }
+}
+
+async fn audit(store: Option<&Store>, gateway: &str, uplink: &str, detail: &str) {
+    let Some(store) = store else { return };
+    let source = format!("uplink {uplink}");
+    let at = wall_clock().as_millis();
+    let entry = AuditEntry {
+        at,
+        person: "(host)",
+        source: &source,
+        action: "command",
+        gateway,
+        detail,
+        ..AuditEntry::default()
+    };
+    if let Err(error) = store.add_audit(&entry).await {
+        tracing::error!(%error, detail, "a command is missing in the audit trail");
+    }
+}
