@@ -56,6 +56,48 @@ export function Field({ label, isNeeded = false, help, fault, isWarning, ...inpu
   );
 }
 
+/** A labelled text of several lines, typed, pasted or taken from a file. */
+export function Lines({ label, isNeeded = false, help, fault, isWarning, placeholder, text, onText }: LinesProps) {
+  return (
+    <Labelling {...{ label, isNeeded, help, fault, isWarning }}>
+      {(ties) => (
+        <>
+          <textarea
+            {...ties}
+            rows={3}
+            spellCheck={false}
+            autoComplete="off"
+            placeholder={placeholder}
+            value={text}
+            onChange={(event) => onText(event.target.value)}
+            className={`${CONTROL} h-auto resize-y py-2 font-mono text-xs`}
+          />
+          <label className="w-fit cursor-pointer text-xs text-soft underline focus-within:outline-2">
+            From a file
+            <input
+              type="file"
+              aria-label={`${label} from a file`}
+              className="sr-only"
+              onChange={(event) => {
+                const file = event.target.files?.[0];
+                // The same file may be chosen again after it was mended.
+                event.target.value = "";
+                if (file) void file.text().then(onText);
+              }}
+            />
+          </label>
+        </>
+      )}
+    </Labelling>
+  );
+}
+
+interface LinesProps extends Labelled {
+  placeholder: string;
+  text: string;
+  onText: (text: string) => void;
+}
+
 /** A labelled choice. */
 export function Choice({ label, isNeeded = false, help, fault, isWarning, ...select }: Labelled & ComponentProps<"select">) {
   return (

@@ -81,10 +81,12 @@ pub struct TapMetric {
 
 impl Tap {
     /// Starts to listen to everything in the group of an uplink. `id` sets this listener apart from others.
-    #[must_use]
-    pub fn start(uplink: &SparkplugUplink, points: &PointTable, id: &str) -> Self {
+    ///
+    /// # Errors
+    /// [`TapError::Broker`] when certificates or key of the uplink are of no use.
+    pub fn start(uplink: &SparkplugUplink, points: &PointTable, id: &str) -> Result<Self, TapError> {
         let client_id = format!("tap-{}-{id}", uplink.node);
-        let connection = Connection::start(options(&client_id, uplink));
+        let connection = Connection::start(options(&client_id, uplink).map_err(TapError::Broker)?);
         // The births of this node went by before the tap was opened: its aliases are known from the description.
         let own = points.all().iter().map(|info| {
             let unit = &info.settings().unit;
@@ -93,7 +95,8 @@ impl Tap {
             ((format!("{}/{}", uplink.group, uplink.node), u64::from(info.index.0)), known)
         });
         let topics = format!("{NAMESPACE}/{}/#", uplink.group);
-        Self { connection, topics, names: own.collect(), own: (uplink.group.to_string(), uplink.node.to_string()) }
+        let own_node = (uplink.group.to_string(), uplink.node.to_string());
+        Ok(Self { connection, topics, names: own.collect(), own: own_node })
     }
 
     /// Waits for the next message.

@@ -70,7 +70,7 @@ async fn until(what: &str, mut holds: impl FnMut() -> bool) {
 /// it tries again at once, so that it listens long before the node is back.
 async fn heard(bench: &Files, gateway: &Gateway, most: usize) -> Vec<(u64, bool)> {
     let description = read(bench).unwrap();
-    let tap = || Tap::start(&description.uplinks[0], gateway.running().points(), "test");
+    let tap = || Tap::start(&description.uplinks[0], gateway.running().points(), "test").unwrap();
     let mut values = Vec::new();
     let listening = async {
         let mut listener = tap();

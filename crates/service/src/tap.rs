@@ -64,5 +64,6 @@ fn open(app: &App, filter: &TapFilter) -> Result<Tap, ApiError> {
     let wanted = || format!("uplink {}", filter.uplink.as_deref().unwrap_or("described"));
     let uplink = uplink.ok_or_else(|| ApiError::NotFound(wanted()))?;
     let id = Secret::generate().map_err(|error| ApiError::Internal(error.to_string()))?;
-    Ok(Tap::start(uplink, running.points(), id.reveal().get(..8).unwrap_or_default()))
+    Tap::start(uplink, running.points(), id.reveal().get(..8).unwrap_or_default())
+        .map_err(|error| ApiError::BadRequest(error.to_string()))
 }

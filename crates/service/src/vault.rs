@@ -113,8 +113,8 @@ impl Vault {
     /// Opens the secrets of a description that is about to run.
     pub(crate) fn reveal(&self, description: &mut Description) -> Result<(), SealError> {
         for uplink in &mut description.uplinks {
-            if let Some(password) = &uplink.password {
-                uplink.password = Some(SecretText::new(self.unseal(password.reveal())?));
+            for secret in [&mut uplink.password, &mut uplink.key].into_iter().flatten() {
+                *secret = SecretText::new(self.unseal(secret.reveal())?);
             }
         }
         Ok(())

@@ -9,6 +9,7 @@ use tokio::time::{Instant, sleep};
 pub struct Broker {
     directory: PathBuf,
     port: u16,
+    settings: String,
     process: Process,
 }
 
@@ -20,6 +21,14 @@ impl Broker {
     /// # Errors
     /// [`SidecarError`], which says what to do.
     pub async fn start(directory: &Path, port: u16) -> Result<Self, SidecarError> {
+        Self::start_with(directory, port, "").await
+    }
+
+    /// The same with more lines in its configuration, such as those for TLS.
+    ///
+    /// # Errors
+    /// As [`Broker::start`].
+    pub async fn start_with(directory: &Path, port: u16, settings: &str) -> Result<Self, SidecarError> {
         let program = find("mosquitto", "mosquitto")?;
         if !port::is_port_free(port) {
             return Err(SidecarError::PortTaken { port, what: "broker" });
@@ -31,13 +40,13 @@ impl Broker {
         let user = crate::user();
         let text = format!(
             "user {user}\nlistener {port} 127.0.0.1\nallow_anonymous true\npersistence false\nset_tcp_nodelay true\n\
-             max_queued_messages 0\nmax_inflight_messages 0\nlog_dest stderr\n"
+             max_queued_messages 0\nmax_inflight_messages 0\nlog_dest stderr\n{settings}"
         );
         std::fs::write(&configuration, text).map_err(io_error(format!("writing {}", configuration.display())))?;
         let log = directory.join("mosquitto.log");
         let arguments = ["-c".to_owned(), configuration.display().to_string()];
         let process = Process::start(&program, &arguments, &log).await?;
-        let broker = Self { directory: directory.to_owned(), port, process };
+        let broker = Self { directory: directory.to_owned(), port, settings: settings.to_owned(), process };
         let deadline = Instant::now() + UP_WITHIN;
         while TcpStream::connect(("127.0.0.1", port)).await.is_err() {
             if !broker.process.is_running() || Instant::now() > deadline {
@@ -64,7 +73,7 @@ impl Broker {
     /// # Errors
     /// As [`Broker::start`].
     pub async fn restart(&mut self) -> Result<(), SidecarError> {
-        *self = Self::start(&self.directory.clone(), self.port).await?;
+        *self = Self::start_with(&self.directory.clone(), self.port, &self.settings.clone()).await?;
         Ok(())
     }
 }

@@ -1,4 +1,4 @@
-import { cleanup, fireEvent, render, screen } from "@testing-library/react";
+import { cleanup, fireEvent, render, screen, waitFor } from "@testing-library/react";
 import { useState } from "react";
 import { MemoryRouter } from "react-router";
 import { afterEach, expect, test } from "vitest";
@@ -15,6 +15,7 @@ const SCHEMA = {
     order: { $ref: "#/$defs/Order", default: "ABCD" },
     rate: { type: "string", "x-refers": "rate" },
     password: { type: ["string", "null"], format: "secret" },
+    key: { type: ["string", "null"], format: "secret", "x-lines": true },
     pause: { type: ["string", "null"], "x-advanced": true },
   },
   required: ["name", "rate"],
@@ -40,7 +41,7 @@ afterEach(cleanup);
 
 test("a schema says everything that its form needs", () => {
   const fields = fieldsOf(SCHEMA);
-  expect(fields.map((field) => field.key)).toEqual(["name", "scale", "port", "order", "rate", "password", "pause"]);
+  expect(fields.map((field) => field.key)).toEqual(["name", "scale", "port", "order", "rate", "password", "key", "pause"]);
   expect(fields.filter((field) => field.isRequired).map((field) => field.key)).toEqual(["name", "rate"]);
   expect(fields.find((field) => field.key === "scale")).toMatchObject({ label: "Scale", fallback: "1", help: "Engineering value = raw × scale." });
   expect(fields.find((field) => field.key === "order")?.entry).toEqual({ kind: "choice", options: [{ word: "ABCD", help: "As it reads." }, { word: "CDAB", help: "" }] });
@@ -91,4 +92,16 @@ test("what is wrong with a field stands at it, and an advanced one with a fault 
   expect(input("Pause").getAttribute("aria-invalid")).toBe("true");
   expect(screen.getByText(/pause is "0s"; expected a span/)).toBeTruthy();
   expect(screen.getByText("Advanced").closest("details")?.open).toBe(true);
+});
+
+test("a key is pasted with its lines, taken from a file, and not shown once it is stored", async () => {
+  render(<Form start={{ key: STORED }} />);
+  const key = screen.getByLabelText<HTMLTextAreaElement>("Key");
+  expect([key.value, key.placeholder]).toEqual(["", "Stored; paste to replace it"]);
+  fireEvent.change(key, { target: { value: "-----BEGIN\nEND-----\n" } });
+  expect(last.key).toBe("-----BEGIN\nEND-----\n");
+  // The document of these tests has files without text().
+  const file = Object.assign(new File([], "works-1.key"), { text: () => Promise.resolve("of the\nfile\n") });
+  fireEvent.change(screen.getByLabelText("Key from a file"), { target: { files: [file] } });
+  await waitFor(() => expect(last.key).toBe("of the\nfile\n"));
 });

@@ -1,7 +1,7 @@
 import { useEffect, useRef, useState } from "react";
 import { useLocation } from "react-router";
 import type { Content, Problem } from "../../api/client";
-import { Choice, Field, type Labelled } from "../../components/Form";
+import { Choice, Field, type Labelled, Lines } from "../../components/Form";
 import { type FormField, fieldsOf, shown, valueOf, withKey } from "./schema";
 
 interface SchemaFormProps {
@@ -36,7 +36,7 @@ export function SchemaForm({ schema, content, onChange, problems, names, without
   // A link to a field leads to it, once it is shown.
   useEffect(() => {
     const wanted = fields.findIndex((field) => `#${field.key}` === hash);
-    if (wanted >= 0) form.current?.querySelector<HTMLElement>(`[data-field="${fields[wanted]?.key}"] :is(input, select)`)?.focus();
+    if (wanted >= 0) form.current?.querySelector<HTMLElement>(`[data-field="${fields[wanted]?.key}"] :is(input, select, textarea)`)?.focus();
     // Only a new link moves the focus; typing does not.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [hash, isFaulty]);
@@ -95,6 +95,9 @@ function SchemaField({ field, typed, onType, problem, names }: SchemaFieldProps)
     }
     case "secret": {
       const isStored = typed === STORED;
+      if (entry.hasLines) {
+        return <Lines {...labelled} placeholder={isStored ? "Stored; paste to replace it" : ""} text={isStored ? "" : typed} onText={onType} />;
+      }
       return (
         <Field
           {...labelled}
@@ -119,6 +122,7 @@ function SchemaField({ field, typed, onType, problem, names }: SchemaFieldProps)
         />
       );
     case "text":
+      if (entry.hasLines) return <Lines {...labelled} placeholder={field.fallback} text={typed} onText={onType} />;
       return (
         <Field {...labelled} placeholder={field.fallback} value={typed} onChange={(event) => onType(event.target.value)} />
       );

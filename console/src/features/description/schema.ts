@@ -2,8 +2,8 @@ import type { Content } from "../../api/client";
 
 /** How a value is entered. */
 export type Entry =
-  | { kind: "text" }
-  | { kind: "secret" }
+  | { kind: "text"; hasLines: boolean }
+  | { kind: "secret"; hasLines: boolean }
   | { kind: "number"; isWhole: boolean; unit: string }
   | { kind: "switch" }
   | { kind: "choice"; options: { word: string; help?: string }[] }
@@ -47,7 +47,7 @@ export function fieldsOf(schema: unknown): FormField[] {
 
 /** `max-registers` is "Max registers". */
 export function labelOf(key: string): string {
-  const words = key.replaceAll("-", " ").replace(/\burl\b/, "URL");
+  const words = key.replaceAll("-", " ").replace(/\b(url|ca)\b/, (word) => word.toUpperCase());
   return words.charAt(0).toUpperCase() + words.slice(1);
 }
 
@@ -57,12 +57,13 @@ function entryOf(property: Json, definitions: Json): Entry {
   const options = optionsOf(property, definitions);
   if (options.length > 0) return { kind: "choice", options };
   const types = Array.isArray(property.type) ? property.type : [property.type];
-  if (property.format === "secret") return { kind: "secret" };
+  const hasLines = property["x-lines"] === true;
+  if (property.format === "secret") return { kind: "secret", hasLines };
   if (types.includes("boolean")) return { kind: "switch" };
   if (types.includes("integer") || types.includes("number")) {
     return { kind: "number", isWhole: types.includes("integer"), unit: text(property["x-unit"]) };
   }
-  return { kind: "text" };
+  return { kind: "text", hasLines };
 }
 
 /** The words to choose from: of an enumeration, or of one that is defined elsewhere in the schema. */

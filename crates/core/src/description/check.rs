@@ -261,6 +261,31 @@ impl<'a> Checker<'a> {
             if uplink.password.is_some() && uplink.user.is_none() {
                 self.fault(spot(), Fault::new("user", "there is a password and no user", "the name to sign in with"));
             }
+            let given = [
+                ("ca", uplink.ca.is_some()),
+                ("certificate", uplink.certificate.is_some()),
+                ("key", uplink.key.is_some()),
+            ];
+            for (key, _) in given.into_iter().filter(|(_, is_given)| *is_given && !uplink.url.is_tls) {
+                let message = format!("{key} is of no use with mqtt://");
+                self.fault(spot(), Fault::new(key, message, "a url with mqtts://"));
+            }
+            match (&uplink.certificate, &uplink.key) {
+                (Some(_), None) => {
+                    self.fault(spot(), Fault::new("key", "there is a certificate and no key", "its private key"));
+                }
+                (None, Some(_)) => {
+                    self.fault(
+                        spot(),
+                        Fault::new("certificate", "there is a key and no certificate", "its certificate"),
+                    );
+                }
+                _ => {}
+            }
+            if uplink.password.is_some() && !uplink.url.is_tls && !is_loopback(&uplink.url.host) {
+                let message = "the password goes over the network for everyone to read";
+                self.fault(spot(), Fault::warning("url", message, "mqtts://, where the broker offers it"));
+            }
             uplinks.push(uplink);
         }
         self.unique(Spot::Uplink, &self.draft.uplinks);
@@ -337,7 +362,7 @@ impl<'a> Checker<'a> {
             }
             self.findings.extend(load::fault(description, link).map(|fault| (Spot::Link(at), fault)));
         }
-        if description.uplinks.is_empty() {
+        if self.draft.uplinks.is_empty() {
             let expected = "an [[uplink]]; without one nothing leaves the gateway";
             self.fault(Spot::Gateway, Fault::warning("", "there is no uplink", expected));
         }
@@ -385,4 +410,9 @@ fn reference<'a>(what: &str, wanted: &str, known: impl Iterator<Item = &'a str> 
     }
     let known: Vec<_> = known.map(|name| format!("{name:?}")).collect();
     if known.is_empty() { format!("a {what}; none is described") } else { format!("one of {}", known.join(", ")) }
+}
+
+fn is_loopback(host: &str) -> bool {
+    let address = host.trim_start_matches('[').trim_end_matches(']').parse::<std::net::IpAddr>();
+    host == "localhost" || address.is_ok_and(|address| address.is_loopback())
 }

@@ -70,7 +70,7 @@ fn pattern(format: &str) -> Option<&'static str> {
     match format {
         "span" => Some("^[1-9][0-9]*(ms|s|m|h|d)$"),
         "name" => Some("^[^+#/]{1,64}$"),
-        "broker-url" => Some("^mqtt://.+$"),
+        "broker-url" => Some("^mqtts?://.+$"),
         "list-path" => Some("^.*\\.csv$"),
         _ => None,
     }

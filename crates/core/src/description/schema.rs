@@ -65,7 +65,7 @@ impl ObjectKind {
 type Format = (&'static str, fn(&str) -> bool, &'static str);
 
 /// The texts with a form of their own: name of the format, what is right, and what to say when it is not.
-pub(super) const FORMATS: [Format; 12] = [
+pub(super) const FORMATS: [Format; 13] = [
     ("name", names::is_name, names::NAME_FORM),
     ("point-name", names::is_point_name, names::POINT_NAME_FORM),
     ("span", |text| text.parse::<Span>().is_ok(), Span::FORM),
@@ -81,12 +81,19 @@ pub(super) const FORMATS: [Format; 12] = [
         "the path of a serial port, such as /dev/ttyUSB0",
     ),
     ("secret", |text| !text.is_empty(), "some text"),
+    ("certificates", is_certificates, "certificates in PEM, from -----BEGIN CERTIFICATE----- to its END"),
     ("broker-url", |text| BrokerUrl::try_from(text.to_owned()).is_ok(), BrokerUrl::FORM),
 ];
 
 const DATA_TYPE_FORM: &str = "bool, int16, uint16, int32, uint32, int64, uint64, bcd16, bcd32, float32, float64, or \
                               string(N) with N from 1 to 250";
 const REPORT_FORM: &str = "change, every SPAN, change+every SPAN or never, with SPAN such as 10s";
+
+fn is_certificates(text: &str) -> bool {
+    let marks = |mark: &str| text.matches(mark).count();
+    let begun = marks("-----BEGIN CERTIFICATE-----");
+    begun > 0 && begun == marks("-----END CERTIFICATE-----")
+}
 
 /// Paths stay inside the directory of the description, on every system.
 fn is_list_path(text: &str) -> bool {

@@ -181,6 +181,19 @@ pub struct SparkplugUplink {
     /// Password to sign in to the broker with. It is stored encrypted and never shown again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<SecretText>,
+    /// Certificates, in PEM, of the authorities that may have signed the broker's certificate; those that the system
+    /// trusts when left out. For mqtts only, as are the next two.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(with = "Option<CertificatesText>", extend("x-lines" = true))]
+    pub ca: Option<String>,
+    /// The certificate to show to the broker, in PEM, with what leads to its authority.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(with = "Option<CertificatesText>", extend("x-lines" = true))]
+    pub certificate: Option<String>,
+    /// The private key of that certificate, in PEM. It is stored encrypted and never shown again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(extend("x-lines" = true))]
+    pub key: Option<SecretText>,
     /// Whether hosts may command the points that can be written. Every command is checked as those of people are, read
     /// back, and kept in the audit trail.
     #[serde(default, skip_serializing_if = "is_false")]
@@ -218,14 +231,16 @@ fn default_journal_flush() -> Span {
     Span::from_millis(500)
 }
 
-/// `mqtt://host` or `mqtt://host:port`.
+/// `mqtt://host`, `mqtts://host` for TLS, or the same with a port.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
 pub struct BrokerUrl {
     /// Host name or address.
     pub host: String,
-    /// TCP port; 1883 when left out.
+    /// TCP port; 1883 when left out, 8883 with TLS.
     pub port: u16,
+    /// Whether the connection is encrypted and the broker has to prove who it is.
+    pub is_tls: bool,
 }
 
 /// A text that is no [`BrokerUrl`].
@@ -235,20 +250,29 @@ pub struct ParseBrokerUrlError(String);
 
 impl BrokerUrl {
     /// What a file should say, for messages.
-    pub const FORM: &str = "mqtt://HOST or mqtt://HOST:PORT";
-    const DEFAULT_PORT: u16 = 1883;
+    pub const FORM: &str = "mqtt://HOST, or mqtts://HOST for TLS, with or without :PORT";
+
+    /// Source: IANA, Service Name and Transport Protocol Port Number Registry, mqtt and secure-mqtt.
+    const fn default_port(is_tls: bool) -> u16 {
+        if is_tls { 8883 } else { 1883 }
+    }
 
     fn parse(text: &str) -> Option<Self> {
-        let authority = text.strip_prefix("mqtt://")?;
+        let (scheme, authority) = text.split_once("://")?;
+        let is_tls = match scheme {
+            "mqtt" => false,
+            "mqtts" => true,
+            _ => return None,
+        };
         let authority = authority.strip_suffix('/').unwrap_or(authority);
         let (host, port) = match authority.rsplit_once(':') {
             Some((host, port)) if !port.ends_with(']') => (host, port.parse().ok()?),
-            _ => (authority, Self::DEFAULT_PORT),
+            _ => (authority, Self::default_port(is_tls)),
         };
         let odd = |c: char| c.is_whitespace() || matches!(c, '/' | '@' | '?' | '#');
         let bracketed = host.starts_with('[') && host.ends_with(']');
         let valid = !host.is_empty() && !host.contains(odd) && port > 0 && (bracketed || !host.contains(':'));
-        valid.then(|| Self { host: host.to_owned(), port })
+        valid.then(|| Self { host: host.to_owned(), port, is_tls })
     }
 }
 
@@ -268,10 +292,9 @@ impl From<BrokerUrl> for String {
 
 impl std::fmt::Display for BrokerUrl {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self.port {
-            Self::DEFAULT_PORT => write!(f, "mqtt://{}", self.host),
-            port => write!(f, "mqtt://{}:{port}", self.host),
-        }
+        let scheme = if self.is_tls { "mqtts" } else { "mqtt" };
+        write!(f, "{scheme}://{}", self.host)?;
+        if self.port == Self::default_port(self.is_tls) { Ok(()) } else { write!(f, ":{}", self.port) }
     }
 }
 
@@ -320,6 +343,11 @@ text_type!(Enumeration, "Enumeration", "enumeration");
 text_type!(Holes, "Holes", "holes");
 text_schema!(BrokerUrl, "BrokerUrl", "broker-url");
 
+/// How certificates look in the schema.
+struct CertificatesText;
+
+text_schema!(CertificatesText, "CertificatesText", "certificates");
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -331,6 +359,8 @@ mod tests {
         assert_eq!(read("mqtt://broker.example:1884/").as_deref(), Some("mqtt://broker.example:1884"));
         assert_eq!(read("mqtt://[::1]:1884").as_deref(), Some("mqtt://[::1]:1884"));
         assert_eq!(read("mqtt://[::1]").as_deref(), Some("mqtt://[::1]"));
+        assert_eq!(read("mqtts://broker.example:8883").as_deref(), Some("mqtts://broker.example"));
+        assert_eq!(read("mqtts://broker.example:1883").as_deref(), Some("mqtts://broker.example:1883"));
         for wrong in [
             "",
             "broker",

@@ -7,6 +7,7 @@ mod ledger;
 mod metric;
 mod mqtt;
 mod sparkplug;
+mod tls;
 
 pub(crate) use metric::{data_type_of, snapshot_of};
 pub(crate) use mqtt::{Connection, MqttEvent, options};

@@ -1,5 +1,6 @@
 //! One MQTT connection, from CONNECT to its end.
 
+use super::tls;
 use interlex_core::description::{SecretText, SparkplugUplink};
 use rumqttc::{
     AsyncClient, ClientError, Event, MqttOptions, NetworkOptions, Packet, QoS, SubscribeFilter, SubscribeReasonCode,
@@ -39,8 +40,8 @@ const CONNECT_SECONDS: u64 = 5;
 /// Nothing is ever published here, and nobody subscribes to it: leaving it is only a question to the broker.
 const PROOF_TOPIC: &str = "interlex/proof";
 
-/// The options that every connection of ours shares.
-pub(crate) fn options(client_id: &str, uplink: &SparkplugUplink) -> MqttOptions {
+/// The options that every connection of ours shares; `Err` tells what is wrong with certificates or key.
+pub(crate) fn options(client_id: &str, uplink: &SparkplugUplink) -> Result<MqttOptions, String> {
     let url = &uplink.url;
     let host = url.host.trim_start_matches('[').trim_end_matches(']');
     let mut options = MqttOptions::new(client_id, host, url.port);
@@ -51,12 +52,14 @@ pub(crate) fn options(client_id: &str, uplink: &SparkplugUplink) -> MqttOptions 
         options.set_credentials(user, uplink.password.as_ref().map_or("", SecretText::reveal));
     }
     options.set_max_packet_size(LARGEST_INCOMING, LARGEST_OUTGOING);
-    options
+    options.set_transport(tls::transport(uplink)?);
+    Ok(options)
 }
 
 impl Connection {
     /// Starts to connect.
     pub(crate) fn start(options: MqttOptions) -> Self {
+        let host = options.broker_address().0;
         let (client, mut eventloop) = AsyncClient::new(options, REQUEST_QUEUE);
         let mut network = NetworkOptions::new();
         // Held-back packets delay acknowledgements by 40 ms.
@@ -84,7 +87,7 @@ impl Connection {
                     Ok(_) => continue,
                     Err(error) => {
                         // Nobody listens any more when the uplink ended first.
-                        let _ = sender.send(MqttEvent::Lost(error.to_string())).await;
+                        let _ = sender.send(MqttEvent::Lost(tls::words(&error, &host))).await;
                         return;
                     }
                 };

@@ -139,7 +139,10 @@ impl SparkplugTask {
         stop: &CancellationToken,
         backoff: &mut Backoff,
     ) -> Ended {
-        let mut connection = self.connect();
+        let mut connection = match self.connect() {
+            Ok(connection) => connection,
+            Err(error) => return Ended::Lost(error),
+        };
         let mut ticks = interval(TICK);
         ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
         loop {
@@ -169,14 +172,14 @@ impl SparkplugTask {
         }
     }
 
-    fn connect(&mut self) -> Connection {
+    fn connect(&mut self) -> Result<Connection, String> {
         let will = self.node.connect(wall_clock().as_unsigned_millis());
         self.outbox.clear();
         self.keep_bd_seq(will.bd_seq);
         let settings = &self.settings;
-        let mut options = mqtt::options(&settings.mqtt_client_id(), settings);
+        let mut options = mqtt::options(&settings.mqtt_client_id(), settings)?;
         options.set_last_will(LastWill::new(will.topic, will.payload, QoS::AtLeastOnce, false));
-        Connection::start(options)
+        Ok(Connection::start(options))
     }
 
     fn handle(&mut self, event: MqttEvent, connection: &Connection, backoff: &mut Backoff) -> Result<(), String> {

@@ -206,6 +206,27 @@ fn two_devices_cannot_be_one_unit_nor_two_uplinks_one_node() {
 }
 
 #[test]
+fn certificates_go_with_tls_and_with_their_key() {
+    let with = |url: &str, keys: &str| {
+        let main = format!("{}\n{keys}", GATEWAY.replace("mqtt://broker.example", url));
+        check_files(&files(&main, POINTS)).problems.iter().map(ToString::to_string).collect::<Vec<_>>()
+    };
+    let pem = "\"\"\"\n-----BEGIN CERTIFICATE-----\nMIIB\n-----END CERTIFICATE-----\n\"\"\"";
+    let all = format!("ca = {pem}\ncertificate = {pem}\nkey = \"heron\"\n");
+    assert_eq!(with("mqtts://broker.example", &all), Vec::<String>::new());
+    for (url, keys, why) in [
+        ("mqtt://broker.example", format!("ca = {pem}"), "ca is of no use with mqtt://"),
+        ("mqtts://broker.example", format!("certificate = {pem}"), "there is a certificate and no key"),
+        ("mqtts://broker.example", "key = \"heron\"".to_owned(), "there is a key and no certificate"),
+        ("mqtts://broker.example", "ca = \"/etc/ca.pem\"".to_owned(), "-----BEGIN CERTIFICATE-----"),
+        ("mqtt://broker.example", "user = \"works\"\npassword = \"heron\"".to_owned(), "for everyone to read"),
+    ] {
+        let told = with(url, &keys);
+        assert!(told.len() == 1 && told[0].contains(why), "{why}: {told:?}");
+    }
+}
+
+#[test]
 fn fifty_thousand_clashing_points_are_told_in_reasonable_work() {
     let mut points = String::from("name,address,type,rate\n");
     for n in 0..50_000 {

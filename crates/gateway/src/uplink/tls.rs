@@ -1,0 +1,104 @@
+//! TLS to a broker: whom to trust, who we are, and what went wrong in plain words.
+
+use interlex_core::description::{SecretText, SparkplugUplink};
+use rumqttc::{ConnectReturnCode, ConnectionError, TlsConfiguration, Transport};
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use rustls::{CertificateError, ClientConfig, RootCertStore};
+use std::error::Error;
+use std::sync::Arc;
+
+/// How the bytes travel.
+pub(super) fn transport(uplink: &SparkplugUplink) -> Result<Transport, String> {
+    if !uplink.url.is_tls {
+        return Ok(Transport::Tcp);
+    }
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let builder = ClientConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .map_err(|error| error.to_string())?
+        .with_root_certificates(roots(uplink.ca.as_deref())?);
+    let config = match (&uplink.certificate, &uplink.key) {
+        (Some(certificate), Some(key)) => builder
+            .with_client_auth_cert(certificates("certificate", certificate)?, private_key(key)?)
+            .map_err(|error| format!("certificate and key: {error}"))?,
+        _ => builder.with_no_client_auth(),
+    };
+    Ok(Transport::Tls(TlsConfiguration::Rustls(Arc::new(config))))
+}
+
+fn roots(ca: Option<&str>) -> Result<RootCertStore, String> {
+    let mut roots = RootCertStore::empty();
+    match ca {
+        Some(ca) => {
+            for certificate in certificates("ca", ca)? {
+                roots.add(certificate).map_err(|error| format!("ca: {error}"))?;
+            }
+        }
+        None => {
+            let found = rustls_native_certs::load_native_certs();
+            roots.add_parsable_certificates(found.certs);
+            if roots.is_empty() {
+                return Err("this system trusts no authority: give the broker's as ca".to_owned());
+            }
+        }
+    }
+    Ok(roots)
+}
+
+fn certificates(key: &str, text: &str) -> Result<Vec<CertificateDer<'static>>, String> {
+    CertificateDer::pem_slice_iter(text.as_bytes())
+        .collect::<Result<Vec<_>, _>>()
+        .map_err(|error| format!("{key} is no certificate in PEM: {error}"))
+}
+
+fn private_key(key: &SecretText) -> Result<PrivateKeyDer<'static>, String> {
+    PrivateKeyDer::from_pem_slice(key.reveal().as_bytes())
+        .map_err(|error| format!("key is no private key in PEM: {error}"))
+}
+
+/// Why a connection could not be made or ended.
+pub(super) fn words(error: &ConnectionError, host: &str) -> String {
+    match error {
+        ConnectionError::ConnectionRefused(ConnectReturnCode::BadUserNamePassword) => {
+            "the broker refuses the user or the password".to_owned()
+        }
+        ConnectionError::ConnectionRefused(ConnectReturnCode::NotAuthorized) => {
+            "the broker does not let this client in: user, password or certificate are not known to it".to_owned()
+        }
+        other => tls_error(other).map_or_else(|| other.to_string(), |inner| tls_words(inner, host)),
+    }
+}
+
+/// What TLS says, wherever it is wrapped: an alert may come with the first bytes that are read.
+fn tls_error(error: &ConnectionError) -> Option<&rustls::Error> {
+    let outermost: &(dyn Error + 'static) = error;
+    let mut causes = std::iter::successors(Some(outermost), |&error| error.source());
+    causes.find_map(|cause| {
+        let io = cause.downcast_ref::<std::io::Error>().and_then(std::io::Error::get_ref);
+        io.and_then(|inner| inner.downcast_ref()).or_else(|| cause.downcast_ref())
+    })
+}
+
+fn tls_words(error: &rustls::Error, host: &str) -> String {
+    match error {
+        rustls::Error::InvalidCertificate(fault) => match fault {
+            CertificateError::UnknownIssuer => {
+                "nobody whom ca names signed the broker's certificate; without ca, nobody whom this system trusts"
+                    .to_owned()
+            }
+            CertificateError::Expired | CertificateError::ExpiredContext { .. } => {
+                format!("the broker's certificate has expired: {fault}")
+            }
+            CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => {
+                format!("the broker's certificate is not valid yet; is the clock right? {fault}")
+            }
+            CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
+                format!("the broker's certificate is not for {host}: {fault}")
+            }
+            other => format!("the broker's certificate is not accepted: {other}"),
+        },
+        rustls::Error::AlertReceived(alert) => format!("the broker does not accept our certificate: {alert:?}"),
+        other => format!("TLS: {other}"),
+    }
+}

@@ -1,0 +1,97 @@
+//! A real broker that speaks TLS and wants to see certificates.
+#![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
+
+use interlex_core::description::{Files, read};
+use interlex_gateway::{Gateway, GatewayOptions, UplinkState};
+use interlex_sidecar::{Broker, free_port};
+use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair};
+use std::sync::Arc;
+use std::time::Duration;
+
+/// An authority: its certificate, and what it signs.
+struct Authority(String, Issuer<'static, KeyPair>);
+
+impl Authority {
+    fn new(name: &str) -> Self {
+        let mut params = CertificateParams::new(Vec::new()).unwrap();
+        params.distinguished_name.push(DnType::CommonName, name);
+        params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+        let key = KeyPair::generate().unwrap();
+        Self(params.self_signed(&key).unwrap().pem(), Issuer::new(params, key))
+    }
+
+    /// Certificate and key.
+    fn signs(&self, name: &str) -> (String, String) {
+        let key = KeyPair::generate().unwrap();
+        let mut params = CertificateParams::new([name.to_owned()]).unwrap();
+        params.distinguished_name.push(DnType::CommonName, name);
+        (params.signed_by(&key, &self.1).unwrap().pem(), key.serialize_pem())
+    }
+}
+
+fn files(url: &str, keys: &[(&str, &str)]) -> Files {
+    let keys: String = keys.iter().map(|(key, text)| format!("{key} = \"\"\"\n{text}\"\"\"\n")).collect();
+    let main = format!(
+        "[gateway]\nname = \"alderfen-1\"\n[[uplink]]\nname = \"cloud\"\nkind = \"sparkplug\"\nurl = \"{url}\"\n\
+         group = \"alderfen\"\nnode = \"works-1\"\n{keys}"
+    );
+    [("gateway.toml".to_owned(), main)].into()
+}
+
+/// Connects, and gives what came of it: nothing when it is online, else the first error.
+async fn outcome(files: &Files) -> Option<String> {
+    let description = Arc::new(read(files).unwrap());
+    let gateway = Gateway::start(description, GatewayOptions { revision: 1, store: None }).await;
+    let waiting = async {
+        loop {
+            let uplink = gateway.status().uplinks[0].clone();
+            match (uplink.state, uplink.last_error) {
+                (UplinkState::Online, _) => return None,
+                (_, Some(error)) => return Some(error),
+                _ => tokio::time::sleep(Duration::from_millis(5)).await,
+            }
+        }
+    };
+    let outcome = tokio::time::timeout(Duration::from_secs(20), waiting).await.unwrap();
+    gateway.stop().await;
+    outcome
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn certificates_are_shown_checked_and_spoken_of_in_plain_words() {
+    let directory = tempfile::tempdir().unwrap();
+    let (authority, stranger) = (Authority::new("Alderfen authority"), Authority::new("a stranger"));
+    let (certificate, key) = authority.signs("127.0.0.1");
+    let mut settings = "require_certificate true\n".to_owned();
+    for (file, word, text) in
+        [("ca.pem", "cafile", &authority.0), ("broker.pem", "certfile", &certificate), ("broker.key", "keyfile", &key)]
+    {
+        let path = directory.path().join(file);
+        std::fs::write(&path, text).unwrap();
+        settings.push_str(&format!("{word} {}\n", path.display()));
+    }
+    let mut broker = Broker::start_with(directory.path(), free_port().unwrap(), &settings).await.unwrap();
+    let url = format!("mqtts://127.0.0.1:{}", broker.port());
+    let ca = ("ca", authority.0.as_str());
+    let (own, own_key) = authority.signs("works-1");
+    let (own, own_key) = (("certificate", own.as_str()), ("key", own_key.as_str()));
+    assert_eq!(outcome(&files(&url, &[ca, own, own_key])).await, None);
+
+    let by_name = url.replace("127.0.0.1", "localhost");
+    let (other, other_key) = stranger.signs("works-1");
+    for (files, why) in [
+        (files(&url, &[("ca", &stranger.0), own, own_key]), "nobody whom ca names signed the broker's certificate"),
+        (files(&by_name, &[ca, own, own_key]), "the broker's certificate is not for localhost"),
+        (files(&url, &[ca]), "the broker does not accept our certificate: "),
+        (
+            files(&url, &[ca, ("certificate", &other), ("key", &other_key)]),
+            "the broker does not accept our certificate: ",
+        ),
+        (files(&url, &[ca, own, ("key", "heron")]), "key is no private key in PEM: "),
+        (files(&url, &[ca, own, ("key", &other_key)]), "certificate and key: "),
+    ] {
+        let told = outcome(&files).await;
+        assert!(told.as_deref().is_some_and(|told| told.starts_with(why)), "{why}: {told:?}");
+    }
+    broker.stop().await;
+}
