@@ -17,6 +17,7 @@ async fn a_serial_line_is_looked_at_commanded_and_recorded() {
     rig.until("all points but one are good", |status| status["gateways"][0]["points_good"] == 50).await;
     rig.until("the uplink is online", |status| status["gateways"][0]["uplinks"][0]["state"] == "online").await;
     who_is_there(&rig).await;
+    the_way_to_the_broker(&rig).await;
     a_command_goes_out_and_its_value_arrives(&rig).await;
     nothing_wrong_is_written(&rig).await;
     a_host_commands_what_it_may(&rig, &host).await;
@@ -36,6 +37,15 @@ async fn who_is_there(rig: &Rig) {
     let out = rig.interlex(&["trial", "read", "gas-meter", "holding:16"]).await;
     assert!(out.code == 1 && out.err.contains("unit 13: exception 02, illegal data address"), "{out:?}");
     assert!(out.err.contains("0D 03 00 10 00 01"), "the frames are told: {out:?}");
+}
+
+async fn the_way_to_the_broker(rig: &Rig) {
+    let session = || async { rig.get("/api/v1/status").await["gateways"][0]["uplinks"][0]["bd_seq"].clone() };
+    let before = session().await;
+    let out = rig.interlex(&["trial", "broker", "cloud"]).await;
+    assert!(out.code == 0 && out.out.contains("let in as client alderfen-works-1-trial"), "{out:?}");
+    assert!(out.out.contains("spBv1.0/alderfen/DCMD/works-1/+"), "{out:?}");
+    assert_eq!(session().await, before, "the session goes on");
 }
 
 async fn a_command_goes_out_and_its_value_arrives(rig: &Rig) {

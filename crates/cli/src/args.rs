@@ -678,6 +678,11 @@ pub(crate) enum TrialCommand {
         #[arg(long, default_value_t = 1.0, allow_negative_numbers = true)]
         scale: f64,
     },
+    /// Go the way to a broker step by step: which one fails, and why
+    Broker {
+        /// An uplink of the draft
+        uplink: String,
+    },
     /// Ask a device who it is (function 43/14)
     Identify {
         /// A device of the draft

@@ -11,6 +11,7 @@
 //! and where descriptions are stored.
 
 mod activation;
+mod broker_trial;
 mod capture;
 mod clock;
 mod gateway;
@@ -31,6 +32,7 @@ mod uplink;
 mod write;
 
 pub use activation::{LinkOutcome, Outcome, Progress, UplinkOutcome};
+pub use broker_trial::{BrokerTrial, BrokerTrialStep, try_broker};
 pub use clock::wall_clock;
 pub use gateway::{Gateway, GatewayOptions, Running};
 pub use identify::{IdentityObject, TrialIdentity, identify};

@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
 use interlex_core::description::{Files, read};
-use interlex_gateway::{Gateway, GatewayOptions, UplinkState};
+use interlex_gateway::{Gateway, GatewayOptions, UplinkState, try_broker};
 use interlex_sidecar::{Broker, free_port};
 use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair};
 use std::sync::Arc;
@@ -57,6 +57,12 @@ async fn outcome(files: &Files) -> Option<String> {
     outcome
 }
 
+/// The steps of a trial: which, whether it was taken, and what it said.
+async fn tried(files: &Files) -> Vec<(&'static str, bool, String)> {
+    let trial = try_broker(&read(files).unwrap().uplinks[0]).await;
+    trial.steps.into_iter().map(|step| (step.step, step.ok, step.said)).collect()
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn certificates_are_shown_checked_and_spoken_of_in_plain_words() {
     let directory = tempfile::tempdir().unwrap();
@@ -76,6 +82,27 @@ async fn certificates_are_shown_checked_and_spoken_of_in_plain_words() {
     let (own, own_key) = authority.signs("works-1");
     let (own, own_key) = (("certificate", own.as_str()), ("key", own_key.as_str()));
     assert_eq!(outcome(&files(&url, &[ca, own, own_key])).await, None);
+
+    let steps = tried(&files(&url, &[ca, own, own_key])).await;
+    let words: Vec<_> = steps.iter().map(|(step, ok, _)| (*step, *ok)).collect();
+    assert_eq!(words, [("name", true), ("tcp", true), ("tls", true), ("mqtt", true), ("subscribe", true)], "{steps:?}");
+    assert!(steps[2].2.starts_with("TLSv1_3; its certificate is of CN=127.0.0.1, until "), "{steps:?}");
+    // TLS 1.3 tells what the broker thinks of our certificate after the handshake.
+    let steps = tried(&files(&url, &[ca])).await;
+    assert!(
+        matches!(&steps[..], [.., ("mqtt", false, why)] if why.starts_with("the broker does not accept")),
+        "{steps:?}"
+    );
+    let steps = tried(&files(&url, &[("ca", &stranger.0), own, own_key])).await;
+    assert!(matches!(&steps[..], [.., ("tls", false, why)] if why.starts_with("nobody whom ca names")), "{steps:?}");
+    let steps = tried(&files("mqtt://127.0.0.1:1", &[])).await;
+    assert!(matches!(&steps[..], [.., ("tcp", false, why)] if why.contains("127.0.0.1:1")), "{steps:?}");
+    let mut plain = Broker::start(&directory.path().join("plain"), free_port().unwrap()).await.unwrap();
+    let steps = tried(&files(&format!("mqtts://127.0.0.1:{}", plain.port()), &[])).await;
+    assert!(matches!(&steps[..], [.., ("tls", false, why)] if why.contains("speak TLS on port")), "{steps:?}");
+    plain.stop().await;
+    let steps = tried(&files("mqtt://broker.invalid", &[])).await;
+    assert!(matches!(&steps[..], [("name", false, why)] if why.contains("broker.invalid")), "{steps:?}");
 
     let by_name = url.replace("127.0.0.1", "localhost");
     let (other, other_key) = stranger.signs("works-1");

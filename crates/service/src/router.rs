@@ -67,6 +67,7 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(draft::presence))
         .routes(routes!(trials::read))
         .routes(routes!(trials::write))
+        .routes(routes!(trials::broker))
         .routes(routes!(trials::identify))
         .routes(routes!(trials::scan))
         .routes(routes!(trials::sunspec))

@@ -10,7 +10,8 @@ use interlex_core::description::{
     Device, DeviceProtocol, Draft, Link, ModbusAddress, ModbusTable, ObjectClass, Point, check, list_of,
 };
 use interlex_gateway::{
-    PointWrite, Running, Scan, ScanEvent, SunSpecOffer, TrialIdentity, TrialRead, TrialReading, WriteOutcome,
+    BrokerTrial, PointWrite, Running, Scan, ScanEvent, SunSpecOffer, TrialIdentity, TrialRead, TrialReading,
+    WriteOutcome,
 };
 use interlex_store::AuditEntry;
 use serde::Deserialize;
@@ -129,6 +130,42 @@ pub(crate) fn value_of(value: &Value) -> Result<interlex_core::Value, ApiError> 
         Value::Null | Value::Array(_) | Value::Object(_) => None,
     };
     known.ok_or_else(|| ApiError::BadRequest(format!("value is {value}; expected a number, true, false or text")))
+}
+
+/// An uplink whose broker is tried.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct TrialBrokerRequest {
+    /// An uplink. Secrets that say that they are stored are those of the draft's uplink of the same name.
+    uplink: Value,
+}
+
+/// Goes the way to a broker step by step, and says which step failed and why. A session that runs goes on.
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/trials/broker", operation_id = "trial_broker", tag = "draft",
+    request_body = TrialBrokerRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
+    (status = 200, body = BrokerTrial), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
+    (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+pub(crate) async fn broker(
+    State(app): State<Arc<App>>,
+    Engineer(author): Engineer,
+    Path(gateway): Path<String>,
+    Json(TrialBrokerRequest { mut uplink }): Json<TrialBrokerRequest>,
+) -> Result<Json<BrokerTrial>, ApiError> {
+    let opened = drafts::open(&app, &gateway).await?;
+    let name = uplink.get("name").and_then(Value::as_str).unwrap_or_default();
+    let mut known = opened.draft.objects();
+    let stored = known.find(|(object, _)| object.class == ObjectClass::Uplink && object.name == name);
+    let stored = stored.map(|(_, content)| content.into_owned());
+    app.vault.take_in(ObjectClass::Uplink, &mut uplink, stored.as_ref()).map_err(ApiError::internal)?;
+    let mut draft = Draft::new(NAME);
+    draft.push(ObjectClass::Uplink, "", uplink);
+    let mut description = check(&draft).into_result().map_err(ApiError::Description)?;
+    app.vault.reveal(&mut description).map_err(ApiError::internal)?;
+    let uplink = description.uplinks.pop().ok_or_else(|| ApiError::BadRequest("name an uplink".to_owned()))?;
+    let trial = interlex_gateway::try_broker(&uplink).await;
+    let last = trial.steps.last().map_or_else(String::new, |last| format!("{}: {}", last.step, last.said));
+    let detail = format!("{}: {last}", uplink.url);
+    app.audit(AuditEntry { action: "trial-broker", detail: &detail, gateway: &gateway, ..author.entry() }).await;
+    Ok(Json(trial))
 }
 
 /// A unit to ask who it is.

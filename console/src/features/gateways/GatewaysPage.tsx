@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api, ApiFailure, dataOf, type DraftView, type Forms, type GatewayView, type ObjectClass } from "../../api/client";
+import { api, ApiFailure, type Content, dataOf, type DraftView, type Forms, type GatewayView, type ObjectClass } from "../../api/client";
 import { gatewaysQuery } from "../../api/queries";
 import { Badge } from "../../components/Badge";
 import { Confirm } from "../../components/Confirm";
@@ -15,6 +15,7 @@ import { ObjectEditor } from "../description/ObjectEditor";
 import { shown } from "../description/schema";
 import { useMay } from "../session/may";
 import { useDescription } from "./current";
+import { TryBroker } from "./TryBroker";
 
 /** Which gateways are there, and what are their names, rates and uplinks? */
 export function GatewaysPage() {
@@ -172,6 +173,7 @@ function Objects({ gateway, draft, forms, of, title }: ObjectsProps) {
   const key = (name: string) => `${of}:${name}`;
   const open = (name: string | null) => setSearch(name === null ? { gateway } : { gateway, open: key(name) });
   const [kind, setKind] = useState(forms.uplinks[0]?.word ?? "");
+  const extra = (content: Content) => (may && of === "uplink" ? <TryBroker gateway={gateway} uplink={content} /> : null);
   return (
     <Panel
       title={title}
@@ -209,6 +211,7 @@ function Objects({ gateway, draft, forms, of, title }: ObjectsProps) {
                     object={object}
                     onSaved={(name) => open(name)}
                     onRemoved={() => open(null)}
+                    extra={extra}
                   />
                 </div>
               ) : null}
@@ -227,6 +230,7 @@ function Objects({ gateway, draft, forms, of, title }: ObjectsProps) {
             of={of}
             object={undefined}
             start={of === "uplink" ? { kind } : {}}
+            extra={extra}
             onSaved={() => open(null)}
           />
         </div>

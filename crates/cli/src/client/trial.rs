@@ -25,6 +25,7 @@ pub(crate) async fn run(arguments: TrialArguments) -> anyhow::Result<()> {
             let point = json!({ "address": address, "type": data_type, "order": order, "scale": scale });
             trial.write(&device, &point, &typed(&value)).await
         }
+        TrialCommand::Broker { uplink } => trial.broker(&uplink).await,
         TrialCommand::Identify { device } => trial.identify(&device).await,
         TrialCommand::Sunspec { device, rate } => trial.sunspec(&device, &rate).await,
         TrialCommand::Scan { link, device, table, first, last, per_second } => {
@@ -70,6 +71,23 @@ impl Trial {
         let request = json!({ "link": link, "device": device, "point": point, "value": value });
         let outcome = self.client.post(&format!("{}/write", self.path), &request).await?;
         write::told(&outcome, self.output)
+    }
+
+    async fn broker(&self, name: &str) -> anyhow::Result<()> {
+        let uplink = object(&self.draft, "uplink", name)?;
+        let trial = self.client.post(&format!("{}/broker", self.path), &json!({ "uplink": uplink })).await?;
+        let steps = list(&trial, "steps");
+        let is_ok = |step: &Value| step.get("ok").and_then(Value::as_bool) == Some(true);
+        let rows = steps.iter().map(|step| {
+            let ms = step.get("ms").and_then(Value::as_f64).unwrap_or_default();
+            let word = if is_ok(step) { "ok" } else { "failed" };
+            vec![text(step, "step").to_owned(), word.to_owned(), text(step, "said").to_owned(), format!("{ms:.1} ms")]
+        });
+        print_rows(self.output, &["step", "", "what it said", "took"], rows.collect(), &trial, "")?;
+        match steps.iter().all(is_ok) {
+            true => Ok(()),
+            false => Err(failed(ExitReason::Failure, "the broker cannot be used like this")),
+        }
     }
 
     async fn identify(&self, device: &str) -> anyhow::Result<()> {

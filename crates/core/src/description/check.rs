@@ -282,7 +282,7 @@ impl<'a> Checker<'a> {
                 }
                 _ => {}
             }
-            if uplink.password.is_some() && !uplink.url.is_tls && !is_loopback(&uplink.url.host) {
+            if uplink.password.is_some() && !uplink.url.is_tls && !is_loopback(uplink.url.bare_host()) {
                 let message = "the password goes over the network for everyone to read";
                 self.fault(spot(), Fault::warning("url", message, "mqtts://, where the broker offers it"));
             }
@@ -413,6 +413,6 @@ fn reference<'a>(what: &str, wanted: &str, known: impl Iterator<Item = &'a str> 
 }
 
 fn is_loopback(host: &str) -> bool {
-    let address = host.trim_start_matches('[').trim_end_matches(']').parse::<std::net::IpAddr>();
+    let address = host.parse::<std::net::IpAddr>();
     host == "localhost" || address.is_ok_and(|address| address.is_loopback())
 }

@@ -258,6 +258,12 @@ fn shown(value: &Value) -> String {
     match value {
         Value::Null => "nothing".to_owned(),
         Value::String(text) if text.is_empty() => "nothing".to_owned(),
+        // Such as a certificate: its last characters tell it from others.
+        Value::String(text) if text.contains('\n') => {
+            let last = text.lines().rfind(|line| !line.starts_with("-----")).unwrap_or_default();
+            let tail: String = last.chars().skip(last.chars().count().saturating_sub(8)).collect();
+            format!("({} lines, …{tail})", text.lines().count())
+        }
         Value::String(text) => text.clone(),
         other => other.as_f64().map_or_else(|| other.to_string(), |number| number.to_string()),
     }
@@ -366,11 +372,17 @@ fn uplinks(before: &Draft, after: &Draft, objects: &[ObjectChange]) -> Vec<PartC
         .filter(|change| change.object.class == ObjectClass::Uplink)
         .map(|change| change.object.name.as_str())
         .collect();
+    let takes_commands =
+        |draft: &Draft| draft.uplinks.iter().any(|uplink| uplink.get("commands") == Some(&true.into()));
+    let tells_access = takes_commands(before) || takes_commands(after);
     let mut reborn: Vec<String> = Vec::new();
     for change in objects {
         let in_birth: &[&str] = if change.object.class == ObjectClass::Point { &IN_BIRTH } else { &["points"] };
         let announces = change.change != Change::Changed
-            || change.fields.iter().any(|field| in_birth.contains(&field.field.as_str()));
+            || change
+                .fields
+                .iter()
+                .any(|field| in_birth.contains(&field.field.as_str()) || (tells_access && field.field == "access"));
         match change.object.class {
             ObjectClass::Device if announces => reborn.push(change.object.name.clone()),
             ObjectClass::Point if announces => reborn.extend(change.devices.iter().cloned()),

@@ -257,6 +257,12 @@ impl BrokerUrl {
         if is_tls { 8883 } else { 1883 }
     }
 
+    /// The host without the brackets of an IPv6 address.
+    #[must_use]
+    pub fn bare_host(&self) -> &str {
+        self.host.trim_start_matches('[').trim_end_matches(']')
+    }
+
     fn parse(text: &str) -> Option<Self> {
         let (scheme, authority) = text.split_once("://")?;
         let is_tls = match scheme {

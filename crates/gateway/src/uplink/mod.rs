@@ -12,6 +12,7 @@ mod tls;
 pub(crate) use metric::{data_type_of, snapshot_of};
 pub(crate) use mqtt::{Connection, MqttEvent, options};
 pub(crate) use sparkplug::{SparkplugTask, initial_status};
+pub(crate) use tls::{client_config, tls_words};
 
 use crate::points::PointTable;
 use arc_swap::ArcSwap;

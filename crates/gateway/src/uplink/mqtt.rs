@@ -42,9 +42,7 @@ const PROOF_TOPIC: &str = "interlex/proof";
 
 /// The options that every connection of ours shares; `Err` tells what is wrong with certificates or key.
 pub(crate) fn options(client_id: &str, uplink: &SparkplugUplink) -> Result<MqttOptions, String> {
-    let url = &uplink.url;
-    let host = url.host.trim_start_matches('[').trim_end_matches(']');
-    let mut options = MqttOptions::new(client_id, host, url.port);
+    let mut options = MqttOptions::new(client_id, uplink.url.bare_host(), uplink.url.port);
     options.set_clean_session(true);
     // MQTT counts whole seconds, and rumqttc wants at least one.
     options.set_keep_alive(Duration::from_secs(Duration::from(uplink.keep_alive).as_secs().max(1)));

@@ -10,21 +10,25 @@ use std::sync::Arc;
 
 /// How the bytes travel.
 pub(super) fn transport(uplink: &SparkplugUplink) -> Result<Transport, String> {
-    if !uplink.url.is_tls {
-        return Ok(Transport::Tcp);
-    }
+    Ok(match uplink.url.is_tls {
+        true => Transport::Tls(TlsConfiguration::Rustls(Arc::new(client_config(uplink)?))),
+        false => Transport::Tcp,
+    })
+}
+
+/// Whom to trust, and who we are; `Err` tells what is wrong with it.
+pub(crate) fn client_config(uplink: &SparkplugUplink) -> Result<ClientConfig, String> {
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let builder = ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
         .map_err(|error| error.to_string())?
         .with_root_certificates(roots(uplink.ca.as_deref())?);
-    let config = match (&uplink.certificate, &uplink.key) {
+    match (&uplink.certificate, &uplink.key) {
         (Some(certificate), Some(key)) => builder
             .with_client_auth_cert(certificates("certificate", certificate)?, private_key(key)?)
-            .map_err(|error| format!("certificate and key: {error}"))?,
-        _ => builder.with_no_client_auth(),
-    };
-    Ok(Transport::Tls(TlsConfiguration::Rustls(Arc::new(config))))
+            .map_err(|error| format!("certificate and key: {error}")),
+        _ => Ok(builder.with_no_client_auth()),
+    }
 }
 
 fn roots(ca: Option<&str>) -> Result<RootCertStore, String> {
@@ -80,7 +84,8 @@ fn tls_error(error: &ConnectionError) -> Option<&rustls::Error> {
     })
 }
 
-fn tls_words(error: &rustls::Error, host: &str) -> String {
+/// What TLS objects to.
+pub(crate) fn tls_words(error: &rustls::Error, host: &str) -> String {
     match error {
         rustls::Error::InvalidCertificate(fault) => match fault {
             CertificateError::UnknownIssuer => {

@@ -85,6 +85,30 @@ fn everything_is_new_without_a_before_and_nothing_changes_against_itself() {
 }
 
 #[test]
+fn a_certificate_is_told_by_its_end() {
+    let with = |last: &str| {
+        let ca = format!(
+            "node = \"works-1\"\nca = \"\"\"\n-----BEGIN CERTIFICATE-----\nMIIB\n{last}\n-----END CERTIFICATE-----\n\"\"\""
+        );
+        draft(&GATEWAY.replace("mqtt://", "mqtts://").replace("node = \"works-1\"", &ca), POINTS)
+    };
+    let told = difference(Some(&with("zmYf4aLBw==")), &with("qx/DTc4="));
+    assert_eq!(told.objects[0].words, "uplink cloud: ca (4 lines, …f4aLBw==) → (4 lines, …qx/DTc4=)");
+}
+
+#[test]
+fn access_is_in_a_birth_where_hosts_may_command() {
+    let with = |access: &str, commands: &str| {
+        let points = POINTS.replace("read-write", access);
+        draft(&GATEWAY.replace("node = \"works-1\"", &format!("node = \"works-1\"\n{commands}")), &points)
+    };
+    for (commands, fate) in [("", PartFate::Untouched), ("commands = true", PartFate::Reborn)] {
+        let told = difference(Some(&with("read-write", commands)), &with("read", commands));
+        assert_eq!(told.uplinks[0].fate, fate, "{told}");
+    }
+}
+
+#[test]
 fn a_secret_is_told_to_differ_and_not_what_it_is() {
     let with = |password: &str| {
         let user = format!("node = \"works-1\"\nuser = \"works\"\npassword = \"{password}\"");

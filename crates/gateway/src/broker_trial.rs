@@ -1,0 +1,135 @@
+use crate::uplink::{Connection, MqttEvent, client_config, options, tls_words};
+use interlex_core::description::SparkplugUplink;
+use interlex_sparkplug::EdgeNode;
+use serde::Serialize;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::net::TcpStream;
+use tokio::time::{Instant, timeout};
+use tokio_rustls::TlsConnector;
+use x509_cert::Certificate;
+use x509_cert::der::Decode;
+
+/// How far one got on the way to a broker; the last step is the one that failed, if any did.
+#[derive(Debug, Clone, Default, Serialize, utoipa::ToSchema)]
+pub struct BrokerTrial {
+    /// The steps that were taken, in their order.
+    pub steps: Vec<BrokerTrialStep>,
+}
+
+/// One step on the way to a broker.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct BrokerTrialStep {
+    /// `name`, `tcp`, `tls`, `mqtt` or `subscribe`.
+    pub step: &'static str,
+    /// Whether it was taken.
+    pub ok: bool,
+    /// What came of it, or why it failed.
+    pub said: String,
+    /// How long it took, in milliseconds.
+    pub ms: f64,
+}
+
+/// A step that takes longer is not going to be taken.
+const STEP_LIMIT: Duration = Duration::from_secs(10);
+
+/// Goes the way to a broker step by step, with a connection of its own: its client id is that of the uplink with `-trial`
+/// behind it, so that a running session goes on. Nothing is published.
+pub async fn try_broker(uplink: &SparkplugUplink) -> BrokerTrial {
+    let mut trial = BrokerTrial::default();
+    // What failed is told by the last step.
+    let _ = trial.run(uplink).await;
+    trial
+}
+
+impl BrokerTrial {
+    async fn run(&mut self, uplink: &SparkplugUplink) -> Option<()> {
+        let addresses = self.step("name", resolve(uplink)).await?;
+        let socket = self.step("tcp", connect(&addresses)).await?;
+        if uplink.url.is_tls {
+            self.step("tls", shake_hands(uplink, socket)).await?;
+        }
+        let mut connection = self.step("mqtt", sign_in(uplink)).await?;
+        self.step("subscribe", subscribe(uplink, &mut connection)).await
+    }
+
+    async fn step<T>(
+        &mut self,
+        step: &'static str,
+        taking: impl Future<Output = Result<(T, String), String>>,
+    ) -> Option<T> {
+        let start = Instant::now();
+        let late = |_| Err(format!("no answer within {} s", STEP_LIMIT.as_secs()));
+        let outcome = timeout(STEP_LIMIT, taking).await.unwrap_or_else(late);
+        let ms = start.elapsed().as_secs_f64() * 1000.0;
+        let (value, said) = match outcome {
+            Ok((value, said)) => (Some(value), said),
+            Err(why) => (None, why),
+        };
+        self.steps.push(BrokerTrialStep { step, ok: value.is_some(), said, ms });
+        value
+    }
+}
+
+async fn resolve(uplink: &SparkplugUplink) -> Result<(Vec<SocketAddr>, String), String> {
+    let (host, port) = (uplink.url.bare_host(), uplink.url.port);
+    let found = tokio::net::lookup_host((host, port)).await.map_err(|error| format!("{host}: {error}"))?;
+    let addresses: Vec<_> = found.collect();
+    let said: Vec<_> = addresses.iter().map(|address| address.ip().to_string()).collect();
+    Ok((addresses, format!("{host} is {}", said.join(", "))))
+}
+
+async fn connect(addresses: &[SocketAddr]) -> Result<(TcpStream, String), String> {
+    let tried: Vec<_> = addresses.iter().map(ToString::to_string).collect();
+    let socket = TcpStream::connect(addresses).await.map_err(|error| format!("{}: {error}", tried.join(", ")))?;
+    let peer = socket.peer_addr().map_err(|error| error.to_string())?;
+    Ok((socket, format!("connected to {peer}")))
+}
+
+async fn shake_hands(uplink: &SparkplugUplink, socket: TcpStream) -> Result<((), String), String> {
+    let host = uplink.url.bare_host();
+    let name = host.to_owned().try_into().map_err(|_| format!("{host:?} cannot stand in a certificate"))?;
+    let stream = TlsConnector::from(Arc::new(client_config(uplink)?)).connect(name, socket).await;
+    let stream = stream.map_err(|error| {
+        let inner = error.get_ref().and_then(|inner| inner.downcast_ref());
+        let broken = || format!("{error}; does the broker speak TLS on port {}?", uplink.url.port);
+        inner.map_or_else(broken, |inner| tls_words(inner, host))
+    })?;
+    let (_, session) = stream.get_ref();
+    let shown = session.peer_certificates().and_then(<[_]>::first).and_then(|shown| Certificate::from_der(shown).ok());
+    let whose = shown.map_or_else(String::new, |shown| {
+        let told = shown.tbs_certificate();
+        format!("; its certificate is of {}, until {}", told.subject(), told.validity().not_after)
+    });
+    let version = session.protocol_version().and_then(|version| version.as_str()).unwrap_or("TLS");
+    Ok(((), format!("{version}{whose}")))
+}
+
+async fn sign_in(uplink: &SparkplugUplink) -> Result<(Connection, String), String> {
+    let id = format!("{}-trial", uplink.mqtt_client_id());
+    let mut connection = Connection::start(options(&id, uplink)?);
+    match next(&mut connection).await? {
+        MqttEvent::Connected => {
+            let user = uplink.user.as_deref().map_or_else(String::new, |user| format!(", user {user}"));
+            Ok((connection, format!("let in as client {id}{user}")))
+        }
+        other => Err(format!("{other:?} before the connection was accepted")),
+    }
+}
+
+async fn subscribe(uplink: &SparkplugUplink, connection: &mut Connection) -> Result<((), String), String> {
+    let node = EdgeNode::new(uplink.group.as_str(), uplink.node.as_str(), Vec::new(), None);
+    let topics = node.subscriptions();
+    connection.subscribe(&topics).map_err(|error| error.to_string())?;
+    while !matches!(next(connection).await?, MqttEvent::Subscribed) {}
+    Ok(((), topics.join(", ")))
+}
+
+async fn next(connection: &mut Connection) -> Result<MqttEvent, String> {
+    match connection.events.recv().await {
+        Some(MqttEvent::Lost(error)) => Err(error),
+        Some(event) => Ok(event),
+        None => Err("the connection ended".to_owned()),
+    }
+}
