@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { useSearchParams } from "react-router";
 import type { FrameView } from "../../api/client";
 import { framesQuery } from "../../api/queries";
 import { Button, CONTROL } from "../../components/Form";
 import { FrameLines } from "../../components/FrameLines";
 import { Loading, Notice } from "../../components/Notice";
 import { Page } from "../../components/Page";
+import { useSearch } from "../../components/search";
 import { useLive } from "../../live/live";
 import { count } from "../../text/format";
 
@@ -15,23 +15,11 @@ const SHOWN = 400;
 
 /** What goes over the line? The newest frames of a link, decoded. */
 export function FramesPage() {
-  const [search, setSearch] = useSearchParams();
+  const [search, change] = useSearch();
   const { status } = useLive();
   const links = (status?.gateways ?? []).flatMap((gateway) => gateway.links.map((link) => ({ gateway: gateway.name, link })));
   const wanted = links.find((known) => known.gateway === search.get("gateway") && known.link.name === search.get("link"));
   const chosen = wanted ?? links[0];
-  const change = (changes: Record<string, string | null>) =>
-    setSearch(
-      (before) => {
-        const after = new URLSearchParams(before);
-        for (const [key, to] of Object.entries(changes)) {
-          if (to) after.set(key, to);
-          else after.delete(key);
-        }
-        return after;
-      },
-      { replace: true },
-    );
   if (!status) {
     return (
       <Page title="Frames">

@@ -1,9 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { ToggleGroup } from "radix-ui";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { useSearchParams } from "react-router";
 import { pointsQuery } from "../../api/queries";
 import { Loading, Notice } from "../../components/Notice";
+import { useSearch } from "../../components/search";
 import { useLive, useServiceNow } from "../../live/live";
 import { count } from "../../text/format";
 import { PointDetail } from "./PointDetail";
@@ -19,7 +19,7 @@ const SORTS: SortKey[] = ["listed", "device", "name", "value", "quality", "age"]
 
 /** Every value, live. Filter, order and selection are in the address, so that a link shows the same. */
 export function PointsPage() {
-  const [search, setSearch] = useSearchParams();
+  const [search, change] = useSearch();
   const { readings, status } = useLive();
   const now = useServiceNow();
   const points = useQuery(pointsQuery);
@@ -48,18 +48,6 @@ export function PointsPage() {
     return () => window.removeEventListener("keydown", onKey);
   }, []);
 
-  const change = (changes: Record<string, string | null>) =>
-    setSearch(
-      (before) => {
-        const after = new URLSearchParams(before);
-        for (const [key, to] of Object.entries(changes)) {
-          if (to) after.set(key, to);
-          else after.delete(key);
-        }
-        return after;
-      },
-      { replace: true },
-    );
   const sort = (key: SortKey) => {
     const turns = filter.sort === key && !filter.descending;
     change(filter.sort === key && filter.descending ? { sort: null, desc: null } : { sort: key, desc: turns ? "1" : null });
