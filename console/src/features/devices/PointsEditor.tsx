@@ -186,7 +186,7 @@ function PointRows({ rows, faulty, opened, onOpen, picked, onPick }: PointRowsPr
                 type="button"
                 aria-pressed={point.name === opened}
                 onClick={() => onOpen(point.name)}
-                className="grid h-full w-full grid-cols-[minmax(7rem,1.4fr)_minmax(6rem,1fr)_auto] items-center gap-x-3 px-3 text-left hover:bg-select aria-pressed:bg-select sm:grid-cols-[minmax(7rem,1.4fr)_minmax(6rem,1fr)_5rem_4rem_4rem_6rem]"
+                className="grid h-full w-full min-w-0 grid-cols-[minmax(5rem,1.4fr)_minmax(4rem,1fr)_auto] items-center gap-x-3 px-3 text-left hover:bg-select aria-pressed:bg-select sm:grid-cols-[minmax(5rem,1.4fr)_minmax(4rem,1fr)_4.5rem_3.5rem_4rem_5rem]"
               >
                 <span className="truncate font-medium">{point.name}</span>
                 <span className="truncate font-mono text-xs text-soft">{shown(content.address)}</span>
