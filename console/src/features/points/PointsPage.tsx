@@ -8,7 +8,7 @@ import { useLive, useServiceNow } from "../../live/live";
 import { count } from "../../text/format";
 import { PointDetail } from "./PointDetail";
 import { PointTable } from "./PointTable";
-import { type Filter, type QualityFilter, type SortKey, select, withReadings } from "./rows";
+import { type Filter, type QualityFilter, type SortKey, searchable, select, withReadings } from "./rows";
 
 const QUALITIES: [QualityFilter, string][] = [
   ["all", "All"],
@@ -54,10 +54,11 @@ export function PointsPage() {
   };
 
   const all = useMemo(() => withReadings(points.data ?? [], readings), [points.data, readings]);
-  const rows = useMemo(() => select(all, filter), [all, filter]);
-  const devices = useMemo(() => [...new Set(all.map((point) => point.device))], [all]);
-  const open = all.find((point) => point.id === selected);
-  const notGood = all.filter((point) => point.quality !== "good").length;
+  const texts = useMemo(() => searchable(points.data ?? []), [points.data]);
+  const rows = useMemo(() => select(all, filter, texts), [all, filter, texts]);
+  const devices = useMemo(() => [...new Set((points.data ?? []).map((point) => point.device))], [points.data]);
+  const open = selected === null ? undefined : all.find((point) => point.id === selected);
+  const notGood = useMemo(() => all.filter((point) => point.quality !== "good").length, [all]);
 
   return (
     <main className="flex min-h-0 flex-1">
@@ -105,8 +106,8 @@ export function PointsPage() {
             ))}
           </ToggleGroup.Root>
           <p role="status" className="text-sm text-soft md:ml-auto">
-            {rows.length === all.length ? count(all.length, "point") : `${rows.length} of ${count(all.length, "point")}`}
-            {notGood > 0 ? `, ${notGood} not good` : ""}
+            {rows.length === all.length ? count(all.length, "point") : `${rows.length.toLocaleString("en")} of ${count(all.length, "point")}`}
+            {notGood > 0 ? `, ${notGood.toLocaleString("en")} not good` : ""}
           </p>
         </header>
         {points.isPending ? <Loading what="points" /> : null}
