@@ -4,6 +4,7 @@ use arc_swap::ArcSwap;
 use interlex_core::Value;
 use interlex_store::{AuditEntry, Store};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use tokio::sync::mpsc;
 
 /// What a host application wants of a point.
@@ -24,7 +25,11 @@ enum Told {
 /// The way of commands from the uplinks to the field. They are carried out one after the other, in the order in which
 /// they came.
 #[derive(Debug, Clone)]
-pub(crate) struct HostCommands(mpsc::Sender<Told>);
+pub(crate) struct HostCommands {
+    sender: mpsc::Sender<Told>,
+    /// How many found the queue full since that was last told.
+    dropped: Arc<AtomicU64>,
+}
 
 /// Hosts send few commands at a time; more than these wait for devices that do not answer, and are refused.
 const QUEUE: usize = 64;
@@ -32,7 +37,8 @@ const QUEUE: usize = 64;
 impl HostCommands {
     /// Starts to carry commands out on whatever runs; it ends with the last sender.
     pub(crate) fn start(running: Arc<ArcSwap<Running>>, store: Option<Store>) -> Self {
-        let (sender, mut receiver) = mpsc::channel(QUEUE);
+        let (commands, mut receiver) = Self::channel();
+        let dropped = Arc::clone(&commands.dropped);
         tokio::spawn(async move {
             while let Some(told) = receiver.recv().await {
                 let running = running.load_full();
@@ -45,22 +51,35 @@ impl HostCommands {
                     Told::Refused { uplink, why } => (uplink, why),
                 };
                 audit(store.as_ref(), &gateway, &uplink, &detail).await;
+                let dropped = dropped.swap(0, Ordering::Relaxed);
+                if dropped > 0 {
+                    let detail = format!("refused: {dropped} commands came while {QUEUE} others waited");
+                    audit(store.as_ref(), &gateway, &uplink, &detail).await;
+                }
             }
         });
-        Self(sender)
+        commands
+    }
+
+    fn channel() -> (Self, mpsc::Receiver<Told>) {
+        let (sender, receiver) = mpsc::channel(QUEUE);
+        (Self { sender, dropped: Arc::default() }, receiver)
     }
 
     pub(crate) fn send(&self, command: HostCommand) {
-        if let Err(error) = self.0.try_send(Told::Command(command)) {
-            tracing::error!(%error, "a command was dropped: too many wait");
-        }
+        self.tell(Told::Command(command));
     }
 
     /// A command that could not be understood is told to those who look at the audit trail.
     pub(crate) fn refused(&self, uplink: &str, why: &str) {
-        let told = Told::Refused { uplink: uplink.to_owned(), why: format!("refused: {why}") };
-        if let Err(error) = self.0.try_send(told) {
-            tracing::error!(%error, "a refusal was not kept: too many commands wait");
+        self.tell(Told::Refused { uplink: uplink.to_owned(), why: format!("refused: {why}") });
+    }
+
+    /// What finds the queue full is counted, and the count is told with the next one that is carried out.
+    fn tell(&self, told: Told) {
+        if let Err(error) = self.sender.try_send(told) {
+            self.dropped.fetch_add(1, Ordering::Relaxed);
+            tracing::error!(%error, "a command was dropped: too many wait");
         }
     }
 }
@@ -101,5 +120,22 @@ async fn audit(store: Option<&Store>, gateway: &str, uplink: &str, detail: &str)
     };
     if let Err(error) = store.add_audit(&entry).await {
         tracing::error!(%error, detail, "a command is missing in the audit trail");
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_finds_the_queue_full_is_counted() {
+        let (commands, mut receiver) = HostCommands::channel();
+        for _ in 0..QUEUE + 3 {
+            commands.refused("cloud", "no such metric");
+        }
+        assert_eq!(commands.dropped.load(Ordering::Relaxed), 3);
+        assert!(receiver.try_recv().is_ok());
+        commands.refused("cloud", "no such metric");
+        assert_eq!(commands.dropped.load(Ordering::Relaxed), 3, "there is room again");
     }
 }
