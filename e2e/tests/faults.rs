@@ -60,14 +60,16 @@ async fn plant_broker_and_database_can_go_and_come_back() {
 
     rig.broker.stop().await;
     rig.until("the uplink is offline", |status| status["gateways"][0]["uplinks"][0]["state"] == "offline").await;
-    rig.until("samples are kept", |status| status["gateways"][0]["uplinks"][0]["samples_waiting"].as_u64() > Some(20))
-        .await;
+    rig.until("samples are kept", |status| {
+        status["gateways"][0]["uplinks"][0]["buffer"]["waiting"].as_u64() > Some(20)
+    })
+    .await;
     rig.broker.restart().await.unwrap();
     let host = Host::listen(rig.broker.port()).await;
     rig.until("the uplink is back", |status| status["gateways"][0]["uplinks"][0]["state"] == "online").await;
     host.hears("samples of the outage", 0, |m| m.metrics.iter().any(|metric| metric.is_historical)).await;
-    rig.until("few wait", |status| status["gateways"][0]["uplinks"][0]["samples_waiting"].as_u64() < Some(20)).await;
-    assert_eq!(rig.status().await["gateways"][0]["uplinks"][0]["samples_lost"], 0);
+    rig.until("few wait", |status| status["gateways"][0]["uplinks"][0]["buffer"]["waiting"].as_u64() < Some(20)).await;
+    assert_eq!(rig.status().await["gateways"][0]["uplinks"][0]["buffer"]["lost"], 0);
 
     rig.database.kill().await;
     rig.until("the database is away", |status| status["database"]["up"] == false).await;

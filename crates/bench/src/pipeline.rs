@@ -17,6 +17,7 @@ fn plan() -> PointPlan {
         high: Some(1000.0),
         report: Report::Change,
         deadband: 0.05,
+        min_interval: None,
     }
 }
 

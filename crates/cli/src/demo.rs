@@ -139,8 +139,8 @@ async fn prepare(service: &Service, ports: Ports, line: &Path) -> anyhow::Result
         }
     }
     for uplink in &mut description.uplinks {
-        if uplink.name.as_str() == "cloud" {
-            uplink.url = BrokerUrl { host: "127.0.0.1".to_owned(), port: ports.broker, is_tls: false };
+        if uplink.settings.name.as_str() == "cloud" {
+            uplink.settings.url = BrokerUrl { host: "127.0.0.1".to_owned(), port: ports.broker, is_tls: false };
         }
     }
     if service.description(GATEWAY).is_none() || description != before {

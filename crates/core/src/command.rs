@@ -34,7 +34,7 @@ pub enum CommandRefusal {
 /// [`CommandRefusal`]
 pub fn raw_to_write(point: &Point, value: &Value) -> Result<Value, CommandRefusal> {
     let settings = &point.settings;
-    if settings.access != Access::ReadWrite {
+    if settings.access == Access::Read {
         return Err(CommandRefusal::ReadOnly);
     }
     let number = value.as_f64().filter(|_| !matches!(value, Value::Bool(_)));

@@ -1,3 +1,4 @@
+use crate::description::Span;
 use crate::{LatestTable, PointIndex, Quality, Reason, Report, ReportState, Sample, Shaping, Timestamp, Value};
 use std::sync::Arc;
 
@@ -25,6 +26,8 @@ pub struct PointPlan {
     pub report: Report,
     /// By how much it must move to go up on change, in engineering units.
     pub deadband: f64,
+    /// How long a change waits at least after the report before it.
+    pub min_interval: Option<Span>,
 }
 
 /// Shapes, checks, stores and filters batches of one link's samples.
@@ -87,7 +90,7 @@ impl Pipeline {
             let both = value.as_ref().map(|(value, raw)| (value, *raw));
             self.latest.store(sample.point, both, quality, source_time, now);
             let value = value.map(|(value, _)| value);
-            if state.is_due(plan.report, plan.deadband, value.as_ref(), quality, now) {
+            if state.is_due(plan.report, (plan.deadband, plan.min_interval), value.as_ref(), quality, now) {
                 let point = sample.point;
                 reported.push(Sample { point, value, quality, source_time, gateway_time: now });
             }
@@ -118,6 +121,7 @@ mod tests {
             high: Some(100.0),
             report: Report::Change,
             deadband: 0.5,
+            min_interval: None,
         };
         Pipeline::new(Arc::clone(latest), vec![(PointIndex(4), plan)])
     }

@@ -78,18 +78,23 @@ impl ReportState {
     /// Decides whether this reading goes up, and if so remembers it as the last one reported.
     ///
     /// `deadband` is in engineering units; a numeric value goes up when it is further than that from the one
-    /// reported last, so that slow drifts are not lost.
+    /// reported last, so that slow drifts are not lost. A change of the value alone waits until `min_interval` has passed
+    /// since the last report: it goes up then, with what the value is by then.
     pub fn is_due(
         &mut self,
         report: Report,
-        deadband: f64,
+        (deadband, min_interval): (f64, Option<Span>),
         value: Option<&Value>,
         quality: Quality,
         now: Timestamp,
     ) -> bool {
+        let is_held = |last: &Reported| {
+            last.quality == quality && min_interval.is_some_and(|interval| !last.is_older(interval, now))
+        };
         let due = match (&self.last, report) {
             (_, Report::Never) => false,
             (None, _) => true,
+            (Some(last), Report::Change | Report::ChangeOrEvery(_)) if is_held(last) => false,
             (Some(last), Report::Change) => last.differs(deadband, value, quality),
             (Some(last), Report::Every(span)) => last.quality != quality || last.is_older(span, now),
             (Some(last), Report::ChangeOrEvery(span)) => {
@@ -141,8 +146,9 @@ mod tests {
     fn due(report: &str, deadband: f64, values: &[(i64, f64)]) -> Vec<i64> {
         let report = report.parse().unwrap();
         let mut state = ReportState::new();
-        let mut up =
-            |second, value| state.is_due(report, deadband, Some(&Value::Float64(value)), Quality::Good, at(second));
+        let mut up = |second, value| {
+            state.is_due(report, (deadband, None), Some(&Value::Float64(value)), Quality::Good, at(second))
+        };
         values.iter().filter(|(second, value)| up(*second, *value)).map(|(second, _)| *second).collect()
     }
 
@@ -166,12 +172,26 @@ mod tests {
         for report in ["change", "every 1h", "change+every 1h"] {
             let mut state = ReportState::new();
             let mut up = |quality, second| {
-                state.is_due(report.parse().unwrap(), 5.0, Some(&Value::Uint(1)), quality, at(second))
+                state.is_due(report.parse().unwrap(), (5.0, None), Some(&Value::Uint(1)), quality, at(second))
             };
             assert!(up(Quality::Good, 0));
             assert!(up(Quality::Bad(Reason::Timeout), 1), "{report}");
             assert!(!up(Quality::Bad(Reason::Timeout), 2), "{report}");
         }
+    }
+
+    #[test]
+    fn fast_changes_wait_for_the_interval_and_qualities_do_not() {
+        let mut state = ReportState::new();
+        let interval = Some("5s".parse().unwrap());
+        let mut up = |second, value, quality| {
+            state.is_due(Report::Change, (0.5, interval), Some(&Value::Float64(value)), quality, at(second))
+        };
+        assert!(up(0, 1.0, Quality::Good));
+        assert!(!up(1, 9.0, Quality::Good) && !up(4, 3.0, Quality::Good), "too soon");
+        assert!(up(5, 3.0, Quality::Good), "what it is by then");
+        assert!(up(6, 3.0, Quality::Uncertain(Reason::OutOfRange)), "a change of quality at once");
+        assert!(!up(12, 3.2, Quality::Uncertain(Reason::OutOfRange)), "within the deadband");
     }
 
     #[test]

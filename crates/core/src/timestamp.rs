@@ -7,6 +7,11 @@ use std::time::Duration;
 pub struct Timestamp(i64);
 
 impl Timestamp {
+    /// Before every other.
+    pub const MIN: Self = Self(i64::MIN);
+    /// After every other.
+    pub const MAX: Self = Self(i64::MAX);
+
     /// A moment from its milliseconds since 1970-01-01T00:00:00Z.
     #[must_use]
     pub const fn from_millis(millis: i64) -> Self {

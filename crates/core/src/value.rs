@@ -39,6 +39,15 @@ impl Value {
         }
     }
 
+    /// What a person or a file means by some words: true or false, a number, or else the text itself.
+    #[must_use]
+    pub fn from_words(text: &str) -> Self {
+        let whole = || text.parse().map(Self::Uint).ok().or_else(|| text.parse().map(Self::Int).ok());
+        let number = || text.parse().ok().filter(|number: &f64| number.is_finite()).map(Self::Float64);
+        let bit = text.parse().map(Self::Bool).ok();
+        bit.or_else(whole).or_else(number).unwrap_or_else(|| Self::Text(text.into()))
+    }
+
     /// Whether this is a NaN or an infinity, which no meter means to say.
     #[must_use]
     pub fn is_not_finite(&self) -> bool {

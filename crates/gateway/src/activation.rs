@@ -83,7 +83,8 @@ impl LinkOutcome {
 impl UplinkOutcome {
     pub(crate) fn new(name: &str, fate: PartFate, status: Option<&UplinkStatus>) -> Self {
         let progress = match status.map(|status| status.state) {
-            None | Some(UplinkState::Online) => Progress::Done,
+            // Whether the primary host is there is not for an activation to say.
+            None | Some(UplinkState::Online | UplinkState::Waiting) => Progress::Done,
             Some(UplinkState::Connecting) => Progress::Waiting,
             Some(UplinkState::Offline) => Progress::Failing,
         };

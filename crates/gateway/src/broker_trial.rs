@@ -1,6 +1,6 @@
 use crate::uplink::{Connection, MqttEvent, client_config, options, tls_words};
-use interlex_core::description::SparkplugUplink;
-use interlex_sparkplug::EdgeNode;
+use interlex_core::description::{Uplink, UplinkKind};
+use interlex_sparkplug::{EdgeNode, HostState};
 use serde::Serialize;
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -36,18 +36,38 @@ const STEP_LIMIT: Duration = Duration::from_secs(10);
 
 /// Goes the way to a broker step by step, with a connection of its own: its client id is that of the uplink with `-trial`
 /// behind it, so that a running session goes on. Nothing is published.
-pub async fn try_broker(uplink: &SparkplugUplink) -> BrokerTrial {
+pub async fn try_broker(uplink: &Uplink) -> BrokerTrial {
     let mut trial = BrokerTrial::default();
     // What failed is told by the last step.
     let _ = trial.run(uplink).await;
     trial
 }
 
+/// Whether a broker lets the uplink in, and has its primary host, where it has one.
+pub(crate) async fn is_back(uplink: &Uplink) -> bool {
+    timeout(STEP_LIMIT, async {
+        let (mut connection, _) = sign_in(uplink).await.ok()?;
+        let UplinkKind::Sparkplug(own) = &uplink.kind;
+        let Some(host) = &own.primary_host else { return Some(()) };
+        let node = EdgeNode::new(own.group.as_str(), own.node.as_str(), Vec::new(), None);
+        let state = node.with_primary_host(host.as_str(), None).state_topic()?;
+        connection.subscribe(&[state]).ok()?;
+        loop {
+            if let MqttEvent::Message { payload, .. } = next(&mut connection).await.ok()? {
+                let state: HostState = serde_json::from_slice(&payload).ok()?;
+                return state.online.then_some(());
+            }
+        }
+    })
+    .await
+    .is_ok_and(|back| back.is_some())
+}
+
 impl BrokerTrial {
-    async fn run(&mut self, uplink: &SparkplugUplink) -> Option<()> {
+    async fn run(&mut self, uplink: &Uplink) -> Option<()> {
         let addresses = self.step("name", resolve(uplink)).await?;
         let socket = self.step("tcp", connect(&addresses)).await?;
-        if uplink.url.is_tls {
+        if uplink.settings.url.is_tls {
             self.step("tls", shake_hands(uplink, socket)).await?;
         }
         let mut connection = self.step("mqtt", sign_in(uplink)).await?;
@@ -72,8 +92,8 @@ impl BrokerTrial {
     }
 }
 
-async fn resolve(uplink: &SparkplugUplink) -> Result<(Vec<SocketAddr>, String), String> {
-    let (host, port) = (uplink.url.bare_host(), uplink.url.port);
+async fn resolve(uplink: &Uplink) -> Result<(Vec<SocketAddr>, String), String> {
+    let (host, port) = (uplink.settings.url.bare_host(), uplink.settings.url.port);
     let found = tokio::net::lookup_host((host, port)).await.map_err(|error| format!("{host}: {error}"))?;
     let addresses: Vec<_> = found.collect();
     let said: Vec<_> = addresses.iter().map(|address| address.ip().to_string()).collect();
@@ -87,13 +107,13 @@ async fn connect(addresses: &[SocketAddr]) -> Result<(TcpStream, String), String
     Ok((socket, format!("connected to {peer}")))
 }
 
-async fn shake_hands(uplink: &SparkplugUplink, socket: TcpStream) -> Result<((), String), String> {
-    let host = uplink.url.bare_host();
+async fn shake_hands(uplink: &Uplink, socket: TcpStream) -> Result<((), String), String> {
+    let host = uplink.server_name();
     let name = host.to_owned().try_into().map_err(|_| format!("{host:?} cannot stand in a certificate"))?;
     let stream = TlsConnector::from(Arc::new(client_config(uplink)?)).connect(name, socket).await;
     let stream = stream.map_err(|error| {
         let inner = error.get_ref().and_then(|inner| inner.downcast_ref());
-        let broken = || format!("{error}; does the broker speak TLS on port {}?", uplink.url.port);
+        let broken = || format!("{error}; does the broker speak TLS on port {}?", uplink.settings.url.port);
         inner.map_or_else(broken, |inner| tls_words(inner, host))
     })?;
     let (_, session) = stream.get_ref();
@@ -106,20 +126,21 @@ async fn shake_hands(uplink: &SparkplugUplink, socket: TcpStream) -> Result<((),
     Ok(((), format!("{version}{whose}")))
 }
 
-async fn sign_in(uplink: &SparkplugUplink) -> Result<(Connection, String), String> {
+async fn sign_in(uplink: &Uplink) -> Result<(Connection, String), String> {
     let id = format!("{}-trial", uplink.mqtt_client_id());
     let mut connection = Connection::start(options(&id, uplink)?);
     match next(&mut connection).await? {
         MqttEvent::Connected => {
-            let user = uplink.user.as_deref().map_or_else(String::new, |user| format!(", user {user}"));
+            let user = uplink.broker.user.as_deref().map_or_else(String::new, |user| format!(", user {user}"));
             Ok((connection, format!("let in as client {id}{user}")))
         }
         other => Err(format!("{other:?} before the connection was accepted")),
     }
 }
 
-async fn subscribe(uplink: &SparkplugUplink, connection: &mut Connection) -> Result<((), String), String> {
-    let node = EdgeNode::new(uplink.group.as_str(), uplink.node.as_str(), Vec::new(), None);
+async fn subscribe(uplink: &Uplink, connection: &mut Connection) -> Result<((), String), String> {
+    let UplinkKind::Sparkplug(own) = &uplink.kind;
+    let node = EdgeNode::new(own.group.as_str(), own.node.as_str(), Vec::new(), None);
     let topics = node.subscriptions();
     connection.subscribe(&topics).map_err(|error| error.to_string())?;
     while !matches!(next(connection).await?, MqttEvent::Subscribed) {}

@@ -1,15 +1,18 @@
 use crate::activation::{Activation, LinkOutcome, Outcome, UplinkOutcome};
 use crate::clock::wall_clock;
 use crate::host_command::HostCommands;
+use crate::lifetime::Lifetimes;
 use crate::link::{COMMAND_QUEUE, FrameFilter, FrameView, LinkCommand, LinkStatistics, LinkTask, PlanView, Shown};
-use crate::points::PointTable;
+use crate::points::{PointInfo, PointTable};
 use crate::recent::RecentValues;
-use crate::status::{DeviceState, GatewayStatus, LinkStatus, RequestView, Shared, UplinkStatus};
-use crate::uplink::{self, INPUT_QUEUE, SparkplugTask, UplinkInput, Uplinks};
+use crate::status::{BufferView, DeviceState, GatewayStatus, LinkStatus, RequestView, Shared, UplinkStatus};
+use crate::uplink::{
+    INPUT_QUEUE, REQUEST_QUEUE, Shape, SparkplugTask, UplinkInput, UplinkRequest, UplinkStart, Uplinks, initial_status,
+};
 use crate::write::{PointWrite, WriteError, WriteOutcome};
 use arc_swap::ArcSwap;
-use interlex_core::description::{Description, Device, DeviceProtocol, Link, PartFate, Point, SparkplugUplink};
-use interlex_core::{LatestTable, Value};
+use interlex_core::description::{Description, Device, DeviceProtocol, Link, PartFate, Point, Uplink, UplinkKind};
+use interlex_core::{LatestTable, Timestamp, Value};
 use interlex_store::Store;
 use std::sync::Arc;
 use tokio::sync::mpsc;
@@ -46,7 +49,8 @@ pub struct Running {
     points: Arc<PointTable>,
     latest: Arc<LatestTable>,
     links: Vec<RunningLink>,
-    uplinks: Vec<Arc<Shared<UplinkStatus>>>,
+    uplinks: Vec<RunningUplink>,
+    lifetimes: Lifetimes,
     activation: Activation,
 }
 
@@ -56,6 +60,12 @@ struct RunningLink {
     commands: mpsc::Sender<LinkCommand>,
     /// Held by whoever writes over the link in several steps.
     writing: Arc<tokio::sync::Mutex<()>>,
+}
+
+#[derive(Debug, Clone)]
+struct RunningUplink {
+    status: Arc<Shared<UplinkStatus>>,
+    requests: mpsc::Sender<UplinkRequest>,
 }
 
 #[derive(Debug, Default)]
@@ -73,8 +83,8 @@ struct LinkTasks {
 
 #[derive(Debug)]
 struct UplinkTasks {
-    settings: SparkplugUplink,
-    status: Arc<Shared<UplinkStatus>>,
+    uplink: Uplink,
+    running: RunningUplink,
     sender: mpsc::Sender<UplinkInput>,
     task: Stoppable,
 }
@@ -199,6 +209,35 @@ impl Running {
         }
     }
 
+    /// How the links are.
+    pub(crate) fn link_states(&self) -> Vec<LinkStatus> {
+        links_of(self)
+    }
+
+    /// The names of the links.
+    #[must_use]
+    pub fn link_names(&self) -> Vec<String> {
+        self.description.links.iter().map(|link| link.settings.name.to_string()).collect()
+    }
+
+    fn uplink(&self, name: &str) -> Option<&RunningUplink> {
+        self.uplinks.iter().find(|uplink| uplink.status.read(wall_clock()).0.name == name)
+    }
+
+    /// The buffer of an uplink in full; `None` when it does not run.
+    pub async fn buffer(&self, uplink: &str) -> Option<BufferView> {
+        let (answer, answered) = tokio::sync::oneshot::channel();
+        self.uplink(uplink)?.requests.send(UplinkRequest::Buffer(answer)).await.ok()?;
+        answered.await.ok()
+    }
+
+    /// Throws away what waits for the broker of an uplink. Tells how many samples that were; `None` when it does not run.
+    pub async fn purge(&self, uplink: &str) -> Option<u64> {
+        let (answer, answered) = tokio::sync::oneshot::channel();
+        self.uplink(uplink)?.requests.send(UplinkRequest::Purge(answer)).await.ok()?;
+        answered.await.ok()
+    }
+
     /// Tries anew what was learned about the addresses of a device, or of all behind a link. `false` when the link does
     /// not run.
     pub async fn relearn(&self, link: &str, device: Option<String>) -> bool {
@@ -206,11 +245,38 @@ impl Running {
         running.commands.send(LinkCommand::Relearn(device)).await.is_ok()
     }
 
-    /// Writes an engineering value to a point of the running description.
+    /// Until when the commanded value of a point holds, in milliseconds since 1970 UTC; `None` when it holds for good.
+    #[must_use]
+    pub fn commanded_until(&self, info: &PointInfo) -> Option<i64> {
+        info.settings().lifetime?;
+        self.lifetimes.until(&info.device, info.name()).map(Timestamp::as_millis)
+    }
+
+    /// Writes an engineering value to a point of the running description. It holds for the lifetime of the point, where
+    /// that has one.
     ///
     /// # Errors
     /// `None` when there is no such point; else [`WriteError`].
     pub async fn write(&self, device: &str, point: &str, value: Value) -> Option<Result<WriteOutcome, WriteError>> {
+        let before = self.lifetimes.until(device, point);
+        self.lifetimes.begin(device, self.points.find(device, point)?.settings(), &value).await;
+        let outcome = self.write_unwatched(device, point, value).await;
+        // A device that does not answer may have taken the value all the same: of two moments, the one that is there.
+        let is_refused = matches!(outcome, Some(Err(WriteError::Refused(_) | WriteError::Value(_))));
+        let is_unknown = matches!(outcome, Some(Err(WriteError::Trial(_))));
+        if is_refused || (is_unknown && self.lifetimes.until(device, point).is_none()) {
+            self.lifetimes.restore(device, point, before).await;
+        }
+        outcome
+    }
+
+    /// The same, for good.
+    pub(crate) async fn write_unwatched(
+        &self,
+        device: &str,
+        point: &str,
+        value: Value,
+    ) -> Option<Result<WriteOutcome, WriteError>> {
         let info = self.points.find(device, point)?;
         let described = self.description.devices.iter().find(|known| known.settings.name.as_str() == device)?;
         let link = self.description.links.iter().find(|link| link.settings.name == described.settings.link)?;
@@ -231,8 +297,10 @@ impl Gateway {
             latest: Arc::new(LatestTable::new(0)),
             links: Vec::new(),
             uplinks: Vec::new(),
+            lifetimes: Lifetimes::new(description.gateway.name.as_str(), options.store.clone()).await,
             activation: Activation::default(),
         };
+        let lifetimes = nothing.lifetimes.clone();
         let running = Arc::new(ArcSwap::from_pointee(nothing));
         let gateway = Self {
             commands: HostCommands::start(Arc::clone(&running), options.store.clone()),
@@ -244,6 +312,7 @@ impl Gateway {
             tasks: tokio::sync::Mutex::default(),
         };
         gateway.activate(description, options.revision).await;
+        lifetimes.watch(&gateway.running);
         gateway
     }
 
@@ -263,13 +332,15 @@ impl Gateway {
             self.recent.forget(index);
         }
         // Uplinks first, so that no first sample finds nobody to take it.
-        let shape = (Arc::clone(&points), Arc::clone(&latest));
+        let links = description.links.iter().map(|link| link.settings.name.to_string()).collect();
+        let shape = Shape { points: Arc::clone(&points), latest: Arc::clone(&latest), links };
         self.change_uplinks(&mut tasks, &description, &shape, &mut activation).await;
         self.start_links(&mut tasks, &description, &shape, &mut activation);
 
         let links = tasks.links.iter().map(|link| link.running.clone()).collect();
-        let uplinks = tasks.uplinks.iter().map(|uplink| Arc::clone(&uplink.status)).collect();
-        self.running.store(Arc::new(Running { description, points, latest, links, uplinks, activation }));
+        let uplinks = tasks.uplinks.iter().map(|uplink| uplink.running.clone()).collect();
+        let lifetimes = before.lifetimes.clone();
+        self.running.store(Arc::new(Running { description, points, latest, links, uplinks, lifetimes, activation }));
     }
 
     /// Stops the links that are gone or differ.
@@ -294,13 +365,7 @@ impl Gateway {
         tasks.links = kept;
     }
 
-    fn start_links(
-        &self,
-        tasks: &mut Tasks,
-        description: &Description,
-        shape: &(Arc<PointTable>, Arc<LatestTable>),
-        activation: &mut Activation,
-    ) {
+    fn start_links(&self, tasks: &mut Tasks, description: &Description, shape: &Shape, activation: &mut Activation) {
         let mut kept: Vec<_> = std::mem::take(&mut tasks.links);
         for link in &description.links {
             let name = link.settings.name.as_str();
@@ -315,12 +380,7 @@ impl Gateway {
         }
     }
 
-    fn start_link(
-        &self,
-        description: &Description,
-        link: &Link,
-        (points, latest): &(Arc<PointTable>, Arc<LatestTable>),
-    ) -> LinkTasks {
+    fn start_link(&self, description: &Description, link: &Link, Shape { points, latest, .. }: &Shape) -> LinkTasks {
         let (sender, commands) = mpsc::channel(COMMAND_QUEUE);
         let own = (Arc::clone(latest), Arc::clone(&self.recent));
         let task = LinkTask::new(description, link, points, own, self.uplinks.clone(), commands);
@@ -335,19 +395,19 @@ impl Gateway {
         &self,
         tasks: &mut Tasks,
         description: &Description,
-        (points, latest): &(Arc<PointTable>, Arc<LatestTable>),
+        shape: &Shape,
         activation: &mut Activation,
     ) {
         let mut before = std::mem::take(&mut tasks.uplinks);
         let mut starting = Vec::new();
-        for settings in &description.uplinks {
-            let at = before.iter().position(|uplink| uplink.settings.name == settings.name);
+        for wanted in &description.uplinks {
+            let at = before.iter().position(|running| running.uplink.settings.name == wanted.settings.name);
             let known = at.map(|at| before.swap_remove(at));
-            let name = settings.name.to_string();
+            let name = wanted.settings.name.to_string();
             match known {
-                Some(same) if same.settings == *settings => {
+                Some(same) if same.uplink == *wanted => {
                     activation.uplinks.push((name, PartFate::Untouched));
-                    let told = UplinkInput::Points(Arc::clone(points), Arc::clone(latest));
+                    let told = UplinkInput::Points(shape.clone());
                     // An error means that the uplink has ended, at shutdown.
                     let _ = same.sender.send(told).await;
                     tasks.uplinks.push(same);
@@ -355,7 +415,7 @@ impl Gateway {
                 other => {
                     let fate = if other.is_some() { PartFate::Restarted } else { PartFate::Started };
                     activation.uplinks.push((name, fate));
-                    starting.push((settings.clone(), other, mpsc::channel(INPUT_QUEUE)));
+                    starting.push((wanted.clone(), other, mpsc::channel(INPUT_QUEUE)));
                 }
             }
         }
@@ -363,25 +423,37 @@ impl Gateway {
         let senders = tasks.uplinks.iter().map(|uplink| uplink.sender.clone());
         self.uplinks.set(senders.chain(starting.iter().map(|(.., (sender, _))| sender.clone())).collect());
         for gone in before {
-            activation.uplinks.push((gone.settings.name.to_string(), PartFate::Stopped));
+            activation.uplinks.push((gone.uplink.settings.name.to_string(), PartFate::Stopped));
             gone.task.stop().await;
         }
-        for (settings, old, (sender, receiver)) in starting {
+        for (uplink, old, (sender, receiver)) in starting {
             if let Some(old) = old {
                 // It keeps what is unproven in the journal, where the new one finds it.
                 old.task.stop().await;
             }
-            let status = Arc::new(Shared::new(uplink::initial_status(&settings)));
-            let own = (description.gateway.name.to_string(), settings.clone());
-            let shape = (Arc::clone(points), Arc::clone(latest));
-            let task =
-                SparkplugTask::new(own, shape, Arc::clone(&status), self.store.clone(), self.commands.clone()).await;
+            let status = Arc::new(Shared::new(initial_status(&uplink)));
+            let (requests, asked) = mpsc::channel(REQUEST_QUEUE);
+            let start = UplinkStart {
+                gateway: description.gateway.name.to_string(),
+                uplink: uplink.clone(),
+                shape: shape.clone(),
+                status: Arc::clone(&status),
+                running: Arc::clone(&self.running),
+                store: self.store.clone(),
+                commands: self.commands.clone(),
+                requests: asked,
+            };
             let stop = CancellationToken::new();
+            let UplinkKind::Sparkplug(own) = &uplink.kind;
+            let task = SparkplugTask::new(start, own.clone()).await;
             let handle = tokio::spawn(task.run(receiver, stop.clone()));
-            tell_devices_up(&tasks.links, points, &sender).await;
-            tasks.uplinks.push(UplinkTasks { settings, status, sender, task: Stoppable { stop, handle } });
+            tell_devices_up(&tasks.links, &shape.points, &sender).await;
+            let (running, task) = (RunningUplink { status, requests }, Stoppable { stop, handle });
+            tasks.uplinks.push(UplinkTasks { uplink, running, sender, task });
         }
-        let place = |uplink: &UplinkTasks| description.uplinks.iter().position(|s| s.name == uplink.settings.name);
+        let place = |running: &UplinkTasks| {
+            description.uplinks.iter().position(|uplink| uplink.settings.name == running.uplink.settings.name)
+        };
         tasks.uplinks.sort_by_key(place);
     }
 
@@ -461,8 +533,8 @@ fn links_of(running: &Running) -> Vec<LinkStatus> {
 
 fn uplinks_of(running: &Running) -> Vec<UplinkStatus> {
     let now = wall_clock();
-    let read = |uplink: &Arc<Shared<UplinkStatus>>| {
-        let (mut status, rate) = uplink.read(now);
+    let read = |uplink: &RunningUplink| {
+        let (mut status, rate) = uplink.status.read(now);
         status.samples_per_second = rate;
         status
     };

@@ -14,6 +14,19 @@ pub(crate) struct HostCommand {
     pub(crate) device: String,
     pub(crate) point: String,
     pub(crate) value: Value,
+    /// Where to tell what became of it, and the number by which that is known there.
+    pub(crate) answer: Option<(usize, mpsc::Sender<CommandResult>)>,
+}
+
+/// What became of a command.
+#[derive(Debug)]
+pub(crate) struct CommandResult {
+    /// The number that came with it.
+    pub(crate) slot: usize,
+    /// Whether it was carried out.
+    pub(crate) is_accepted: bool,
+    /// In words.
+    pub(crate) words: String,
 }
 
 #[derive(Debug)]
@@ -45,8 +58,13 @@ impl HostCommands {
                 let gateway = running.description().gateway.name.to_string();
                 let (uplink, detail) = match told {
                     Told::Command(command) => {
-                        let detail = carry_out(&running, &command).await;
-                        (command.uplink, detail)
+                        let (is_accepted, words) = carry_out(&running, &command).await;
+                        if let Some((slot, answer)) = &command.answer {
+                            // Whoever does not take it in time finds it in the audit trail.
+                            let told = CommandResult { slot: *slot, is_accepted, words: words.clone() };
+                            let _ = answer.try_send(told);
+                        }
+                        (command.uplink, words)
                     }
                     Told::Refused { uplink, why } => (uplink, why),
                 };
@@ -84,23 +102,24 @@ impl HostCommands {
     }
 }
 
-async fn carry_out(running: &Running, command: &HostCommand) -> String {
-    let HostCommand { uplink, device, point, value } = command;
+async fn carry_out(running: &Running, command: &HostCommand) -> (bool, String) {
+    let HostCommand { uplink, device, point, value, .. } = command;
     let what = format!("{device}/{point} = {value}");
     match running.write(device, point, value.clone()).await {
-        None => format!("{what}: refused: there is no such point any more"),
+        None => (false, format!("{what}: refused: there is no such point any more")),
         Some(Ok(outcome)) => {
             tracing::info!(uplink, device, point, %value, confirmed = outcome.confirmed, "command carried out");
-            match (outcome.confirmed, outcome.read_back_error) {
+            let words = match (outcome.confirmed, outcome.read_back_error) {
                 (Some(true), _) => format!("{what}: confirmed"),
                 (Some(false), _) => format!("{what}: accepted, but the device says another value"),
                 (None, Some(error)) => format!("{what}: accepted, not read back: {error}"),
                 (None, None) => format!("{what}: sent to all units"),
-            }
+            };
+            (true, words)
         }
         Some(Err(error)) => {
             tracing::warn!(uplink, device, point, %value, %error, "command refused");
-            format!("{what}: refused: {error}")
+            (false, format!("{what}: refused: {error}"))
         }
     }
 }

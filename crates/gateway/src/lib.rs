@@ -17,6 +17,7 @@ mod clock;
 mod gateway;
 mod host_command;
 mod identify;
+mod lifetime;
 mod line;
 mod link;
 mod meter;
@@ -45,7 +46,8 @@ pub use points::{PointInfo, PointTable};
 pub use recent::{RecentValue, RecentValues};
 pub use scan::{Scan, ScanEvent};
 pub use status::{
-    DeviceState, DeviceStatus, GatewayStatus, LinkState, LinkStatus, RequestView, UplinkState, UplinkStatus,
+    BufferState, BufferView, DeviceState, DeviceStatus, Gap, GatewayStatus, LinkState, LinkStatus, PastMoment,
+    RequestView, UplinkState, UplinkStatus,
 };
 pub use sunspec::{SunSpecModelView, SunSpecOffer, sunspec};
 pub use tap::{Tap, TapError, TapMessage, TapMetric};

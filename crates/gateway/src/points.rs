@@ -43,9 +43,15 @@ impl PointInfo {
         self.point.address
     }
 
-    /// Whether it can be commanded.
+    /// Whether it can be written at all.
     #[must_use]
     pub fn is_writable(&self) -> bool {
+        self.point.settings.access != Access::Read
+    }
+
+    /// Whether hosts may command it, where an uplink takes commands.
+    #[must_use]
+    pub fn takes_commands(&self) -> bool {
         self.point.settings.access == Access::ReadWrite
     }
 }
@@ -225,7 +231,8 @@ pub(crate) fn plan_of(point: &Point) -> PointPlan {
         low: settings.low,
         high: settings.high,
         report: settings.report,
-        deadband: settings.deadband,
+        deadband: settings.deadband(),
+        min_interval: settings.min_interval,
     }
 }
 

@@ -39,6 +39,8 @@ pub enum UplinkState {
     Connecting,
     /// Connected, births are out.
     Online,
+    /// Connected, and waiting for the primary host; samples are kept.
+    Waiting,
     /// Not connected; trying again at growing intervals, samples are kept.
     Offline,
 }
@@ -125,7 +127,9 @@ pub struct RequestView {
 pub struct UplinkStatus {
     /// Its name.
     pub name: String,
-    /// The broker.
+    /// The word of its kind: sparkplug or json.
+    pub kind: &'static str,
+    /// The broker in use, or the one that is tried.
     pub url: String,
     /// Sparkplug group id and edge node id.
     pub node: String,
@@ -143,20 +147,85 @@ pub struct UplinkStatus {
     pub samples_delivered: u64,
     /// Samples a second, over the last ten seconds.
     pub samples_per_second: f64,
-    /// Samples kept, waiting to be sent or proved.
-    pub samples_waiting: usize,
-    /// Samples lost because the buffer was full.
-    pub samples_lost: u64,
-    /// Samples of those waiting that are in the database: a crash does not cost them.
-    pub samples_durable: usize,
-    /// So many may wait; then the oldest are lost.
-    pub samples_limit: usize,
-    /// When the oldest sample that waits came, in milliseconds since 1970 UTC.
-    pub oldest_waiting_at: Option<i64>,
-    /// Why the database does not take the journal, while it does not.
-    pub journal_error: Option<String>,
-    /// The bdSeq of the session.
+    /// What waits to be sent or proved.
+    pub buffer: BufferState,
+    /// The bdSeq of the session, of a Sparkplug uplink.
     pub bd_seq: Option<u8>,
+    /// Whether the primary host may not be back after a broken connection: what waits is held, what is sent does not count
+    /// as delivered.
+    pub host_in_doubt: bool,
+    /// Until when the certificate that it shows to the broker is valid, in milliseconds since 1970 UTC.
+    pub certificate_until: Option<i64>,
+}
+
+/// What waits for a broker.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, utoipa::ToSchema)]
+pub struct BufferState {
+    /// Samples kept, waiting to be sent or proved.
+    pub waiting: u64,
+    /// Samples of those waiting that are in the database: a crash does not cost them.
+    pub durable: u64,
+    /// How many bytes they take there.
+    pub bytes: u64,
+    /// Samples lost since the uplink runs: too many, too old, or of points that are gone.
+    pub lost: u64,
+    /// Whether there is no more room.
+    pub is_full: bool,
+    /// Samples that came since the uplink runs.
+    pub came: u64,
+    /// When the oldest sample that waits came, in milliseconds since 1970 UTC.
+    pub oldest_at: Option<i64>,
+    /// Why the database does not take or give the journal, while it does not.
+    pub journal_error: Option<String>,
+    /// Samples a second that come.
+    pub in_per_second: f64,
+    /// Samples a second that are proven to be with the broker.
+    pub out_per_second: f64,
+    /// In how many seconds there will be no more room, as things go; `null` when they go otherwise.
+    pub seconds_to_full: Option<f64>,
+    /// In how many seconds nothing will wait, as things go; `null` when they go otherwise.
+    pub seconds_to_drained: Option<f64>,
+}
+
+/// A stretch of time from which samples are missing at the broker.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, utoipa::ToSchema)]
+pub struct Gap {
+    /// When the first of them came, in milliseconds since 1970 UTC.
+    pub from: i64,
+    /// When the last of them came.
+    pub to: i64,
+    /// How many.
+    pub count: u64,
+    /// Why.
+    pub why: &'static str,
+}
+
+/// What went in and out in one stretch of ten seconds.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, utoipa::ToSchema)]
+pub struct PastMoment {
+    /// The end of the stretch, in milliseconds since 1970 UTC.
+    pub at: i64,
+    /// Samples that came.
+    pub came: u64,
+    /// Samples proven to be with the broker.
+    pub delivered: u64,
+    /// Samples lost.
+    pub lost: u64,
+    /// Samples that waited at its end.
+    pub waiting: u64,
+    /// Whether the uplink was online at its end.
+    pub online: bool,
+}
+
+/// The buffer of an uplink in full.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct BufferView {
+    /// How things are.
+    pub state: BufferState,
+    /// Where samples are missing, oldest first.
+    pub gaps: Vec<Gap>,
+    /// The last six hours, oldest first.
+    pub past: Vec<PastMoment>,
 }
 
 /// A gateway, as `status` shows it.

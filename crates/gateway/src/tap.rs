@@ -1,7 +1,7 @@
 use crate::clock::wall_clock;
 use crate::points::PointTable;
-use crate::uplink::{Connection, MqttEvent, data_type_of, options};
-use interlex_core::description::SparkplugUplink;
+use crate::uplink::{Connection, FIRST_OWN_ALIAS, MqttEvent, data_type_of, options, own_names};
+use interlex_core::description::{Uplink, UplinkKind};
 use interlex_sparkplug::proto::{Metric, Payload, metric, property_value};
 use interlex_sparkplug::{DataType, MetricValue, NAMESPACE, Topic, check_payload, decode_payload, decode_value};
 use serde::Serialize;
@@ -84,18 +84,24 @@ impl Tap {
     ///
     /// # Errors
     /// [`TapError::Broker`] when certificates or key of the uplink are of no use.
-    pub fn start(uplink: &SparkplugUplink, points: &PointTable, id: &str) -> Result<Self, TapError> {
-        let client_id = format!("tap-{}-{id}", uplink.node);
+    pub fn start(uplink: &Uplink, points: &PointTable, links: &[String], id: &str) -> Result<Self, TapError> {
+        let UplinkKind::Sparkplug(node) = &uplink.kind;
+        let client_id = format!("tap-{}-{id}", node.node);
         let connection = Connection::start(options(&client_id, uplink).map_err(TapError::Broker)?);
         // The births of this node went by before the tap was opened: its aliases are known from the description.
         let own = points.all().iter().map(|info| {
             let unit = &info.settings().unit;
             let unit = (!unit.is_empty()).then(|| unit.clone());
             let known = Known { name: info.name().to_owned(), data_type: Some(data_type_of(info)), unit };
-            ((format!("{}/{}", uplink.group, uplink.node), u64::from(info.index.0)), known)
+            ((format!("{}/{}", node.group, node.node), u64::from(info.index.0)), known)
         });
-        let topics = format!("{NAMESPACE}/{}/#", uplink.group);
-        let own_node = (uplink.group.to_string(), uplink.node.to_string());
+        let health = (FIRST_OWN_ALIAS..).zip(own_names(links)).map(|(alias, name)| {
+            let known = Known { name, data_type: None, unit: None };
+            ((format!("{}/{}", node.group, node.node), alias), known)
+        });
+        let own = own.chain(health);
+        let topics = format!("{NAMESPACE}/{}/#", node.group);
+        let own_node = (node.group.to_string(), node.node.to_string());
         Ok(Self { connection, topics, names: own.collect(), own: own_node })
     }
 
@@ -111,7 +117,7 @@ impl Tap {
                         .subscribe(std::slice::from_ref(&self.topics))
                         .map_err(|error| TapError::Broker(error.to_string()))?;
                 }
-                Some(MqttEvent::Message { topic, payload }) => return Ok(self.decode(topic, &payload)),
+                Some(MqttEvent::Message { topic, payload, .. }) => return Ok(self.decode(topic, &payload)),
                 Some(MqttEvent::Subscribed | MqttEvent::Answered) => {}
                 Some(MqttEvent::Lost(error)) => return Err(TapError::Broker(error)),
                 None => return Err(TapError::Broker("the connection ended".to_owned())),

@@ -11,6 +11,8 @@ use interlex_modbus::{
     ExceptionCode, Framing, ReadData, Refusal, Request, Response, Table, Units, Written, serve_wire,
 };
 use interlex_plant::SerialLine;
+use interlex_sidecar::{Database, free_port};
+use interlex_store::{AuditFilter, Store};
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -279,4 +281,63 @@ async fn a_device_says_who_it_is_and_a_scan_finds_units_and_addresses() {
     let device = bench.description.devices[0].clone();
     let write = PointWrite { link: link.clone(), device, point, value: Value::Uint(1), index: None };
     assert!(matches!(write.run(None).await, Err(WriteError::Refused(_))));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_commanded_value_that_is_not_commanded_anew_goes_back_to_the_safe_one() {
+    let directory = tempfile::tempdir().unwrap();
+    let mut database = Database::start(directory.path(), free_port().unwrap()).await.unwrap();
+    let store = Store::new(&database.url("interlex")).unwrap();
+    store.migrate().await.unwrap();
+    let mut bench = Bench::start(Framing::Rtu, 1..2, "").await;
+    bench.gateway.stop().await;
+    let mut description = Description::clone(&bench.description);
+    for (point, lifetime) in [(1, "300ms"), (4, "1h")] {
+        let point = Arc::make_mut(&mut description.devices[0].points[point]);
+        point.settings.lifetime = Some(lifetime.parse().unwrap());
+        point.settings.safe_value = Some("5".into());
+    }
+    let start = async || {
+        let options = GatewayOptions { revision: 1, store: Some(store.clone()) };
+        Gateway::start(Arc::new(description.clone()), options).await
+    };
+    bench.gateway = start().await;
+    bench.until("the unit answers", |gateway| gateway.status().links[0].devices[0].state == DeviceState::Up).await;
+    let register = |bench: &Bench, address| bench.field.registers.lock().unwrap().get(&(1, address)).copied();
+    let write =
+        async |bench: &Bench, point: &str, value| bench.gateway.running().write("unit-1", point, value).await.unwrap();
+    let until = |gateway: &Gateway, point: &str| {
+        let running = gateway.running();
+        running.commanded_until(running.points().find("unit-1", point).unwrap())
+    };
+
+    write(&bench, "set-point", Value::Float64(40.0)).await.unwrap();
+    let first = until(&bench.gateway, "set-point").unwrap();
+    assert!(write(&bench, "set-point", Value::Float64(90.0)).await.is_err(), "above its limit");
+    assert_eq!(until(&bench.gateway, "set-point"), Some(first), "what is refused refreshes nothing");
+    write(&bench, "set-point", Value::Float64(41.0)).await.unwrap();
+    assert!(until(&bench.gateway, "set-point").unwrap() > first);
+    assert_eq!(register(&bench, 4), Some(410));
+    bench.until("the safe value is there", |_| register(&bench, 4) == Some(50)).await;
+    bench.until("nothing is due any more", |gateway| until(gateway, "set-point").is_none()).await;
+    let audit = store.audit(&AuditFilter { limit: 10, ..AuditFilter::default() }).await.unwrap();
+    let told: Vec<_> = audit.iter().map(|entry| (entry.person.as_str(), entry.detail.as_str())).collect();
+    assert_eq!(told, [("(lifetime)", "unit-1/set-point = 5, its safe value, after its lifetime: confirmed")]);
+
+    write(&bench, "mode", Value::Uint(7)).await.unwrap();
+    assert!(until(&bench.gateway, "mode").is_some());
+    write(&bench, "mode", Value::Uint(5)).await.unwrap();
+    assert_eq!(until(&bench.gateway, "mode"), None, "the safe value holds for good");
+    // The gateway is away when the moment comes.
+    bench.field.dead.lock().unwrap().push(1);
+    let _ = write(&bench, "set-point", Value::Float64(42.0)).await.unwrap_err();
+    assert!(until(&bench.gateway, "set-point").is_some(), "a silent device may have taken it");
+    bench.gateway.stop().await;
+    bench.field.registers.lock().unwrap().insert((1, 4), 420);
+    bench.field.dead.lock().unwrap().clear();
+    bench.gateway = start().await;
+    bench.until("the safe value is there", |_| register(&bench, 4) == Some(50)).await;
+    bench.gateway.stop().await;
+    store.close().await;
+    database.stop().await;
 }

@@ -70,7 +70,10 @@ async fn until(what: &str, mut holds: impl FnMut() -> bool) {
 /// it tries again at once, so that it listens long before the node is back.
 async fn heard(bench: &Files, gateway: &Gateway, most: usize) -> Vec<(u64, bool)> {
     let description = read(bench).unwrap();
-    let tap = || Tap::start(&description.uplinks[0], gateway.running().points(), "test").unwrap();
+    let tap = || {
+        Tap::start(&description.uplinks[0], gateway.running().points(), &gateway.running().link_names(), "test")
+            .unwrap()
+    };
     let mut values = Vec::new();
     let listening = async {
         let mut listener = tap();
@@ -97,7 +100,7 @@ async fn after_an_outage_every_value_arrives_in_order_and_none_is_missing() {
     until("some are delivered", || uplink().samples_delivered > 20).await;
     bench.broker.stop().await;
     until("it is offline", || uplink().state == UplinkState::Offline).await;
-    until("samples are kept", || uplink().samples_waiting > 50).await;
+    until("samples are kept", || uplink().buffer.waiting > 50).await;
     let first_kept = uplink().samples_delivered;
     let (values, restarted) = tokio::join!(heard(&bench.files, &gateway, 150), bench.broker.restart());
     restarted.unwrap();
@@ -105,8 +108,8 @@ async fn after_an_outage_every_value_arrives_in_order_and_none_is_missing() {
     assert!(kept.len() >= 50, "{values:?}");
     assert!(kept[0] >= first_kept.saturating_sub(5), "what was proven is not sent again: {kept:?} after {first_kept}");
     assert!(kept.windows(2).all(|pair| pair[1] == pair[0] + 1), "in order, none missing: {kept:?}");
-    until("all are delivered", || uplink().samples_waiting < 20).await;
-    assert_eq!(uplink().samples_lost, 0);
+    until("all are delivered", || uplink().buffer.waiting < 20).await;
+    assert_eq!(uplink().buffer.lost, 0);
     gateway.stop().await;
     bench.stop_field.cancel();
     bench.broker.stop().await;
@@ -123,22 +126,23 @@ async fn an_orderly_stop_during_an_outage_keeps_the_journal_and_bd_seq_for_the_n
     let gateway = bench.gateway(Some(store.clone())).await;
     until("it is online", || gateway.status().uplinks[0].state == UplinkState::Online).await;
     bench.broker.stop().await;
-    until("samples are kept", || gateway.status().uplinks[0].samples_waiting > 30).await;
+    until("samples are kept", || gateway.status().uplinks[0].buffer.waiting > 30).await;
     gateway.stop().await;
     let bd_seq = store.bd_seq("alderfen-1", "cloud").await.unwrap().unwrap();
-    let kept = gateway.status().uplinks[0].samples_durable;
+    let kept = gateway.status().uplinks[0].buffer.durable;
     assert!(kept > 30, "{kept}");
-    assert!(!store.journal_blocks("alderfen-1", "cloud").await.unwrap().is_empty());
+    assert!(!store.journal_entries("alderfen-1", "cloud").await.unwrap().is_empty());
 
     let again = bench.gateway(Some(store.clone())).await;
-    let (values, restarted) = tokio::join!(heard(&bench.files, &again, kept), bench.broker.restart());
+    let (values, restarted) =
+        tokio::join!(heard(&bench.files, &again, usize::try_from(kept).unwrap()), bench.broker.restart());
     restarted.unwrap();
     let of_the_journal = values.iter().filter(|(_, is_historical)| *is_historical).count();
-    assert!(of_the_journal >= kept.min(20), "{values:?}");
-    until("the journal was delivered", || again.status().uplinks[0].samples_delivered >= kept as u64).await;
+    assert!(of_the_journal >= 20.min(usize::try_from(kept).unwrap()), "{values:?}");
+    until("the journal was delivered", || again.status().uplinks[0].samples_delivered >= kept).await;
     assert!(again.status().uplinks[0].bd_seq.unwrap() > bd_seq, "bdSeq goes on");
     again.stop().await;
-    assert!(again.status().uplinks[0].samples_durable < 20, "only what came last may be left");
+    assert!(again.status().uplinks[0].buffer.durable < 20, "only what came last may be left");
     store.close().await;
     database.stop().await;
     bench.stop_field.cancel();
@@ -183,16 +187,16 @@ async fn after_a_sudden_death_in_an_outage_only_the_last_moment_is_missing() {
     let uplink = || mortal.gateway.status().uplinks[0].clone();
     until("some are delivered", || uplink().samples_delivered > 20).await;
     bench.broker.stop().await;
-    until("samples are kept", || uplink().samples_durable > 100).await;
+    until("samples are kept", || uplink().buffer.durable > 100).await;
     // The database goes away for a while, and nothing that came meanwhile is lost.
     database.kill().await;
-    until("it says so", || uplink().journal_error.is_some()).await;
+    until("it says so", || uplink().buffer.journal_error.is_some()).await;
     database.restart().await.unwrap();
     until("the journal has caught up", || {
         let uplink = uplink();
-        uplink.journal_error.is_none()
-            && uplink.samples_durable > 150
-            && uplink.samples_waiting < uplink.samples_durable + 30
+        uplink.buffer.journal_error.is_none()
+            && uplink.buffer.durable > 150
+            && uplink.buffer.waiting < uplink.buffer.durable + 30
     })
     .await;
     let delivered = uplink().samples_delivered;
@@ -213,7 +217,7 @@ async fn after_a_sudden_death_in_an_outage_only_the_last_moment_is_missing() {
     // What a crash may cost is what came within the flush, and while it was written.
     let last = *before_death.last().unwrap();
     assert!(last + 60 >= read_at_death, "{last} of {read_at_death}");
-    until("the journal was delivered", || again.status().uplinks[0].samples_durable < 20).await;
+    until("the journal was delivered", || again.status().uplinks[0].buffer.durable < 20).await;
     again.stop().await;
     store.close().await;
     database.stop().await;

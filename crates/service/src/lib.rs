@@ -38,6 +38,7 @@ mod status;
 mod tap;
 mod tls;
 mod trials;
+mod uplinks;
 mod vault;
 
 pub use app::App;

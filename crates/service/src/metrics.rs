@@ -92,7 +92,7 @@ fn uplinks(page: &mut Page, gateways: &[GatewayStatus]) {
     }
     page.family("uplink_samples_total", "counter", "Samples delivered or lost.");
     for (gateway, uplink) in all() {
-        for (outcome, count) in [("delivered", uplink.samples_delivered), ("lost", uplink.samples_lost)] {
+        for (outcome, count) in [("delivered", uplink.samples_delivered), ("lost", uplink.buffer.lost)] {
             let labels = [("gateway", gateway), ("uplink", uplink.name.as_str()), ("outcome", outcome)];
             page.sample("uplink_samples_total", &labels, count);
         }
@@ -100,7 +100,7 @@ fn uplinks(page: &mut Page, gateways: &[GatewayStatus]) {
     page.family("uplink_samples_waiting", "gauge", "Samples kept until the broker has proved to have read them.");
     for (gateway, uplink) in all() {
         let labels = [("gateway", gateway), ("uplink", uplink.name.as_str())];
-        page.sample("uplink_samples_waiting", &labels, uplink.samples_waiting);
+        page.sample("uplink_samples_waiting", &labels, uplink.buffer.waiting);
     }
 }
 

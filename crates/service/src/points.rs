@@ -40,6 +40,9 @@ pub(crate) struct PointView {
     high: Option<f64>,
     /// Whether it can be commanded.
     writable: bool,
+    /// Until when the commanded value holds, in milliseconds since 1970 UTC: then the safe value is written.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    commanded_until: Option<i64>,
     /// Its newest reading.
     #[serde(flatten)]
     pub(crate) reading: ReadingView,
@@ -188,6 +191,7 @@ fn view(gateway: &Running, info: &PointInfo) -> Option<PointView> {
         low: info.settings().low,
         high: info.settings().high,
         writable: info.is_writable(),
+        commanded_until: gateway.commanded_until(info),
         reading: reading_view(reading),
     })
 }

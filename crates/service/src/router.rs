@@ -1,6 +1,6 @@
 use crate::{
     ApiError, App, audit, console, draft, forms, gateways, health, links, live, metrics, models, people, points,
-    revisions, session, setup, status, tap, trials,
+    revisions, session, setup, status, tap, trials, uplinks,
 };
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request, State};
@@ -76,6 +76,8 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(links::statistics))
         .routes(routes!(links::requests))
         .routes(routes!(links::relearn))
+        .routes(routes!(uplinks::buffer))
+        .routes(routes!(uplinks::purge))
         .routes(routes!(points::write))
         .routes(routes!(revisions::compare))
         .routes(routes!(revisions::list))

@@ -58,12 +58,12 @@ fn open(app: &App, filter: &TapFilter) -> Result<Tap, ApiError> {
     let running = gateway.running();
     let uplinks = &running.description().uplinks;
     let uplink = match &filter.uplink {
-        Some(name) => uplinks.iter().find(|uplink| uplink.name.as_str() == name),
+        Some(name) => uplinks.iter().find(|uplink| uplink.settings.name.as_str() == name),
         None => uplinks.first(),
     };
     let wanted = || format!("uplink {}", filter.uplink.as_deref().unwrap_or("described"));
     let uplink = uplink.ok_or_else(|| ApiError::NotFound(wanted()))?;
     let id = Secret::generate().map_err(|error| ApiError::Internal(error.to_string()))?;
-    Tap::start(uplink, running.points(), id.reveal().get(..8).unwrap_or_default())
+    Tap::start(uplink, running.points(), &running.link_names(), id.reveal().get(..8).unwrap_or_default())
         .map_err(|error| ApiError::BadRequest(error.to_string()))
 }

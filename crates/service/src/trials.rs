@@ -163,7 +163,7 @@ pub(crate) async fn broker(
     let uplink = description.uplinks.pop().ok_or_else(|| ApiError::BadRequest("name an uplink".to_owned()))?;
     let trial = interlex_gateway::try_broker(&uplink).await;
     let last = trial.steps.last().map_or_else(String::new, |last| format!("{}: {}", last.step, last.said));
-    let detail = format!("{}: {last}", uplink.url);
+    let detail = format!("{}: {last}", uplink.settings.url);
     app.audit(AuditEntry { action: "trial-broker", detail: &detail, gateway: &gateway, ..author.entry() }).await;
     Ok(Json(trial))
 }

@@ -113,7 +113,7 @@ impl Vault {
     /// Opens the secrets of a description that is about to run.
     pub(crate) fn reveal(&self, description: &mut Description) -> Result<(), SealError> {
         for uplink in &mut description.uplinks {
-            for secret in [&mut uplink.password, &mut uplink.key].into_iter().flatten() {
+            for secret in [&mut uplink.broker.password, &mut uplink.broker.key].into_iter().flatten() {
                 *secret = SecretText::new(self.unseal(secret.reveal())?);
             }
         }

@@ -68,7 +68,17 @@ impl Broker {
         self.process.stop(Duration::from_secs(5)).await;
     }
 
-    /// Starts it again after [`Broker::stop`], on the same port.
+    /// Kills it without asking, as a power cut does.
+    pub async fn kill(&mut self) {
+        self.process.kill().await;
+    }
+
+    /// Stops it from doing anything, or lets it go on.
+    pub fn freeze(&self, is_frozen: bool) {
+        self.process.freeze(is_frozen);
+    }
+
+    /// Starts it again after [`Broker::stop`] or [`Broker::kill`], on the same port.
     ///
     /// # Errors
     /// As [`Broker::start`].

@@ -79,6 +79,11 @@ impl Process {
         self.ended().await;
     }
 
+    /// Stops it from doing anything, or lets it go on.
+    pub fn freeze(&self, is_frozen: bool) {
+        self.signal(if is_frozen { Signal::SIGSTOP } else { Signal::SIGCONT });
+    }
+
     /// Waits until it has ended.
     pub async fn ended(&mut self) {
         // An error means that the watching thread is gone, and with it the child.

@@ -1,6 +1,9 @@
-use crate::device::{Datum, Device, DeviceSpec, Snapshots};
+use crate::device::{Datum, Device, DeviceSpec, MetricSpec, Snapshots};
+use crate::primary_host::{HostNews, HostState, PrimaryHost};
 use crate::proto::{Metric, Payload, metric};
-use crate::{DataType, MessageType, MetricValue, Topic, check_payload, decode_payload, decode_value, encode_payload};
+use crate::{
+    DataType, MessageType, MetricValue, NAMESPACE, Topic, check_payload, decode_payload, decode_value, encode_payload,
+};
 use std::collections::VecDeque;
 
 const REBIRTH: &str = "Node Control/Rebirth";
@@ -33,6 +36,10 @@ pub struct Will {
 pub enum EdgeNodeEvent {
     /// Births are due: call [`EdgeNode::birth`]. Until then no data goes out.
     BirthDue,
+    /// The primary host was in doubt and is there: what was published meanwhile may have reached nobody. Births follow.
+    HostConfirmed,
+    /// The primary host is gone. Where births were out, the death is queued: disconnect after it, and connect again.
+    HostOffline,
     /// A host wants a metric of a device to have a value, which is of its datatype.
     Command {
         /// The device, by the number that the caller knows it by.
@@ -62,9 +69,10 @@ pub enum NotSent {
 /// ```text
 ///            connect()          handle_subscribed()          birth()
 ///  Offline ────────────▶ Connecting ─────────────▶ BirthDue ─────────▶ Born
-///     ▲                                               ▲                 │ NCMD Rebirth
-///     │                                               └─────────────────┤
-///     └──────────── handle_connection_lost(), disconnect() ─────────────┘
+///     ▲                       │                    ▲  ▲                 │ NCMD Rebirth
+///     │          primary host └▶ AwaitingHost ─────┘  └─────────────────┤
+///     │                                    STATE online                 │
+///     └── handle_connection_lost(), disconnect(), STATE offline ────────┘
 /// ```
 ///
 /// Source: Sparkplug 3.0.0, sections 5.4 to 5.11 (operational behaviour of edge nodes).
@@ -74,6 +82,9 @@ pub struct EdgeNode {
     node: String,
     /// By the number that the caller knows them by; `None` where there is no device, or no more.
     devices: Vec<Option<Device>>,
+    /// The node's own metrics, as if it were a device.
+    own: Device,
+    host: Option<PrimaryHost>,
     state: State,
     /// The bdSeq of the last CONNECT; `None` before the first ever.
     bd_seq: Option<u8>,
@@ -86,6 +97,8 @@ pub struct EdgeNode {
 enum State {
     Offline,
     Connecting,
+    /// Subscribed, and the primary host is not known to be there.
+    AwaitingHost,
     BirthDue,
     Born,
 }
@@ -98,11 +111,34 @@ impl EdgeNode {
             group: group.to_owned(),
             node: node.to_owned(),
             devices: devices.into_iter().map(|spec| Some(Device::new(spec))).collect(),
+            own: Device::new(DeviceSpec { id: node.to_owned(), metrics: Vec::new() }),
+            host: None,
             state: State::Offline,
             bd_seq: last_bd_seq,
             seq: 0,
             transmits: VecDeque::new(),
             events: VecDeque::new(),
+        }
+    }
+
+    /// Makes the node wait for a primary host. `known` is the time of its last STATE that an earlier run knew of, where
+    /// that run ended without a word.
+    #[must_use]
+    pub fn with_primary_host(mut self, host: &str, known: Option<u64>) -> Self {
+        self.host = Some(PrimaryHost::new(host, known));
+        self
+    }
+
+    /// Says what metrics the node itself has. When they differ from those of its birth, births are due again.
+    ///
+    /// Source: Sparkplug 3.0.0, tck-id-topics-nbirth-metrics.
+    pub fn set_metrics(&mut self, metrics: Vec<MetricSpec>) {
+        if self.own.spec.metrics == metrics {
+            return;
+        }
+        self.own = Device::new(DeviceSpec { id: self.node.clone(), metrics });
+        if self.state == State::Born {
+            self.birth_due();
         }
     }
 
@@ -154,7 +190,15 @@ impl EdgeNode {
     ///
     /// Source: Sparkplug 3.0.0, tck-id-topics-nbirth-bdseq-increment, tck-id-payloads-ndeath-will-message.
     pub fn connect(&mut self, now: u64) -> Will {
+        self.connect_to(now, 0)
+    }
+
+    /// The same, to one of several brokers, by its place among them.
+    pub fn connect_to(&mut self, now: u64, broker: usize) -> Will {
         self.forget_session();
+        if let Some(host) = &mut self.host {
+            host.connect(broker);
+        }
         self.state = State::Connecting;
         let bd_seq = self.bd_seq.map_or(0, |last| last.wrapping_add(1));
         self.bd_seq = Some(bd_seq);
@@ -170,19 +214,93 @@ impl EdgeNode {
     pub fn subscriptions(&self) -> Vec<String> {
         let topic =
             |message, device| Topic { group: self.group.clone(), message, node: self.node.clone(), device }.to_string();
-        vec![topic(MessageType::NCmd, None), topic(MessageType::DCmd, Some("+".to_owned()))]
+        let commands = [topic(MessageType::NCmd, None), topic(MessageType::DCmd, Some("+".to_owned()))];
+        commands.into_iter().chain(self.state_topic()).collect()
     }
 
-    /// The broker confirmed the subscriptions: births are due.
+    /// Where the primary host tells its STATE; `None` without one.
+    ///
+    /// Source: Sparkplug 3.0.0, tck-id-message-flow-edge-node-birth-publish-phid-wait.
+    #[must_use]
+    pub fn state_topic(&self) -> Option<String> {
+        self.host.as_ref().map(|host| format!("{NAMESPACE}/STATE/{}", host.id))
+    }
+
+    /// The broker confirmed the subscriptions: births are due, once the primary host is there.
     pub fn handle_subscribed(&mut self) {
-        if self.state == State::Connecting {
+        if self.state != State::Connecting {
+            return;
+        }
+        if self.host.as_ref().is_none_or(|host| host.is_online) {
             self.birth_due();
+        } else {
+            self.state = State::AwaitingHost;
         }
     }
 
     /// The connection is gone. Nothing that was queued goes out.
     pub fn handle_connection_lost(&mut self) {
+        if let Some(host) = &mut self.host {
+            host.ended(true);
+        }
         self.forget_session();
+    }
+
+    /// Takes in what arrived on [`state_topic`](Self::state_topic).
+    ///
+    /// Source: Sparkplug 3.0.0, tck-id-message-flow-edge-node-birth-publish-phid-wait-online, -phid-offline.
+    pub fn handle_state(&mut self, now: u64, payload: &[u8], is_retained: bool) {
+        let Some(host) = &mut self.host else { return };
+        let state = match serde_json::from_slice::<HostState>(payload) {
+            Ok(state) => state,
+            Err(error) => {
+                let why = format!("STATE of host {}: {error}", host.id);
+                self.events.push_back(EdgeNodeEvent::CommandRefused(why));
+                return;
+            }
+        };
+        match host.hear(state, is_retained) {
+            HostNews::Nothing => {}
+            HostNews::Online if self.state == State::AwaitingHost => self.birth_due(),
+            HostNews::Online => {}
+            HostNews::Confirmed => {
+                self.events.push_back(EdgeNodeEvent::HostConfirmed);
+                if self.state == State::Born {
+                    self.birth_due();
+                }
+            }
+            HostNews::Offline => {
+                self.events.clear();
+                self.events.push_back(EdgeNodeEvent::HostOffline);
+                if matches!(self.state, State::Born | State::BirthDue) {
+                    self.disconnect(now);
+                }
+            }
+        }
+    }
+
+    /// Whether what is published may reach nobody: see [`with_primary_host`](Self::with_primary_host). History is to wait
+    /// then, and nothing counts as delivered.
+    #[must_use]
+    pub fn is_host_doubtful(&self) -> bool {
+        self.state == State::Born && self.host.as_ref().is_some_and(|host| host.is_doubtful)
+    }
+
+    /// Whether the session waits for nothing but its primary host.
+    #[must_use]
+    pub fn is_awaiting_host(&self) -> bool {
+        self.state == State::AwaitingHost
+    }
+
+    /// The host was waited for long enough: its old word has to do.
+    pub fn trust_host(&mut self) {
+        self.host.iter_mut().for_each(PrimaryHost::trust);
+    }
+
+    /// The time of the primary host's last STATE at the first broker; keep it over a sudden end.
+    #[must_use]
+    pub fn host_known(&self) -> Option<u64> {
+        self.host.as_ref().and_then(PrimaryHost::known)
     }
 
     /// Takes in a message of a subscribed topic.
@@ -216,6 +334,10 @@ impl EdgeNode {
                 (Some(REBIRTH), Some(metric::Value::BooleanValue(true))) => {
                     // tck-id-operational-behavior-data-commands-rebirth-action-1: no data until the births are out.
                     if self.state == State::Born {
+                        if self.is_host_doubtful() {
+                            self.trust_host();
+                            self.events.push_back(EdgeNodeEvent::HostConfirmed);
+                        }
                         self.birth_due();
                     }
                 }
@@ -269,7 +391,9 @@ impl EdgeNode {
             value: Some(metric::Value::BooleanValue(false)),
             ..Metric::default()
         };
-        self.transmit(now, MessageType::NBirth, None, vec![self.bd_seq_metric(now), rebirth]);
+        let mut metrics = vec![self.bd_seq_metric(now), rebirth];
+        metrics.extend(self.own.birth_metrics(snapshots));
+        self.transmit(now, MessageType::NBirth, None, metrics);
         for device in 0..self.devices.len() {
             if self.device(device).is_some_and(|device| device.is_up) {
                 self.device_birth(now, device, snapshots);
@@ -296,6 +420,21 @@ impl EdgeNode {
         if std::mem::take(&mut state.is_born) && self.state == State::Born {
             self.transmit(now, MessageType::DDeath, Some(device), Vec::new());
         }
+    }
+
+    /// Publishes changed metrics of the node itself.
+    ///
+    /// # Errors
+    /// [`NotSent`] when the birth that must come first is not out.
+    pub fn node_data<'a>(&mut self, now: u64, data: impl IntoIterator<Item = Datum<'a>>) -> Result<(), NotSent> {
+        if self.state != State::Born {
+            return Err(NotSent::NodeNotBorn);
+        }
+        let metrics: Vec<_> = data.into_iter().filter_map(|datum| self.own.data_metric(datum)).collect();
+        if !metrics.is_empty() {
+            self.transmit(now, MessageType::NData, None, metrics);
+        }
+        Ok(())
     }
 
     /// Publishes changed metrics of one device.
@@ -328,6 +467,9 @@ impl EdgeNode {
             self.transmits.push_back(death);
         }
         self.state = State::Offline;
+        if let Some(host) = &mut self.host {
+            host.ended(false);
+        }
         self.devices.iter_mut().flatten().for_each(|device| device.is_born = false);
     }
 

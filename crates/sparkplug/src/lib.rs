@@ -7,8 +7,8 @@
 //!          poll_event()
 //! ```
 //!
-//! Follows the *Sparkplug Specification 3.0.0*. What it leaves out: the MQTT connection itself, the primary host
-//! application, commands other than Rebirth, and stored data; host applications are not its concern.
+//! Follows the *Sparkplug Specification 3.0.0*. What it leaves out: the MQTT connection itself, stored data, and host
+//! applications, but for the STATE that it may wait for.
 //!
 //! ```
 //! use interlex_sparkplug::Topic;
@@ -22,6 +22,7 @@ mod data_type;
 mod device;
 mod edge_node;
 mod metric;
+mod primary_host;
 pub mod proto;
 mod rules;
 mod topic;
@@ -30,6 +31,7 @@ pub use data_type::DataType;
 pub use device::{Datum, DeviceSpec, MetricSpec, Snapshot, Snapshots};
 pub use edge_node::{EdgeNode, EdgeNodeEvent, NotSent, Outgoing, Will};
 pub use metric::{MetricQuality, MetricValue, ValueError, decode_value, encode_value};
+pub use primary_host::HostState;
 pub use proto::Payload;
 pub use rules::{RuleError, check_payload};
 pub use topic::{MessageType, NAMESPACE, ParseTopicError, Topic, is_valid_id};

@@ -4,10 +4,29 @@ use sqlx::Row;
 /// Samples of one uplink that are not proven to be with the broker, as the gateway encodes them.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct JournalBlock {
-    /// Its number; blocks are read in the order of their numbers.
-    pub id: u64,
     /// The samples, encoded.
     pub samples: Vec<u8>,
+    /// How many they are.
+    pub count: u32,
+    /// When the oldest of them came, in milliseconds since 1970 UTC.
+    pub oldest_at: i64,
+    /// When the newest of them came, in milliseconds since 1970 UTC.
+    pub newest_at: i64,
+}
+
+/// A block of the journal, without its samples.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct JournalEntry {
+    /// Its number; blocks are read in the order of their numbers.
+    pub id: u64,
+    /// How many bytes it has.
+    pub bytes: u64,
+    /// How many samples; 0 when that was not kept.
+    pub count: u32,
+    /// When the oldest of them came, in milliseconds since 1970 UTC.
+    pub oldest_at: i64,
+    /// When the newest of them came, in milliseconds since 1970 UTC.
+    pub newest_at: i64,
 }
 
 impl Store {
@@ -15,9 +34,16 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Database`]
-    pub async fn add_journal_block(&self, gateway: &str, uplink: &str, samples: &[u8]) -> Result<u64, StoreError> {
-        let insert = "INSERT INTO journal_block (gateway, uplink, samples) VALUES (?, ?, ?)";
-        let done = sqlx::query(insert).bind(gateway).bind(uplink).bind(samples).execute(&self.pool).await?;
+    pub async fn add_journal_block(
+        &self,
+        gateway: &str,
+        uplink: &str,
+        block: &JournalBlock,
+    ) -> Result<u64, StoreError> {
+        let insert = "INSERT INTO journal_block (gateway, uplink, samples, sample_count, oldest_at, newest_at) \
+                      VALUES (?, ?, ?, ?, ?, ?)";
+        let query = sqlx::query(insert).bind(gateway).bind(uplink).bind(&block.samples).bind(block.count);
+        let done = query.bind(block.oldest_at).bind(block.newest_at).execute(&self.pool).await?;
         Ok(done.last_insert_id())
     }
 
@@ -33,15 +59,32 @@ impl Store {
         Ok(transaction.commit().await?)
     }
 
-    /// The journal of an uplink, oldest block first.
+    /// What the journal of an uplink holds, oldest block first.
     ///
     /// # Errors
     /// [`StoreError::Database`]
-    pub async fn journal_blocks(&self, gateway: &str, uplink: &str) -> Result<Vec<JournalBlock>, StoreError> {
-        let query = "SELECT id, samples FROM journal_block WHERE gateway = ? AND uplink = ? ORDER BY id";
+    pub async fn journal_entries(&self, gateway: &str, uplink: &str) -> Result<Vec<JournalEntry>, StoreError> {
+        let query = "SELECT id, LENGTH(samples) AS bytes, sample_count, oldest_at, newest_at FROM journal_block \
+                     WHERE gateway = ? AND uplink = ? ORDER BY id";
         let rows = sqlx::query(query).bind(gateway).bind(uplink).fetch_all(&self.pool).await?;
-        rows.into_iter()
-            .map(|row| Ok(JournalBlock { id: row.try_get("id")?, samples: row.try_get("samples")? }))
-            .collect()
+        let entry = |row: sqlx::mysql::MySqlRow| {
+            Ok(JournalEntry {
+                id: row.try_get("id")?,
+                bytes: u64::try_from(row.try_get::<i64, _>("bytes")?).unwrap_or(0),
+                count: row.try_get("sample_count")?,
+                oldest_at: row.try_get("oldest_at")?,
+                newest_at: row.try_get("newest_at")?,
+            })
+        };
+        rows.into_iter().map(entry).collect()
+    }
+
+    /// The samples of a block; `None` when it is gone.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn journal_block(&self, id: u64) -> Result<Option<Vec<u8>>, StoreError> {
+        let query = "SELECT samples FROM journal_block WHERE id = ?";
+        Ok(sqlx::query_scalar(query).bind(id).fetch_optional(&self.pool).await?)
     }
 }

@@ -8,6 +8,7 @@ mod credential;
 mod draft;
 mod gateway;
 mod journal;
+mod lifetime;
 mod person;
 mod revision;
 mod uplink;
@@ -16,7 +17,8 @@ pub use audit::{AuditEntry, AuditFilter, AuditRecord};
 pub use credential::{CredentialKind, Secret, SignedIn, TokenRecord};
 pub use draft::{Conflict, DraftChange, DraftObject, Edit, EditError, version_of};
 pub use gateway::GatewayRecord;
-pub use journal::JournalBlock;
+pub use journal::{JournalBlock, JournalEntry};
+pub use lifetime::CommandLifetime;
 pub use person::{NewPerson, Person, PersonSummary, Role};
 pub use revision::{NewRevision, Revision, RevisionSummary};
 

@@ -19,4 +19,24 @@ impl Store {
         sqlx::query(upsert).bind(gateway).bind(uplink).bind(bd_seq).execute(&self.pool).await?;
         Ok(())
     }
+
+    /// The time of the last STATE of the primary host, where no orderly end came after it.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn host_known(&self, gateway: &str, uplink: &str) -> Result<Option<u64>, StoreError> {
+        let query = "SELECT host_known FROM uplink WHERE gateway = ? AND name = ?";
+        let known = sqlx::query_scalar(query).bind(gateway).bind(uplink).fetch_optional(&self.pool).await?;
+        Ok(known.flatten())
+    }
+
+    /// Keeps the time of a STATE of the primary host, or forgets it at an orderly end.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn set_host_known(&self, gateway: &str, uplink: &str, known: Option<u64>) -> Result<(), StoreError> {
+        let update = "UPDATE uplink SET host_known = ? WHERE gateway = ? AND name = ?";
+        sqlx::query(update).bind(known).bind(gateway).bind(uplink).execute(&self.pool).await?;
+        Ok(())
+    }
 }

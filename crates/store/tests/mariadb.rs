@@ -4,8 +4,8 @@
 use interlex_core::description::{Draft, Files, ObjectClass, ObjectRef};
 use interlex_sidecar::{Database, free_port};
 use interlex_store::{
-    AuditEntry, AuditFilter, CredentialKind, DraftChange, Edit, EditError, NewPerson, NewRevision, Role, Secret, Store,
-    StoreError, version_of,
+    AuditEntry, AuditFilter, CredentialKind, DraftChange, Edit, EditError, JournalBlock, JournalEntry, NewPerson,
+    NewRevision, Role, Secret, Store, StoreError, version_of,
 };
 
 async fn start(directory: &tempfile::TempDir) -> (Database, Store) {
@@ -219,16 +219,17 @@ async fn credentials_are_found_until_they_expire_or_are_removed(store: &Store) {
 async fn the_journal_comes_back_in_order_until_it_is_removed(store: &Store) {
     let mut ids = Vec::new();
     for byte in 0..3_u8 {
-        ids.push(store.add_journal_block("alderfen-1", "cloud", &[byte; 5000]).await.unwrap());
+        let block = JournalBlock { samples: vec![byte; 5000], count: 7, oldest_at: 100, newest_at: i64::from(byte) };
+        ids.push(store.add_journal_block("alderfen-1", "cloud", &block).await.unwrap());
     }
-    assert_eq!(store.journal_blocks("alderfen-1", "other").await.unwrap(), []);
-    let blocks = store.journal_blocks("alderfen-1", "cloud").await.unwrap();
-    assert_eq!(
-        blocks.iter().map(|block| (block.id, block.samples[4999])).collect::<Vec<_>>(),
-        [(ids[0], 0), (ids[1], 1), (ids[2], 2)]
-    );
+    assert_eq!(store.journal_entries("alderfen-1", "other").await.unwrap(), []);
+    let entries = store.journal_entries("alderfen-1", "cloud").await.unwrap();
+    let entry = |id, newest_at| JournalEntry { id, bytes: 5000, count: 7, oldest_at: 100, newest_at };
+    assert_eq!(entries, [entry(ids[0], 0), entry(ids[1], 1), entry(ids[2], 2)]);
+    assert_eq!(store.journal_block(ids[1]).await.unwrap(), Some(vec![1; 5000]));
+    assert_eq!(store.journal_block(999_999).await.unwrap(), None);
     store.remove_journal_blocks(&[ids[0], ids[2], 999_999]).await.unwrap();
-    let left = store.journal_blocks("alderfen-1", "cloud").await.unwrap();
+    let left = store.journal_entries("alderfen-1", "cloud").await.unwrap();
     assert_eq!(left.iter().map(|block| block.id).collect::<Vec<_>>(), [ids[1]]);
 }
 

@@ -42,10 +42,18 @@ function status(change: (status: Status) => void = () => {}): Status {
     messages: 1200,
     samples_delivered: 1234,
     samples_per_second: 5.6,
-    samples_waiting: 2,
-    samples_lost: 0,
-    samples_durable: 0,
-    samples_limit: 1_000_000,
+    kind: "sparkplug",
+    host_in_doubt: false,
+    buffer: {
+      waiting: 2,
+      durable: 0,
+      bytes: 0,
+      lost: 0,
+      is_full: false,
+      came: 1236,
+      in_per_second: 5.6,
+      out_per_second: 5.6,
+    },
   };
   const told: Status = {
     at,
@@ -106,7 +114,7 @@ test("what does not run says since when and why, and the way is broken", async (
       gateway.points_good = 0;
       const device = gateway.links[0]!.devices[0]!;
       Object.assign(device, { state: "silent", since: told.at - 90_000, last_error: "unit 3: no answer within 1s", last_error_at: told.at - 4000 });
-      Object.assign(gateway.uplinks[0]!, { state: "offline", last_error: "connection refused", samples_waiting: 77 });
+      Object.assign(gateway.uplinks[0]!, { state: "offline", last_error: "connection refused", buffer: { ...uplink.buffer, waiting: 77 } });
     }),
   );
   expect(await screen.findByText("2 parts not running")).toBeTruthy();

@@ -36,8 +36,8 @@ export function OverviewPage() {
 function Gateway({ gateway }: { gateway: GatewayStatus }) {
   const now = useServiceNow();
   const troubles = troublesOf(gateway);
-  const waiting = gateway.uplinks.reduce((sum, uplink) => sum + uplink.samples_waiting, 0);
-  const lost = gateway.uplinks.reduce((sum, uplink) => sum + uplink.samples_lost, 0);
+  const waiting = gateway.uplinks.reduce((sum, uplink) => sum + uplink.buffer.waiting, 0);
+  const lost = gateway.uplinks.reduce((sum, uplink) => sum + uplink.buffer.lost, 0);
   return (
     <section aria-label={gateway.title || gateway.name}>
       <header className="mb-4 flex flex-wrap items-baseline gap-x-3">
@@ -191,14 +191,16 @@ function Broker({ uplink, now }: { uplink: UplinkStatus; now: number }) {
       </div>
       <p className="text-sm break-words text-soft">Sparkplug B · {uplink.url}</p>
       <p className="text-sm break-words text-soft">Node {uplink.node}</p>
-      {uplink.journal_error ? <Why error={`The journal waits for the database: ${uplink.journal_error}`} now={now} /> : null}
+      {uplink.buffer.journal_error ? <Why error={`The journal waits for the database: ${uplink.buffer.journal_error}`} now={now} /> : null}
+      {uplink.buffer.is_full ? <Why error="There is no more room for samples: some are lost." now={now} /> : null}
+      {uplink.host_in_doubt ? <Why error="The primary host may not be back: what waits is held." now={now} /> : null}
       {uplink.state === "online" ? null : <Why error={uplink.last_error} at={uplink.last_error_at} now={now} />}
       <Facts
         facts={[
           ["Samples delivered", uplink.samples_delivered.toLocaleString("en")],
           ["Messages", uplink.messages.toLocaleString("en")],
           ["Waiting", waiting(uplink, now)],
-          ["Lost", String(uplink.samples_lost)],
+          ["Lost", uplink.buffer.lost.toLocaleString("en")],
         ]}
       />
     </Box>
@@ -206,10 +208,10 @@ function Broker({ uplink, now }: { uplink: UplinkStatus; now: number }) {
 }
 
 /** How many samples wait, since when, and how many of them are safe from a crash. */
-function waiting({ samples_waiting, samples_durable, oldest_waiting_at }: UplinkStatus, now: number): string {
-  const count = samples_waiting.toLocaleString("en");
-  if (samples_durable === 0 || oldest_waiting_at == null) return count;
-  return `${count} for ${span(now - oldest_waiting_at)}, ${samples_durable.toLocaleString("en")} in the database`;
+function waiting({ buffer }: UplinkStatus, now: number): string {
+  const count = buffer.waiting.toLocaleString("en");
+  if (buffer.durable === 0 || buffer.oldest_at == null) return count;
+  return `${count} for ${span(now - buffer.oldest_at)}, ${buffer.durable.toLocaleString("en")} in the database`;
 }
 
 function Why({ error, at, now }: { error?: string | null | undefined; at?: number | null | undefined; now: number }) {

@@ -1,20 +1,45 @@
+use super::status::buffer;
 use super::{Client, list, text, whole};
-use crate::args::{BufferArguments, Output};
-use crate::output::{print_rows, span};
-use serde_json::Value;
+use crate::args::{BufferArguments, BufferCommand, Output};
+use crate::output::{date, print_rows, span};
+use serde_json::{Value, json};
 
 pub(crate) async fn run(arguments: BufferArguments) -> anyhow::Result<()> {
+    match arguments.command {
+        Some(BufferCommand::Gaps { of, uplink }) => {
+            let client = Client::new(&of.target)?;
+            let gateway = client.gateway(of.gateway.as_deref()).await?;
+            let view = client.get(&format!("/api/v1/gateways/{gateway}/uplinks/{uplink}/buffer"), &[]).await?;
+            let gaps = list(&view, "gaps");
+            let row = |gap: &Value| {
+                let at = |key| date(whole(gap, key));
+                vec![at("from"), at("to"), whole(gap, "count").to_string(), text(gap, "why").to_owned()]
+            };
+            let rows = gaps.iter().map(row).collect();
+            let nothing = "No sample is missing since the uplink runs.";
+            print_rows(of.output, &["from", "to", "samples", "why"], rows, &json!(gaps), nothing)
+        }
+        Some(BufferCommand::Purge { of, uplink, confirm }) => {
+            let client = Client::new(&of.target)?;
+            let gateway = client.gateway(of.gateway.as_deref()).await?;
+            let path = format!("/api/v1/gateways/{gateway}/uplinks/{uplink}/purge");
+            let purged = client.post(&path, &json!({ "confirm": confirm })).await?;
+            anstream::println!("{} samples thrown away.", whole(&purged, "samples"));
+            Ok(())
+        }
+        None => list_all(&arguments).await,
+    }
+}
+
+async fn list_all(arguments: &BufferArguments) -> anyhow::Result<()> {
     let status = Client::new(&arguments.target)?.get("/api/v1/status", &[]).await?;
     let now = whole(&status, "at");
-    let (mut rows, mut kept, mut errors) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut rows, mut kept, mut told) = (Vec::new(), Vec::new(), Vec::new());
     for gateway in list(&status, "gateways") {
         for uplink in list(gateway, "uplinks") {
             rows.push(row(text(gateway, "name"), uplink, now));
             kept.push(uplink.clone());
-            let error = text(uplink, "journal_error");
-            if !error.is_empty() {
-                errors.push(format!("uplink {}: the journal waits for the database: {error}", text(uplink, "name")));
-            }
+            told.extend(sentences(uplink));
         }
     }
     let header = [
@@ -22,26 +47,58 @@ pub(crate) async fn run(arguments: BufferArguments) -> anyhow::Result<()> {
         "uplink",
         "state",
         "wait",
-        "of at most",
         "oldest",
         "in the database",
         "a crash costs",
+        "in/s",
+        "out/s",
         "lost",
         "delivered",
     ];
     print_rows(arguments.output, &header, rows, &Value::Array(kept), "No uplink runs.")?;
     if arguments.output == Output::Table {
-        errors.iter().for_each(|error| anstream::println!("\n{error}"));
+        told.iter().for_each(|sentence| anstream::println!("\n{sentence}"));
     }
     Ok(())
 }
 
+/// What a table cannot say.
+fn sentences(uplink: &Value) -> Vec<String> {
+    let (name, buffer) = (text(uplink, "name"), buffer(uplink));
+    let estimate = |key: &str| {
+        let seconds = buffer.get(key).and_then(Value::as_f64)?;
+        #[expect(clippy::cast_possible_truncation, reason = "an estimate of at most some years")]
+        let milliseconds = (seconds * 1000.0).min(1e14) as i64;
+        Some(span(milliseconds))
+    };
+    let mut told = Vec::new();
+    let error = text(buffer, "journal_error");
+    if !error.is_empty() {
+        told.push(format!("Uplink {name}: the journal waits for the database: {error}"));
+    }
+    if buffer.get("is_full") == Some(&Value::Bool(true)) {
+        told.push(format!("Uplink {name}: there is no more room; see: interlex buffer gaps {name}"));
+    } else if let Some(full) = estimate("seconds_to_full") {
+        told.push(format!("Uplink {name}: room for about {full} more."));
+    }
+    if let Some(drained) = estimate("seconds_to_drained") {
+        told.push(format!("Uplink {name}: everything will have arrived in about {drained}."));
+    }
+    if uplink.get("host_in_doubt") == Some(&Value::Bool(true)) {
+        told.push(format!("Uplink {name}: the primary host may not be back; what waits is held."));
+    }
+    told
+}
+
 fn row(gateway: &str, uplink: &Value, now: i64) -> Vec<String> {
-    let (waiting, durable) = (whole(uplink, "samples_waiting"), whole(uplink, "samples_durable"));
-    let oldest = uplink.get("oldest_waiting_at").and_then(Value::as_i64);
+    let buffer = buffer(uplink);
+    let (waiting, durable) = (whole(buffer, "waiting"), whole(buffer, "durable"));
+    let oldest = buffer.get("oldest_at").and_then(Value::as_i64);
     let oldest = oldest.map_or_else(|| "-".to_owned(), |at| format!("{} ago", span(now - at)));
-    let numbers = [(waiting - durable).max(0), whole(uplink, "samples_lost"), whole(uplink, "samples_delivered")];
+    let rate = |key: &str| format!("{:.1}", buffer.get(key).and_then(Value::as_f64).unwrap_or(0.0));
     let texts = [gateway, text(uplink, "name"), text(uplink, "state")].map(str::to_owned);
-    let more = [waiting.to_string(), whole(uplink, "samples_limit").to_string(), oldest, durable.to_string()];
-    texts.into_iter().chain(more).chain(numbers.map(|number| number.to_string())).collect()
+    let more = [waiting.to_string(), oldest, durable.to_string(), (waiting - durable).max(0).to_string()];
+    let rates = [rate("in_per_second"), rate("out_per_second")];
+    let counts = [whole(buffer, "lost").to_string(), whole(uplink, "samples_delivered").to_string()];
+    texts.into_iter().chain(more).chain(rates).chain(counts).collect()
 }

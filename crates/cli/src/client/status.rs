@@ -98,12 +98,20 @@ fn uplink_activity(uplink: &Value) -> String {
         "{} samples/s, {} delivered, {} waiting",
         rate(uplink, "samples_per_second"),
         whole(uplink, "samples_delivered"),
-        whole(uplink, "samples_waiting")
+        whole(buffer(uplink), "waiting")
     );
-    if whole(uplink, "samples_lost") > 0 {
-        activity.push_str(&format!(", {} lost", whole(uplink, "samples_lost")));
+    if whole(buffer(uplink), "lost") > 0 {
+        activity.push_str(&format!(", {} lost", whole(buffer(uplink), "lost")));
+    }
+    if uplink.get("host_in_doubt") == Some(&Value::Bool(true)) {
+        activity.push_str(", primary host in doubt");
     }
     activity
+}
+
+/// What waits for the broker of an uplink.
+pub(super) fn buffer(uplink: &Value) -> &Value {
+    uplink.get("buffer").unwrap_or(&Value::Null)
 }
 
 fn error(object: &Value, now: i64) -> String {

@@ -4,7 +4,7 @@ use super::problem::{Fault, Problem};
 use super::schema::{self, ObjectKind};
 use super::{
     Description, Device, DeviceProtocol, DeviceSettings, GatewaySettings, Link, LinkProtocol, LinkSettings,
-    ModbusDevice, Name, Point, PointSettings, Span, SparkplugUplink, load, names, rules,
+    ModbusDevice, Name, Point, PointSettings, Span, Uplink, UplinkKind, load, names, rules,
 };
 use serde::de::DeserializeOwned;
 use serde_json::Value;
@@ -237,59 +237,34 @@ impl<'a> Checker<'a> {
         }
     }
 
-    fn uplinks(&mut self) -> Vec<SparkplugUplink> {
-        let mut uplinks: Vec<SparkplugUplink> = Vec::new();
+    fn uplinks(&mut self) -> Vec<Uplink> {
+        let mut uplinks: Vec<Uplink> = Vec::new();
         let (mut nodes, mut clients) = (BTreeMap::new(), BTreeMap::new());
         for (at, object) in self.draft.uplinks.iter().enumerate() {
-            let spot = || Spot::Uplink(at);
-            let uplink = self
-                .word(spot(), object, "kind", &["sparkplug"])
-                .and_then(|_| self.object::<SparkplugUplink>(spot(), ObjectKind::SparkplugUplink, object));
-            let Some(uplink) = uplink else { continue };
-            if let Some(before) = nodes.insert((uplink.group.clone(), uplink.node.clone()), uplink.name.clone()) {
-                let message = format!("{}/{} is the node of uplink {before:?}", uplink.group, uplink.node);
-                self.fault(spot(), Fault::new("node", message, "a group and node of its own"));
-            } else if let Some(before) =
-                clients.insert((uplink.url.to_string(), uplink.mqtt_client_id()), uplink.name.clone())
-            {
-                let message = format!("client id {:?} is that of uplink {before:?}", uplink.mqtt_client_id());
-                self.fault(
-                    spot(),
-                    Fault::new("client-id", message, "another one: a broker keeps one client of a name"),
-                );
+            let Some(uplink) = self.uplink(at, object) else { continue };
+            let name = uplink.settings.name.clone();
+            let UplinkKind::Sparkplug(own) = &uplink.kind;
+            let client = uplink.mqtt_client_id();
+            if let Some(before) = nodes.insert((own.group.clone(), own.node.clone()), name.clone()) {
+                let message = format!("{}/{} is the node of uplink {before:?}", own.group, own.node);
+                self.fault(Spot::Uplink(at), Fault::new("node", message, "a group and node of its own"));
+            } else if let Some(before) = clients.insert((uplink.settings.url.to_string(), client.clone()), name) {
+                let message = format!("client id {client:?} is that of uplink {before:?}");
+                let expected = "another one: a broker keeps one client of a name";
+                self.fault(Spot::Uplink(at), Fault::new("client-id", message, expected));
             }
-            if uplink.password.is_some() && uplink.user.is_none() {
-                self.fault(spot(), Fault::new("user", "there is a password and no user", "the name to sign in with"));
-            }
-            let given = [
-                ("ca", uplink.ca.is_some()),
-                ("certificate", uplink.certificate.is_some()),
-                ("key", uplink.key.is_some()),
-            ];
-            for (key, _) in given.into_iter().filter(|(_, is_given)| *is_given && !uplink.url.is_tls) {
-                let message = format!("{key} is of no use with mqtt://");
-                self.fault(spot(), Fault::new(key, message, "a url with mqtts://"));
-            }
-            match (&uplink.certificate, &uplink.key) {
-                (Some(_), None) => {
-                    self.fault(spot(), Fault::new("key", "there is a certificate and no key", "its private key"));
-                }
-                (None, Some(_)) => {
-                    self.fault(
-                        spot(),
-                        Fault::new("certificate", "there is a key and no certificate", "its certificate"),
-                    );
-                }
-                _ => {}
-            }
-            if uplink.password.is_some() && !uplink.url.is_tls && !is_loopback(uplink.url.bare_host()) {
-                let message = "the password goes over the network for everyone to read";
-                self.fault(spot(), Fault::warning("url", message, "mqtts://, where the broker offers it"));
-            }
+            self.findings.extend(rules::broker(&uplink).into_iter().map(|fault| (Spot::Uplink(at), fault)));
             uplinks.push(uplink);
         }
         self.unique(Spot::Uplink, &self.draft.uplinks);
         uplinks
+    }
+
+    fn uplink(&mut self, at: usize, object: &Value) -> Option<Uplink> {
+        self.word(Spot::Uplink(at), object, "kind", &["sparkplug"])?;
+        let settings = self.object(Spot::Uplink(at), ObjectKind::SparkplugUplink, object)?;
+        let kind = UplinkKind::Sparkplug(part(object)?);
+        Some(Uplink { settings, kind, broker: part(object)?, journal: part(object)? })
     }
 
     /// Checks every list once, whatever the devices that use it.
@@ -329,7 +304,9 @@ impl<'a> Checker<'a> {
                 let settings = PointSettings { address: listed.to_string(), ..settings.clone() };
                 let DeviceProtocol::Modbus(modbus) = protocol;
                 let shaping = settings.shaping(modbus.ratio);
-                points.push(Arc::new(Point { settings, address, shaping }));
+                let point = Point { settings, address, shaping };
+                self.findings.extend(rules::safe_value(&point).map(|fault| (Spot::Point(list, at), fault)));
+                points.push(Arc::new(point));
                 places.push(at);
             }
         }
@@ -410,9 +387,4 @@ fn reference<'a>(what: &str, wanted: &str, known: impl Iterator<Item = &'a str> 
     }
     let known: Vec<_> = known.map(|name| format!("{name:?}")).collect();
     if known.is_empty() { format!("a {what}; none is described") } else { format!("one of {}", known.join(", ")) }
-}
-
-fn is_loopback(host: &str) -> bool {
-    let address = host.parse::<std::net::IpAddr>();
-    host == "localhost" || address.is_ok_and(|address| address.is_loopback())
 }

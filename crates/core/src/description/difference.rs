@@ -99,8 +99,8 @@ impl Difference {
 }
 
 /// Fields of a point that its device's birth announces.
-const IN_BIRTH: [&str; 10] =
-    ["address", "type", "scale", "offset", "span", "enumeration", "unit", "low", "high", "title"];
+const IN_BIRTH: [&str; 11] =
+    ["address", "type", "scale", "offset", "span", "enumeration", "unit", "low", "high", "title", "labels"];
 
 /// Compares two descriptions. Without a `before`, everything is new.
 #[must_use]

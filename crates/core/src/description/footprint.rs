@@ -59,7 +59,12 @@ fn same_point(mine: &Description, left: &Point, theirs: &Description, right: &Po
         rate,
         report,
         deadband,
+        deadband_percent,
+        min_interval,
         access,
+        lifetime,
+        safe_value,
+        labels: _,
         low,
         high,
         title: _,
@@ -70,6 +75,8 @@ fn same_point(mine: &Description, left: &Point, theirs: &Description, right: &Po
         && *data_type == other.data_type
         && *order == other.order
         && (*scale, *offset, *deadband) == (other.scale, other.offset, other.deadband)
+        && (*deadband_percent, *min_interval) == (other.deadband_percent, other.min_interval)
+        && (*lifetime, safe_value) == (other.lifetime, &other.safe_value)
         && (*span, enumeration) == (other.span, &other.enumeration)
         && (*clamp, *root, *invert, *by_ratio) == (other.clamp, other.root, other.invert, other.by_ratio)
         && *report == other.report

@@ -28,10 +28,12 @@ mod read;
 mod rules;
 mod schema;
 mod secret;
+mod selection;
 mod settings;
 mod span;
 mod toml_file;
 mod update;
+mod uplink;
 mod write;
 
 pub use check::{Checked, check};
@@ -51,12 +53,14 @@ pub use published::file_schema;
 pub use read::{check_files, parse, read};
 pub use schema::{ObjectKind, schema, secret_fields};
 pub use secret::SecretText;
-pub use settings::{
-    Access, BrokerUrl, DeviceSettings, GatewaySettings, LinkSettings, ParseBrokerUrlError, PointSettings, RateSettings,
-    SparkplugUplink,
-};
+pub use selection::{ParseSelectionError, Selection};
+pub use settings::{Access, DeviceSettings, GatewaySettings, LinkSettings, PointSettings, RateSettings};
 pub use span::{ParseSpanError, Span};
 pub use update::update;
+pub use uplink::{
+    BrokerSettings, BrokerUrl, BrokerUrls, JournalSettings, ParseBrokerUrlError, SparkplugUplink, Uplink, UplinkKind,
+    UplinkSettings, WhenFull,
+};
 pub use write::{points_csv, write};
 
 use crate::Shaping;
@@ -81,7 +85,7 @@ pub struct Description {
     /// Field devices behind the links.
     pub devices: Vec<Device>,
     /// Connections to brokers.
-    pub uplinks: Vec<SparkplugUplink>,
+    pub uplinks: Vec<Uplink>,
 }
 
 impl Description {

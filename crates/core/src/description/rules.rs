@@ -2,8 +2,8 @@
 
 use super::modbus::ModbusAddress;
 use super::problem::Fault;
-use super::{Access, Address, DeviceProtocol, ModbusDevice, Point, PointSettings};
-use crate::{DataType, Shaping, TwoEndedSpan};
+use super::{Access, Address, BrokerUrl, DeviceProtocol, ModbusDevice, Point, PointSettings, Uplink};
+use crate::{DataType, Report, Shaping, TwoEndedSpan};
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -35,12 +35,55 @@ pub(super) fn point(settings: &PointSettings, protocol: &DeviceProtocol) -> (Opt
     {
         faults.push(Fault::new("low", format!("low {low} is not below high {high}"), "low < high"));
     } else if let (Some(low), Some(high)) = (settings.low, settings.high)
-        && settings.deadband >= high - low
+        && settings.deadband() >= high - low
     {
-        let message = format!("a deadband of {} is never left between {low} and {high}", settings.deadband);
+        let message = format!("a deadband of {} is never left between {low} and {high}", settings.deadband());
         faults.push(Fault::warning("deadband", message, "less than high - low"));
     }
+    reporting(settings, &mut faults);
+    lifetime(settings, &mut faults);
     (address, faults)
+}
+
+/// When a value goes up.
+fn reporting(settings: &PointSettings, faults: &mut Vec<Fault>) {
+    if settings.deadband_percent > 0.0 {
+        if settings.low.is_none() || settings.high.is_none() {
+            let message = "a percentage is of the range, which is not given";
+            faults.push(Fault::new("deadband-percent", message, "low and high, or a deadband in units"));
+        }
+        if settings.deadband > 0.0 {
+            faults.push(Fault::new("deadband-percent", "there are two deadbands", "one of the two"));
+        }
+    }
+    if settings.min_interval.is_some() && !matches!(settings.report, Report::Change | Report::ChangeOrEvery(_)) {
+        let message = format!("changes do not go up with report {}", settings.report);
+        faults.push(Fault::new("min-interval", message, "report change, or change+every SPAN"));
+    }
+}
+
+/// What becomes of a commanded value that is not commanded anew.
+fn lifetime(settings: &PointSettings, faults: &mut Vec<Fault>) {
+    match (settings.lifetime, &settings.safe_value) {
+        (None, None) => {}
+        (Some(_), None) => {
+            faults.push(Fault::new("safe-value", "there is a lifetime and no safe value", "what is written after it"));
+        }
+        (None, Some(_)) => {
+            faults.push(Fault::new("lifetime", "there is a safe value and no lifetime", "how long a command holds"));
+        }
+        (Some(_), Some(_)) if settings.access == Access::Read => {
+            faults.push(Fault::new("lifetime", "the point takes no commands", "access read-write"));
+        }
+        (Some(_), Some(_)) => {}
+    }
+}
+
+/// What is written in the end has to be what may be written.
+pub(super) fn safe_value(point: &Point) -> Option<Fault> {
+    let text = point.settings.safe_value.as_deref().filter(|_| point.settings.access != Access::Read)?;
+    let refusal = crate::raw_to_write(point, &crate::Value::from_words(text)).err()?;
+    Some(Fault::new("safe-value", format!("safe-value is {text:?}: {refusal}"), "a value that may be written"))
 }
 
 /// Each way of shaping is for one kind of value, and goes together with no other.
@@ -125,11 +168,47 @@ fn modbus_point(
         let message = format!("{address} is in a hole of the device: {}", device.holes);
         faults.push(Fault::new("address", message, "an address outside, or other holes"));
     }
-    if settings.access == Access::ReadWrite && !address.table.is_writable() {
+    if settings.access != Access::Read && !address.table.is_writable() {
         let message = format!("{address} cannot be written");
         faults.push(Fault::new("access", message, "read, or an address in coil: or holding:"));
     }
     Some((listed, address))
+}
+
+/// What does not go together in the way to a broker.
+pub(super) fn broker(uplink: &Uplink) -> Vec<Fault> {
+    let (broker, mut faults) = (&uplink.broker, Vec::new());
+    let is_tls = uplink.urls().any(|url| url.is_tls);
+    if broker.password.is_some() && broker.user.is_none() {
+        faults.push(Fault::new("user", "there is a password and no user", "the name to sign in with"));
+    }
+    let given = [
+        ("ca", broker.ca.is_some()),
+        ("certificate", broker.certificate.is_some()),
+        ("key", broker.key.is_some()),
+        ("server-name", broker.server_name.is_some()),
+    ];
+    for (key, _) in given.into_iter().filter(|(_, is_given)| *is_given && !is_tls) {
+        faults.push(Fault::new(key, format!("{key} is of no use with mqtt://"), "a url with mqtts://"));
+    }
+    match (&broker.certificate, &broker.key) {
+        (Some(_), None) => faults.push(Fault::new("key", "there is a certificate and no key", "its private key")),
+        (None, Some(_)) => {
+            faults.push(Fault::new("certificate", "there is a key and no certificate", "its certificate"));
+        }
+        _ => {}
+    }
+    let is_open = |url: &BrokerUrl| !url.is_tls && !is_loopback(url.bare_host());
+    if broker.password.is_some() && uplink.urls().any(is_open) {
+        let message = "the password goes over the network for everyone to read";
+        faults.push(Fault::warning("url", message, "mqtts://, where the broker offers it"));
+    }
+    faults
+}
+
+fn is_loopback(host: &str) -> bool {
+    let address = host.parse::<std::net::IpAddr>();
+    host == "localhost" || address.is_ok_and(|address| address.is_loopback())
 }
 
 /// Finds points of one device that read the same registers as different things.

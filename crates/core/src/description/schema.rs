@@ -1,8 +1,7 @@
 use super::problem::Fault;
-use super::settings::{
-    BrokerUrl, DeviceSettings, GatewaySettings, LinkSettings, PointSettings, RateSettings, SparkplugUplink,
-};
-use super::{Holes, ModbusDevice, ModbusSerialLink, ModbusTcpLink, Span, names};
+use super::settings::{DeviceSettings, GatewaySettings, LinkSettings, PointSettings, RateSettings};
+use super::uplink::{BrokerSettings, BrokerUrl, BrokerUrls, JournalSettings, SparkplugUplink, UplinkSettings};
+use super::{Holes, ModbusDevice, ModbusSerialLink, ModbusTcpLink, Selection, Span, names};
 use crate::{DataType, Enumeration, Report, TwoEndedSpan};
 use jsonschema::error::{TypeKind, ValidationErrorKind};
 use jsonschema::{ValidationError, Validator};
@@ -65,7 +64,7 @@ impl ObjectKind {
 type Format = (&'static str, fn(&str) -> bool, &'static str);
 
 /// The texts with a form of their own: name of the format, what is right, and what to say when it is not.
-pub(super) const FORMATS: [Format; 13] = [
+pub(super) const FORMATS: [Format; 15] = [
     ("name", names::is_name, names::NAME_FORM),
     ("point-name", names::is_point_name, names::POINT_NAME_FORM),
     ("span", |text| text.parse::<Span>().is_ok(), Span::FORM),
@@ -83,6 +82,8 @@ pub(super) const FORMATS: [Format; 13] = [
     ("secret", |text| !text.is_empty(), "some text"),
     ("certificates", is_certificates, "certificates in PEM, from -----BEGIN CERTIFICATE----- to its END"),
     ("broker-url", |text| BrokerUrl::try_from(text.to_owned()).is_ok(), BrokerUrl::FORM),
+    ("broker-urls", |text| text.parse::<BrokerUrls>().is_ok(), BrokerUrls::FORM),
+    ("selection", |text| text.parse::<Selection>().is_ok(), Selection::FORM),
 ];
 
 const DATA_TYPE_FORM: &str = "bool, int16, uint16, int32, uint32, int64, uint64, bcd16, bcd32, float32, float64, or \
@@ -138,8 +139,13 @@ pub(super) fn of(kind: ObjectKind) -> &'static ObjectSchema {
         let parts = [schemars::schema_for!(DeviceSettings), schemars::schema_for!(ModbusDevice)];
         ObjectSchema::new(&parts, None)
     });
+    fn uplink(own: schemars::Schema, word: &str) -> ObjectSchema {
+        let settings = schemars::schema_for!(UplinkSettings);
+        let parts = [settings, own, schemars::schema_for!(BrokerSettings), schemars::schema_for!(JournalSettings)];
+        ObjectSchema::new(&parts, Some(("kind", word)))
+    }
     static SPARKPLUG_UPLINK: LazyLock<ObjectSchema> =
-        LazyLock::new(|| ObjectSchema::new(&[schemars::schema_for!(SparkplugUplink)], Some(("kind", "sparkplug"))));
+        LazyLock::new(|| uplink(schemars::schema_for!(SparkplugUplink), "sparkplug"));
     static POINT: LazyLock<ObjectSchema> =
         LazyLock::new(|| ObjectSchema::new(&[schemars::schema_for!(PointSettings)], None));
     match kind {

@@ -1,6 +1,6 @@
 //! What every link, device, point and uplink has, whatever its protocol.
 
-use super::{Holes, Name, PointName, SecretText, Span};
+use super::{Holes, Name, PointName, Span};
 use crate::{ByteOrder, DataType, Enumeration, Report, Shaping, TwoEndedSpan};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
@@ -63,8 +63,10 @@ pub enum Access {
     /// It is only read.
     #[default]
     Read,
-    /// It is read and written.
+    /// It is read and written, by people here and by hosts where an uplink takes commands.
     ReadWrite,
+    /// It is read and written, by people here only.
+    ReadWriteLocal,
 }
 
 /// One row of a point list.
@@ -125,9 +127,25 @@ pub struct PointSettings {
     #[serde(default)]
     #[schemars(range(min = 0.0))]
     pub deadband: f64,
+    /// The same in percent of the range from low to high, in place of the deadband.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    #[schemars(range(min = 0.0, max = 100.0), extend("x-advanced" = true, "default" = 0.0))]
+    pub deadband_percent: f64,
+    /// No sooner than this after the one before does a change go up; a change of quality always does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(extend("x-advanced" = true))]
+    pub min_interval: Option<Span>,
     /// Whether it can be commanded.
     #[serde(default)]
     pub access: Access,
+    /// How long a commanded value holds; unless it is commanded anew by then, the safe value is written.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(extend("x-advanced" = true))]
+    pub lifetime: Option<Span>,
+    /// What is written when a commanded value has outlived its lifetime, as an engineering value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(length(min = 1), extend("x-advanced" = true))]
+    pub safe_value: Option<Box<str>>,
     /// Engineering values below are doubtful.
     #[serde(default)]
     pub low: Option<f64>,
@@ -137,6 +155,15 @@ pub struct PointSettings {
     /// What people call it.
     #[serde(default)]
     pub title: String,
+    /// Words to choose points by, with ; between them: billing;energy.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(length(min = 1), extend("x-advanced" = true))]
+    pub labels: Option<Box<str>>,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
+fn is_zero(number: &f64) -> bool {
+    *number == 0.0
 }
 
 fn one() -> f64 {
@@ -144,11 +171,25 @@ fn one() -> f64 {
 }
 
 #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
-const fn is_false(bit: &bool) -> bool {
+pub(super) const fn is_false(bit: &bool) -> bool {
     !*bit
 }
 
 impl PointSettings {
+    /// Its labels, one by one.
+    pub fn labels(&self) -> impl Iterator<Item = &str> {
+        self.labels.as_deref().unwrap_or_default().split(';').map(str::trim).filter(|label| !label.is_empty())
+    }
+
+    /// By how much it must move to go up on change, in engineering units.
+    #[must_use]
+    pub fn deadband(&self) -> f64 {
+        match (self.low, self.high) {
+            (Some(low), Some(high)) if self.deadband_percent > 0.0 => (high - low) * self.deadband_percent / 100.0,
+            _ => self.deadband,
+        }
+    }
+
     /// From its raw to its engineering value, in a device with a ratio.
     #[must_use]
     pub fn shaping(&self, ratio: f64) -> Shaping {
@@ -159,148 +200,6 @@ impl PointSettings {
             (None, None) if self.invert => Shaping::invert(),
             (None, None) => Shaping::linear(scale, self.offset),
         }
-    }
-}
-
-/// One connection to a Sparkplug B broker.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct SparkplugUplink {
-    /// Its name, unique in the gateway.
-    pub name: Name,
-    /// The broker.
-    pub url: BrokerUrl,
-    /// Sparkplug group id.
-    pub group: Name,
-    /// Sparkplug edge node id. Group and node together are unique in the whole installation.
-    pub node: Name,
-    /// Name to sign in to the broker with, where it asks for one.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(length(min = 1))]
-    pub user: Option<String>,
-    /// Password to sign in to the broker with. It is stored encrypted and never shown again.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub password: Option<SecretText>,
-    /// Certificates, in PEM, of the authorities that may have signed the broker's certificate; those that the system
-    /// trusts when left out. For mqtts only, as are the next two.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(with = "Option<CertificatesText>", extend("x-lines" = true))]
-    pub ca: Option<String>,
-    /// The certificate to show to the broker, in PEM, with what leads to its authority.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(with = "Option<CertificatesText>", extend("x-lines" = true))]
-    pub certificate: Option<String>,
-    /// The private key of that certificate, in PEM. It is stored encrypted and never shown again.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(extend("x-lines" = true))]
-    pub key: Option<SecretText>,
-    /// Whether hosts may command the points that can be written. Every command is checked as those of people are, read
-    /// back, and kept in the audit trail.
-    #[serde(default, skip_serializing_if = "is_false")]
-    #[schemars(extend("default" = false))]
-    pub commands: bool,
-    /// MQTT client id; made from group and node when left out.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(length(min = 1), extend("x-advanced" = true))]
-    pub client_id: Option<String>,
-    /// How long the connection may be silent, in whole seconds. The broker publishes the node's death after one
-    /// and a half of it.
-    #[serde(default = "default_keep_alive")]
-    #[schemars(extend("x-advanced" = true))]
-    pub keep_alive: Span,
-    /// How long a sample that the broker has not proved to have read may wait before it is written to the database: what
-    /// a sudden end of the program may cost.
-    #[serde(default = "default_journal_flush")]
-    #[schemars(extend("x-advanced" = true))]
-    pub journal_flush: Span,
-}
-
-impl SparkplugUplink {
-    /// The MQTT client id: its own, or the one made from group and node.
-    #[must_use]
-    pub fn mqtt_client_id(&self) -> String {
-        self.client_id.clone().unwrap_or_else(|| format!("{}-{}", self.group, self.node))
-    }
-}
-
-fn default_keep_alive() -> Span {
-    Span::from_millis(15_000)
-}
-
-fn default_journal_flush() -> Span {
-    Span::from_millis(500)
-}
-
-/// `mqtt://host`, `mqtts://host` for TLS, or the same with a port.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(try_from = "String", into = "String")]
-pub struct BrokerUrl {
-    /// Host name or address.
-    pub host: String,
-    /// TCP port; 1883 when left out, 8883 with TLS.
-    pub port: u16,
-    /// Whether the connection is encrypted and the broker has to prove who it is.
-    pub is_tls: bool,
-}
-
-/// A text that is no [`BrokerUrl`].
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{0:?} is not the URL of a broker")]
-pub struct ParseBrokerUrlError(String);
-
-impl BrokerUrl {
-    /// What a file should say, for messages.
-    pub const FORM: &str = "mqtt://HOST, or mqtts://HOST for TLS, with or without :PORT";
-
-    /// Source: IANA, Service Name and Transport Protocol Port Number Registry, mqtt and secure-mqtt.
-    const fn default_port(is_tls: bool) -> u16 {
-        if is_tls { 8883 } else { 1883 }
-    }
-
-    /// The host without the brackets of an IPv6 address.
-    #[must_use]
-    pub fn bare_host(&self) -> &str {
-        self.host.trim_start_matches('[').trim_end_matches(']')
-    }
-
-    fn parse(text: &str) -> Option<Self> {
-        let (scheme, authority) = text.split_once("://")?;
-        let is_tls = match scheme {
-            "mqtt" => false,
-            "mqtts" => true,
-            _ => return None,
-        };
-        let authority = authority.strip_suffix('/').unwrap_or(authority);
-        let (host, port) = match authority.rsplit_once(':') {
-            Some((host, port)) if !port.ends_with(']') => (host, port.parse().ok()?),
-            _ => (authority, Self::default_port(is_tls)),
-        };
-        let odd = |c: char| c.is_whitespace() || matches!(c, '/' | '@' | '?' | '#');
-        let bracketed = host.starts_with('[') && host.ends_with(']');
-        let valid = !host.is_empty() && !host.contains(odd) && port > 0 && (bracketed || !host.contains(':'));
-        valid.then(|| Self { host: host.to_owned(), port, is_tls })
-    }
-}
-
-impl TryFrom<String> for BrokerUrl {
-    type Error = ParseBrokerUrlError;
-
-    fn try_from(text: String) -> Result<Self, Self::Error> {
-        Self::parse(&text).ok_or(ParseBrokerUrlError(text))
-    }
-}
-
-impl From<BrokerUrl> for String {
-    fn from(url: BrokerUrl) -> Self {
-        url.to_string()
-    }
-}
-
-impl std::fmt::Display for BrokerUrl {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let scheme = if self.is_tls { "mqtts" } else { "mqtt" };
-        write!(f, "{scheme}://{}", self.host)?;
-        if self.port == Self::default_port(self.is_tls) { Ok(()) } else { write!(f, ":{}", self.port) }
     }
 }
 
@@ -342,46 +241,10 @@ macro_rules! text_schema {
     };
 }
 
+pub(super) use {text_schema, text_type};
+
 text_type!(DataType, "DataType", "data-type");
 text_type!(Report, "Report", "report");
 text_type!(TwoEndedSpan, "TwoEndedSpan", "two-ended-span");
 text_type!(Enumeration, "Enumeration", "enumeration");
 text_type!(Holes, "Holes", "holes");
-text_schema!(BrokerUrl, "BrokerUrl", "broker-url");
-
-/// How certificates look in the schema.
-struct CertificatesText;
-
-text_schema!(CertificatesText, "CertificatesText", "certificates");
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn broker_urls_are_read_with_care() {
-        let read = |text: &str| BrokerUrl::parse(text).map(|url| url.to_string());
-        assert_eq!(read("mqtt://broker.example").as_deref(), Some("mqtt://broker.example"));
-        assert_eq!(read("mqtt://broker.example:1884/").as_deref(), Some("mqtt://broker.example:1884"));
-        assert_eq!(read("mqtt://[::1]:1884").as_deref(), Some("mqtt://[::1]:1884"));
-        assert_eq!(read("mqtt://[::1]").as_deref(), Some("mqtt://[::1]"));
-        assert_eq!(read("mqtts://broker.example:8883").as_deref(), Some("mqtts://broker.example"));
-        assert_eq!(read("mqtts://broker.example:1883").as_deref(), Some("mqtts://broker.example:1883"));
-        for wrong in [
-            "",
-            "broker",
-            "http://broker",
-            "mqtt://",
-            "mqtt://:1883",
-            "mqtt://b:0",
-            "mqtt://b:x",
-            "mqtt://b:70000",
-            "mqtt://a b",
-            "mqtt://b/topic",
-            "mqtt://u@b",
-            "mqtt://::1",
-        ] {
-            assert_eq!(read(wrong), None, "{wrong}");
-        }
-    }
-}

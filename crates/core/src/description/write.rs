@@ -1,7 +1,7 @@
 use super::check::Checked;
 use super::draft::{Draft, list_of};
 use super::schema::{self, ObjectKind, ObjectSchema};
-use super::{Description, DeviceProtocol, Files, LinkProtocol, MAIN_FILE, check};
+use super::{Description, DeviceProtocol, Files, LinkProtocol, MAIN_FILE, UplinkKind, check};
 use serde::Serialize;
 use serde_json::{Map, Value};
 use std::fmt::Write as _;
@@ -44,8 +44,10 @@ impl From<&Description> for Draft {
             draft.lists.entry(device.settings.points.clone()).or_insert_with(rows);
         }
         for uplink in &description.uplinks {
-            let kind = Map::from_iter([("kind".to_owned(), "sparkplug".into())]);
-            draft.uplinks.push(Value::Object(of_parts(ObjectKind::SparkplugUplink, &[kind, object(uplink)])));
+            let kind = Map::from_iter([("kind".to_owned(), uplink.word().into())]);
+            let UplinkKind::Sparkplug(own) = &uplink.kind;
+            let parts = [kind, object(&uplink.settings), object(own), object(&uplink.broker), object(&uplink.journal)];
+            draft.uplinks.push(Value::Object(of_parts(ObjectKind::SparkplugUplink, &parts)));
         }
         draft
     }

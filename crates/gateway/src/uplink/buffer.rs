@@ -1,7 +1,8 @@
+use super::ranges::Ranges;
 use interlex_core::{PointIndex, Sample, Timestamp};
 use std::collections::{BTreeMap, VecDeque};
 
-/// The samples of one uplink between report policy and proof of delivery.
+/// The samples of one uplink that are in memory, between report policy and proof of delivery.
 ///
 /// ```text
 /// push ──▶ live ──take_live──▶ unproven ──proven──▶ gone: the broker has read them
@@ -9,18 +10,18 @@ use std::collections::{BTreeMap, VecDeque};
 ///   └──▶ history ◀── lost ────────┘      history ──take_history──▶ unproven
 ///        (per device)
 /// ```
-#[derive(Debug)]
-pub(crate) struct Buffer {
-    limit: usize,
+///
+/// Samples are numbered as they come; in a device's history they stand in the order of their numbers.
+#[derive(Debug, Default)]
+pub(super) struct Buffer {
     live: VecDeque<(usize, Kept)>,
     history: BTreeMap<usize, VecDeque<Kept>>,
     history_len: usize,
     unproven: VecDeque<(usize, Kept)>,
-    /// The numbers of samples that are proven or lost, until somebody asks for them.
+    /// The numbers of samples that are proven or given up, until somebody asks for them.
     settled: Vec<u64>,
     /// How many of the unproven a question to the broker, under way, will prove.
     asked: Option<usize>,
-    lost: u64,
 }
 
 /// A sample and the number that the journal knows it by.
@@ -30,38 +31,27 @@ struct Kept {
     sample: Sample,
 }
 
-/// A million numeric samples take about 100 MB.
-pub(crate) const LIMIT: usize = 1_000_000;
-
 impl Buffer {
-    pub(crate) fn new(limit: usize) -> Self {
-        Self {
-            limit,
-            live: VecDeque::new(),
-            history: BTreeMap::new(),
-            history_len: 0,
-            unproven: VecDeque::new(),
-            settled: Vec::new(),
-            asked: None,
-            lost: 0,
-        }
-    }
-
     /// A sample to send as soon as possible.
-    pub(crate) fn push_live(&mut self, device: usize, number: u64, sample: Sample) {
+    pub(super) fn push_live(&mut self, device: usize, number: u64, sample: Sample) {
         self.live.push_back((device, Kept { number, sample }));
-        self.make_room();
     }
 
     /// A sample to keep until there is a session again.
-    pub(crate) fn push_history(&mut self, device: usize, number: u64, sample: Sample) {
-        self.history.entry(device).or_default().push_back(Kept { number, sample });
+    pub(super) fn push_history(&mut self, device: usize, number: u64, sample: Sample) {
+        let kept = self.history.entry(device).or_default();
+        // As a rule it is newer than all others, or older.
+        let at = match (kept.front(), kept.back()) {
+            (_, Some(back)) if back.number < number => kept.len(),
+            (Some(front), _) if front.number > number => 0,
+            _ => kept.partition_point(|kept| kept.number < number),
+        };
+        kept.insert(at, Kept { number, sample });
         self.history_len += 1;
-        self.make_room();
     }
 
     /// Up to `most` live samples of one device, in time order. They count as sent, and as unproven.
-    pub(crate) fn take_live(&mut self, most: usize) -> Option<(usize, Vec<Sample>)> {
+    pub(super) fn take_live(&mut self, most: usize) -> Option<(usize, Vec<Sample>)> {
         let device = self.live.front()?.0;
         let of_device = self.live.iter().take(most).take_while(|(of, _)| *of == device).count();
         let taken = self.live.drain(..of_device).collect::<Vec<_>>();
@@ -70,14 +60,18 @@ impl Buffer {
         Some((device, samples))
     }
 
-    /// Up to `most` kept samples of one device that `is_ready`, in time order.
-    pub(crate) fn take_history(
+    /// Up to `most` kept samples of one device that `is_ready`, in time order, with numbers below `barrier`: what is above
+    /// has to wait for samples that are not in memory.
+    pub(super) fn take_history(
         &mut self,
         most: usize,
+        barrier: u64,
         is_ready: impl Fn(usize) -> bool,
     ) -> Option<(usize, Vec<Sample>)> {
-        let (device, kept) = self.history.iter_mut().find(|(device, kept)| !kept.is_empty() && is_ready(**device))?;
-        let taken: Vec<_> = kept.drain(..kept.len().min(most)).collect();
+        let is_free = |kept: &VecDeque<Kept>| kept.front().is_some_and(|kept| kept.number < barrier);
+        let (device, kept) = self.history.iter_mut().find(|(device, kept)| is_free(kept) && is_ready(**device))?;
+        let free = kept.partition_point(|kept| kept.number < barrier);
+        let taken: Vec<_> = kept.drain(..free.min(most)).collect();
         self.history_len -= taken.len();
         let samples = taken.iter().map(|kept| kept.sample.clone()).collect();
         self.unproven.extend(taken.into_iter().map(|kept| (*device, kept)));
@@ -85,17 +79,20 @@ impl Buffer {
     }
 
     /// The last `count` samples taken could not be sent after all: they become history.
-    pub(crate) fn take_back(&mut self, count: usize) {
+    pub(super) fn take_back(&mut self, count: usize) {
         let back = self.unproven.split_off(self.unproven.len().saturating_sub(count));
-        self.history_len += back.len();
-        for (device, sample) in back.into_iter().rev() {
-            self.history.entry(device).or_default().push_front(sample);
-        }
+        self.make_history(back);
+    }
+
+    /// What was not sent yet is told by a birth that comes first: it becomes history.
+    pub(super) fn live_is_history(&mut self) {
+        let live = std::mem::take(&mut self.live);
+        self.make_history(live);
     }
 
     /// Everything sent so far was followed by a question to the broker. `false` when there is nothing to ask about,
     /// or a question is under way.
-    pub(crate) fn ask(&mut self) -> bool {
+    pub(super) fn ask(&mut self) -> bool {
         if self.asked.is_some() || self.unproven.is_empty() {
             return false;
         }
@@ -104,34 +101,65 @@ impl Buffer {
     }
 
     /// The broker answered the question. Tells how many samples it has read.
-    pub(crate) fn proven(&mut self) -> usize {
+    pub(super) fn proven(&mut self) -> usize {
         let proven = self.asked.take().unwrap_or(0).min(self.unproven.len());
         self.settled.extend(self.unproven.drain(..proven).map(|(_, kept)| kept.number));
         proven
     }
 
     /// The question never left, or another one is asked in its place.
-    pub(crate) fn proven_nothing(&mut self) {
+    pub(super) fn proven_nothing(&mut self) {
         self.asked = None;
     }
 
-    /// The connection is gone: what is not proven has to be sent again, before what came after it.
-    pub(crate) fn connection_lost(&mut self) {
+    /// The connection is gone, or nobody listened: what is not proven has to be sent again, in its place.
+    pub(super) fn nothing_arrived(&mut self) {
         self.asked = None;
-        let again: Vec<_> = self.unproven.drain(..).chain(self.live.drain(..)).collect();
-        for (device, sample) in again.into_iter().rev() {
-            self.history.entry(device).or_default().push_front(sample);
-            self.history_len += 1;
+        let again = self.unproven.drain(..).chain(self.live.drain(..)).collect();
+        self.make_history(again);
+    }
+
+    fn make_history(&mut self, again: VecDeque<(usize, Kept)>) {
+        // Backwards, so that each finds its place at once.
+        let mut again = Vec::from(again);
+        again.sort_by_key(|(_, kept)| std::cmp::Reverse(kept.number));
+        for (device, kept) in again {
+            self.push_history(device, kept.number, kept.sample);
         }
-        // A device's live samples can overtake its history; keep each point's time order.
+    }
+
+    /// Takes samples out of the history; gives the numbers of those that were there.
+    pub(super) fn take_out(&mut self, numbers: &Ranges) -> Ranges {
+        let mut taken = Vec::new();
         for kept in self.history.values_mut() {
-            kept.make_contiguous().sort_by_key(|kept| kept.sample.gateway_time);
+            // Backwards, so that places of what is to come stay right.
+            for (first, last) in numbers.stretches().iter().rev() {
+                let from = kept.partition_point(|kept| kept.number < *first);
+                let to = kept.partition_point(|kept| kept.number <= *last);
+                taken.extend(kept.drain(from..to).map(|kept| kept.number));
+            }
         }
+        self.history_len -= taken.len();
+        taken.sort_unstable();
+        taken.into_iter().collect()
     }
 
-    /// Drops kept samples of points that are described no more, and counts them as lost. Tells how many.
-    pub(crate) fn keep_only(&mut self, is_known: impl Fn(PointIndex) -> bool) -> usize {
-        let before = self.waiting();
+    /// Gives up the oldest or the newest sample of the history; tells when it came.
+    pub(super) fn give_up_one(&mut self, is_oldest: bool) -> Option<Timestamp> {
+        let waiting = self.history.values_mut().filter(|kept| !kept.is_empty());
+        let gone = if is_oldest {
+            waiting.min_by_key(|kept| kept.front().map(|kept| kept.number))?.pop_front()?
+        } else {
+            waiting.max_by_key(|kept| kept.back().map(|kept| kept.number))?.pop_back()?
+        };
+        self.history_len -= 1;
+        self.settled.push(gone.number);
+        Some(gone.sample.gateway_time)
+    }
+
+    /// Drops kept samples of points that are described no more. Tells how many.
+    pub(super) fn keep_only(&mut self, is_known: impl Fn(PointIndex) -> bool) -> usize {
+        let before = self.len();
         let settled = &mut self.settled;
         let mut stays = |kept: &Kept| {
             let is_known = is_known(kept.sample.point);
@@ -143,48 +171,29 @@ impl Buffer {
         self.live.retain(|(_, kept)| stays(kept));
         self.history.values_mut().for_each(|of_device| of_device.retain(&mut stays));
         self.history_len = self.history.values().map(VecDeque::len).sum();
-        let dropped = before - self.waiting();
-        self.lost += dropped as u64;
-        dropped
+        before - self.len()
     }
 
-    /// How many samples are not proven to be with the broker.
-    pub(crate) fn waiting(&self) -> usize {
+    /// How many samples in memory are not proven to be with the broker.
+    pub(super) fn len(&self) -> usize {
         self.live.len() + self.history_len + self.unproven.len()
     }
 
-    /// How many were dropped because there was no room.
-    pub(crate) const fn lost(&self) -> u64 {
-        self.lost
+    /// How many of them wait for their turn as history.
+    pub(super) const fn history_len(&self) -> usize {
+        self.history_len
     }
 
-    /// The numbers of samples that are proven or lost since the last call.
-    pub(crate) fn take_settled(&mut self) -> Vec<u64> {
+    /// The numbers of samples that are proven or given up since the last call.
+    pub(super) fn take_settled(&mut self) -> Vec<u64> {
         std::mem::take(&mut self.settled)
     }
 
-    /// When the oldest sample that is not proven came.
-    pub(crate) fn oldest(&self) -> Option<Timestamp> {
+    /// When the oldest sample in memory that is not proven came.
+    pub(super) fn oldest(&self) -> Option<Timestamp> {
         let history = self.history.values().filter_map(|kept| kept.front());
         let others = self.unproven.front().into_iter().chain(self.live.front()).map(|(_, kept)| kept);
         history.chain(others).map(|kept| kept.sample.gateway_time).min()
-    }
-
-    /// Drops the oldest kept sample, or the oldest live one, when there are too many. It is counted.
-    fn make_room(&mut self) {
-        if self.waiting() <= self.limit {
-            return;
-        }
-        let oldest = self.history.values_mut().filter(|kept| !kept.is_empty());
-        let gone = match oldest.min_by_key(|kept| kept.front().map(|kept| kept.sample.gateway_time)) {
-            Some(kept) => {
-                self.history_len -= 1;
-                kept.pop_front()
-            }
-            None => self.live.pop_front().map(|(_, kept)| kept),
-        };
-        self.settled.extend(gone.map(|kept| kept.number));
-        self.lost += 1;
     }
 }
 
@@ -208,77 +217,85 @@ mod tests {
         samples.iter().map(|sample| sample.gateway_time.as_millis()).collect()
     }
 
+    fn history(buffer: &mut Buffer, barrier: u64) -> Vec<i64> {
+        buffer.take_history(10, barrier, |_| true).map(|(_, samples)| times(&samples)).unwrap_or_default()
+    }
+
     #[test]
     fn samples_stay_until_the_broker_has_proved_to_have_read_them() {
-        let mut buffer = Buffer::new(100);
+        let mut buffer = Buffer::default();
         assert!(!buffer.ask(), "nothing to ask about");
         (1..=3).for_each(|at| buffer.push_live(0, number(at), sample(at)));
         assert_eq!(times(&buffer.take_live(2).unwrap().1), [1, 2]);
         assert!(buffer.ask());
         assert_eq!(times(&buffer.take_live(2).unwrap().1), [3]);
         assert!(!buffer.ask(), "one question at a time");
-        assert_eq!((buffer.proven(), buffer.waiting()), (2, 1));
+        assert_eq!((buffer.proven(), buffer.len()), (2, 1));
         assert_eq!(buffer.take_settled(), [1, 2]);
-        buffer.connection_lost();
+        buffer.nothing_arrived();
         assert_eq!(buffer.proven(), 0, "an answer of the old connection proves nothing");
-        assert_eq!(times(&buffer.take_history(10, |_| true).unwrap().1), [3]);
+        assert_eq!(history(&mut buffer, u64::MAX), [3]);
     }
 
     #[test]
     fn after_a_loss_everything_unproven_comes_again_in_time_order() {
-        let mut buffer = Buffer::new(100);
-        buffer.push_history(0, number(1), sample(1));
-        buffer.push_history(0, number(2), sample(2));
+        let mut buffer = Buffer::default();
+        (1..=2).for_each(|at| buffer.push_history(0, number(at), sample(at)));
         (5..=6).for_each(|at| buffer.push_live(0, number(at), sample(at)));
-        buffer.take_history(1, |_| true);
+        buffer.take_history(1, u64::MAX, |_| true);
         buffer.take_live(1);
-        buffer.connection_lost();
+        buffer.nothing_arrived();
         buffer.push_history(0, number(7), sample(7));
-        assert_eq!(times(&buffer.take_history(10, |_| true).unwrap().1), [1, 2, 5, 6, 7]);
+        assert_eq!(history(&mut buffer, u64::MAX), [1, 2, 5, 6, 7]);
+        buffer.take_back(2);
+        assert_eq!(history(&mut buffer, u64::MAX), [6, 7], "what could not be sent is kept, and not as sent");
     }
 
     #[test]
-    fn what_could_not_be_sent_counts_as_kept_and_not_as_sent() {
-        let mut buffer = Buffer::new(100);
-        (1..=3).for_each(|at| buffer.push_live(0, number(at), sample(at)));
-        buffer.take_live(1);
-        buffer.take_live(2);
-        buffer.take_back(2);
-        assert!(buffer.ask());
-        assert_eq!((buffer.proven(), buffer.waiting()), (1, 2));
-        assert_eq!(times(&buffer.take_history(10, |_| true).unwrap().1), [2, 3]);
+    fn what_is_out_of_memory_goes_before_what_is_newer() {
+        let mut buffer = Buffer::default();
+        (1..=9).for_each(|at| buffer.push_history(usize::try_from(at % 2).unwrap(), number(at), sample(at)));
+        let middle: Ranges = [3, 4, 6].into_iter().collect();
+        assert_eq!(buffer.take_out(&middle), middle);
+        assert_eq!((buffer.len(), buffer.take_out(&middle).len()), (6, 0));
+        assert_eq!((history(&mut buffer, 3), history(&mut buffer, 3)), (vec![2], vec![1]));
+        assert_eq!(history(&mut buffer, 3), [0_i64; 0], "the rest waits");
+        [4, 6, 3]
+            .into_iter()
+            .for_each(|at| buffer.push_history(usize::try_from(at % 2).unwrap(), number(at), sample(at)));
+        assert_eq!((history(&mut buffer, 7), history(&mut buffer, 99)), (vec![4, 6], vec![8]));
+        assert_eq!(history(&mut buffer, 99), [3, 5, 7, 9]);
     }
 
     #[test]
     fn history_of_a_device_that_is_not_ready_waits() {
-        let mut buffer = Buffer::new(100);
+        let mut buffer = Buffer::default();
         buffer.push_history(0, number(1), sample(1));
         buffer.push_history(1, number(2), sample(2));
-        assert_eq!(buffer.take_history(10, |device| device == 1).map(|(device, _)| device), Some(1));
-        assert_eq!(buffer.take_history(10, |device| device == 1), None);
-        assert_eq!(buffer.waiting(), 2, "one kept, one unproven");
+        let mut of_device_1 = || buffer.take_history(10, u64::MAX, |device| device == 1).map(|(device, _)| device);
+        assert_eq!((of_device_1(), of_device_1()), (Some(1), None));
+        assert_eq!(buffer.len(), 2, "one kept, one unproven");
     }
 
     #[test]
     fn samples_of_points_that_are_gone_are_dropped_and_counted() {
-        let mut buffer = Buffer::new(100);
+        let mut buffer = Buffer::default();
         let other = Sample { point: PointIndex(9), ..sample(3) };
         buffer.push_history(0, number(1), sample(1));
         buffer.push_history(0, 33, other.clone());
         buffer.push_live(0, 34, other);
         assert_eq!(buffer.keep_only(|point| point == PointIndex(0)), 2);
-        assert_eq!((buffer.waiting(), buffer.lost()), (1, 2));
+        assert_eq!(buffer.len(), 1);
         assert_eq!(buffer.take_settled(), [34, 33], "the journal needs them no more");
     }
 
     #[test]
-    fn a_full_buffer_loses_the_oldest_and_counts_it() {
-        let mut buffer = Buffer::new(3);
+    fn the_oldest_or_the_newest_can_be_given_up() {
+        let mut buffer = Buffer::default();
         (1..=5).for_each(|at| buffer.push_history(usize::try_from(at % 2).unwrap(), number(at), sample(at)));
-        assert_eq!((buffer.lost(), buffer.waiting()), (2, 3));
-        assert_eq!(buffer.take_settled(), [1, 2]);
-        assert_eq!(buffer.oldest(), Some(Timestamp::from_millis(3)));
-        assert_eq!(times(&buffer.take_history(10, |_| true).unwrap().1), [4]);
-        assert_eq!(times(&buffer.take_history(10, |_| true).unwrap().1), [3, 5]);
+        let mut gone = |is_oldest| buffer.give_up_one(is_oldest).unwrap().as_millis();
+        assert_eq!([gone(true), gone(true), gone(false)], [1, 2, 5]);
+        assert_eq!(buffer.take_settled(), [1, 2, 5]);
+        assert_eq!((buffer.oldest(), buffer.history_len()), (Some(Timestamp::from_millis(3)), 2));
     }
 }

@@ -1,17 +1,19 @@
-use interlex_core::Sample;
+use super::ranges::Ranges;
+use interlex_core::{Sample, Timestamp};
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
 /// Which samples are where: still on their way into the journal, in one of its blocks, or settled.
 ///
 /// ```text
-/// add ──▶ fresh ──due──▶ block under way ──written──▶ block in the database
+/// add ──▶ fresh ──due──▶ block under way ──written──▶ block in the database ──cool──▶ in the database only
+///           │                  │                            │  ◀────────────warm───────────┘
 ///           │                  │                            │ when all its samples are settled
 ///           └──── settle ──────┴────────────────────────────┴──▶ removable
 /// ```
 ///
 /// A sample that is settled before its block is due is never written: in quiet times the broker is faster than the
-/// journal.
+/// journal. Blocks do not interleave: all numbers of one are below those of the next.
 #[derive(Debug)]
 pub(super) struct Ledger {
     flush: Duration,
@@ -21,16 +23,29 @@ pub(super) struct Ledger {
     fresh_since: Option<Instant>,
     /// By the number of their first sample.
     blocks: BTreeMap<u64, Block>,
+    /// Of blocks that are in the database only, the samples that are not settled; by their first number.
+    cold: BTreeMap<u64, Ranges>,
+    /// How many samples are in the database only.
+    cold_count: u64,
+    /// How many samples wait in blocks of the database.
+    durable: u64,
+    /// The bytes of all blocks in the database.
+    bytes: u64,
     removable: Vec<u64>,
 }
 
 #[derive(Debug)]
 struct Block {
-    last: u64,
+    numbers: Ranges,
     /// How many of its samples are not settled.
-    left: usize,
+    left: u64,
     /// Its number in the database, once it is there.
     id: Option<u64>,
+    bytes: u64,
+    oldest: Timestamp,
+    newest: Timestamp,
+    /// Whether it was fetched from the database, because its turn has come.
+    is_fetched: bool,
 }
 
 /// Samples that are to be written as one block.
@@ -39,6 +54,26 @@ pub(super) struct Due {
     /// The number of its first sample, by which [`Ledger::written`] knows it.
     pub(super) first: u64,
     pub(super) samples: Vec<Sample>,
+}
+
+/// A block of the database with what is known of it.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Stored {
+    pub(super) id: u64,
+    pub(super) bytes: u64,
+    pub(super) oldest: Timestamp,
+    pub(super) newest: Timestamp,
+}
+
+/// What is given up.
+#[derive(Debug)]
+pub(super) struct GivenUp {
+    /// All numbers of the block.
+    pub(super) numbers: Ranges,
+    /// How many of them were in the database only.
+    pub(super) cold: u64,
+    pub(super) oldest: Timestamp,
+    pub(super) newest: Timestamp,
 }
 
 /// Far below the packet size of any server.
@@ -53,6 +88,10 @@ impl Ledger {
             fresh: BTreeMap::new(),
             fresh_since: None,
             blocks: BTreeMap::new(),
+            cold: BTreeMap::new(),
+            cold_count: 0,
+            durable: 0,
+            bytes: 0,
             removable: Vec::new(),
         }
     }
@@ -66,16 +105,23 @@ impl Ledger {
         number
     }
 
-    /// A block of an earlier run with so many samples; gives the number of the first of them.
-    pub(super) fn restore(&mut self, id: u64, count: usize) -> u64 {
-        let first = self.next;
-        if count == 0 {
-            self.removable.push(id);
-            return first;
-        }
-        self.next += count as u64;
-        self.blocks.insert(first, Block { last: self.next - 1, left: count, id: Some(id) });
-        first
+    /// A block of an earlier run with so many samples, which are in the database only; gives their numbers.
+    pub(super) fn restore(&mut self, stored: Stored, count: u64) -> Ranges {
+        let numbers = Ranges::stretch(self.next, count);
+        self.next += count;
+        let Some(first) = numbers.first() else {
+            self.removable.push(stored.id);
+            return numbers;
+        };
+        self.bytes += stored.bytes;
+        let Stored { id, bytes, oldest, newest } = stored;
+        let numbers_too = numbers.clone();
+        let block = Block { numbers: numbers_too, left: count, id: Some(id), bytes, oldest, newest, is_fetched: false };
+        self.blocks.insert(first, block);
+        self.cold.insert(first, numbers.clone());
+        self.cold_count += count;
+        self.durable += count;
+        numbers
     }
 
     /// The broker has it, or it was given up; told once.
@@ -87,41 +133,121 @@ impl Ledger {
             return;
         }
         let Some((first, block)) = self.blocks.range_mut(..=number).next_back() else { return };
-        if number > block.last {
+        if !block.numbers.contains(number) {
             return;
         }
         block.left = block.left.saturating_sub(1);
-        if let (0, Some(id), first) = (block.left, block.id, *first) {
-            self.removable.push(id);
-            self.blocks.remove(&first);
+        if block.id.is_some() {
+            self.durable = self.durable.saturating_sub(1);
+        }
+        if block.left == 0 && block.id.is_some() {
+            let first = *first;
+            self.remove(first);
         }
     }
 
-    /// The next block to write, when its time has come, or at once with `all`.
-    pub(super) fn due(&mut self, now: Instant, all: bool) -> Option<Due> {
-        let since = self.fresh_since?;
-        if !all && now.saturating_duration_since(since) < self.flush && self.fresh.len() < PER_BLOCK {
-            return None;
+    fn remove(&mut self, first: u64) -> Option<Block> {
+        let block = self.blocks.remove(&first)?;
+        let cold = self.cold.remove(&first).map_or(0, |pending| pending.len());
+        self.cold_count = self.cold_count.saturating_sub(cold);
+        if let Some(id) = block.id {
+            self.removable.push(id);
+            self.durable = self.durable.saturating_sub(block.left);
+            self.bytes = self.bytes.saturating_sub(block.bytes);
         }
-        let rest = match self.fresh.keys().nth(PER_BLOCK).copied() {
-            Some(first) => self.fresh.split_off(&first),
-            None => BTreeMap::new(),
-        };
-        let taken = std::mem::replace(&mut self.fresh, rest);
-        self.fresh_since = (!self.fresh.is_empty()).then_some(now);
-        let (first, last) = (*taken.keys().next()?, *taken.keys().next_back()?);
-        self.blocks.insert(first, Block { last, left: taken.len(), id: None });
-        Some(Due { first, samples: taken.into_values().collect() })
+        Some(block)
+    }
+
+    /// The next block to write, when its time has come, or at once with `all`. What is not `wanted` is not written.
+    pub(super) fn due(&mut self, now: Instant, all: bool, wanted: impl Fn(&Sample) -> bool) -> Option<Due> {
+        loop {
+            let since = self.fresh_since?;
+            if !all && now.saturating_duration_since(since) < self.flush && self.fresh.len() < PER_BLOCK {
+                return None;
+            }
+            let rest = match self.fresh.keys().nth(PER_BLOCK).copied() {
+                Some(first) => self.fresh.split_off(&first),
+                None => BTreeMap::new(),
+            };
+            let mut taken = std::mem::replace(&mut self.fresh, rest);
+            self.fresh_since = (!self.fresh.is_empty()).then_some(now);
+            taken.retain(|_, sample| wanted(sample));
+            let numbers: Ranges = taken.keys().copied().collect();
+            let Some(first) = numbers.first() else { continue };
+            let samples: Vec<_> = taken.into_values().collect();
+            let times = || samples.iter().map(|sample| sample.gateway_time);
+            let (oldest, newest) =
+                times().fold((Timestamp::MAX, Timestamp::MIN), |(oldest, newest), at| (oldest.min(at), newest.max(at)));
+            let left = numbers.len();
+            self.blocks.insert(first, Block { numbers, left, id: None, bytes: 0, oldest, newest, is_fetched: false });
+            return Some(Due { first, samples });
+        }
     }
 
     /// A block is in the database.
-    pub(super) fn written(&mut self, first: u64, id: u64) {
+    pub(super) fn written(&mut self, first: u64, id: u64, bytes: u64) {
         let Some(block) = self.blocks.get_mut(&first) else { return };
-        block.id = Some(id);
+        (block.id, block.bytes) = (Some(id), bytes);
+        self.bytes += bytes;
+        self.durable += block.left;
         if block.left == 0 {
-            self.removable.push(id);
-            self.blocks.remove(&first);
+            self.remove(first);
         }
+    }
+
+    /// The newest block that is in the database and in memory too, and whose turn has not come.
+    pub(super) fn warmest(&self) -> Option<(u64, &Ranges)> {
+        let mut warm = self.blocks.iter().rev().filter(|(first, _)| !self.cold.contains_key(first));
+        warm.find(|(_, block)| block.id.is_some() && !block.is_fetched).map(|(first, block)| (*first, &block.numbers))
+    }
+
+    /// Samples of a block left the memory.
+    pub(super) fn cool(&mut self, first: u64, pending: Ranges) {
+        if !pending.stretches().is_empty() {
+            self.cold_count += pending.len();
+            self.cold.insert(first, pending);
+        }
+    }
+
+    /// The number from which on samples have to wait for those that are in the database only.
+    pub(super) fn barrier(&self) -> u64 {
+        self.cold.values().next().and_then(Ranges::first).unwrap_or(u64::MAX)
+    }
+
+    /// The oldest block that is in the database only: its first number, and its number there.
+    pub(super) fn coldest(&self) -> Option<(u64, u64)> {
+        let first = *self.cold.keys().next()?;
+        Some((first, self.blocks.get(&first)?.id?))
+    }
+
+    /// The samples of a block are in memory again: all its numbers, and those that were out of it.
+    pub(super) fn warm(&mut self, first: u64) -> Option<(Ranges, Ranges)> {
+        let pending = self.cold.remove(&first)?;
+        self.cold_count = self.cold_count.saturating_sub(pending.len());
+        let block = self.blocks.get_mut(&first)?;
+        block.is_fetched = true;
+        Some((block.numbers.clone(), pending))
+    }
+
+    /// Leaves a block alone that cannot be read: it stays in the database.
+    pub(super) fn set_aside(&mut self, first: u64) -> u64 {
+        let count = self.cold.get(&first).map_or(0, Ranges::len);
+        if self.remove(first).is_some() {
+            self.removable.pop();
+        }
+        count
+    }
+
+    /// Gives up the oldest block of the database whose newest sample is no newer than that.
+    pub(super) fn give_up(&mut self, until: Timestamp) -> Option<GivenUp> {
+        let (first, block) = self.blocks.iter().next()?;
+        if block.id.is_none() || block.newest > until {
+            return None;
+        }
+        let first = *first;
+        let cold = self.cold.get(&first).map_or(0, Ranges::len);
+        let block = self.remove(first)?;
+        Some(GivenUp { numbers: block.numbers, cold, oldest: block.oldest, newest: block.newest })
     }
 
     /// The blocks of the database that are needed no more.
@@ -130,8 +256,8 @@ impl Ledger {
     }
 
     /// Blocks that could not be removed yet.
-    pub(super) fn give_back(&mut self, id: u64) {
-        self.removable.push(id);
+    pub(super) fn give_back(&mut self, blocks: Vec<u64>) {
+        self.removable.extend(blocks);
     }
 
     /// Whether nothing is on its way into the journal or out of it.
@@ -140,15 +266,30 @@ impl Ledger {
     }
 
     /// How many samples wait in blocks of the database.
-    pub(super) fn durable(&self) -> usize {
-        self.blocks.values().filter(|block| block.id.is_some()).map(|block| block.left).sum()
+    pub(super) const fn durable(&self) -> u64 {
+        self.durable
+    }
+
+    /// How many samples are in the database only.
+    pub(super) const fn cold(&self) -> u64 {
+        self.cold_count
+    }
+
+    /// The bytes of all blocks in the database.
+    pub(super) const fn bytes(&self) -> u64 {
+        self.bytes
+    }
+
+    /// When the oldest sample of the database that waits came.
+    pub(super) fn oldest(&self) -> Option<Timestamp> {
+        self.blocks.values().next().map(|block| block.oldest)
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use interlex_core::{PointIndex, Quality, Timestamp};
+    use interlex_core::{PointIndex, Quality};
 
     fn sample(at: i64) -> Sample {
         let time = Timestamp::from_millis(at);
@@ -160,26 +301,31 @@ mod tests {
         Instant::now()
     }
 
+    fn due(ledger: &mut Ledger, now: Instant, all: bool) -> Option<Due> {
+        ledger.due(now, all, |_| true)
+    }
+
     #[test]
     fn what_the_broker_has_in_time_is_never_written_and_the_rest_is() {
         let (flush, now) = (Duration::from_millis(500), start());
         let mut ledger = Ledger::new(flush);
-        let numbers: Vec<_> = (0..4).map(|at| ledger.add(&sample(at), now)).collect();
+        let numbers: Vec<_> = (0..5).map(|at| ledger.add(&sample(at), now)).collect();
         ledger.settle(numbers[1]);
-        assert!(ledger.due(now + flush / 2, false).is_none());
-        let due = ledger.due(now + flush, false).unwrap();
+        assert!(due(&mut ledger, now + flush / 2, false).is_none());
+        let due = ledger.due(now + flush, false, |sample| sample.gateway_time.as_millis() != 4).unwrap();
         let times: Vec<_> = due.samples.iter().map(|sample| sample.gateway_time.as_millis()).collect();
         assert_eq!((due.first, times), (0, vec![0, 2, 3]));
-        assert!(ledger.due(now + 2 * flush, true).is_none(), "nothing is left");
+        assert!(self::due(&mut ledger, now + 2 * flush, true).is_none(), "nothing is left");
         ledger.settle(numbers[0]);
         assert_eq!(ledger.durable(), 0, "not there yet");
-        ledger.written(0, 77);
-        assert_eq!(ledger.durable(), 2);
+        ledger.written(0, 77, 30);
+        assert_eq!((ledger.durable(), ledger.bytes()), (2, 30));
         ledger.settle(99);
-        assert_eq!(ledger.durable(), 2, "it is not in there");
+        ledger.settle(numbers[1]);
+        assert_eq!(ledger.durable(), 2, "they are not in there");
         ledger.settle(numbers[3]);
         ledger.settle(numbers[2]);
-        assert_eq!((ledger.take_removable(), ledger.durable()), (vec![77], 0));
+        assert_eq!((ledger.take_removable(), ledger.durable(), ledger.bytes()), (vec![77], 0, 0));
         assert!(ledger.take_removable().is_empty());
     }
 
@@ -188,10 +334,10 @@ mod tests {
         let now = start();
         let mut ledger = Ledger::new(Duration::ZERO);
         let number = ledger.add(&sample(1), now);
-        assert!(ledger.due(now, false).is_some());
+        assert!(due(&mut ledger, now, false).is_some());
         ledger.settle(number);
         assert!(ledger.take_removable().is_empty());
-        ledger.written(number, 5);
+        ledger.written(number, 5, 9);
         assert_eq!(ledger.take_removable(), [5]);
     }
 
@@ -199,14 +345,42 @@ mod tests {
     fn blocks_of_an_earlier_run_and_large_heaps_keep_their_numbers_apart() {
         let now = start();
         let mut ledger = Ledger::new(Duration::from_secs(1));
-        let first = ledger.restore(9, 3);
-        assert_eq!(ledger.restore(10, 0), 3);
-        assert_eq!(ledger.take_removable(), [10], "an empty block is of no use");
-        let numbers: Vec<_> = (0..5000).map(|at| ledger.add(&sample(at), now)).collect();
+        let at = Timestamp::from_millis;
+        let stored = |id| Stored { id, bytes: 10, oldest: at(1), newest: at(3) };
+        let first = ledger.restore(stored(9), 3);
+        assert_eq!((ledger.restore(stored(10), 0).len(), ledger.take_removable()), (0, vec![10]), "of no use");
+        assert_eq!((ledger.barrier(), ledger.coldest(), ledger.cold()), (0, Some((0, 9)), 3));
+        let numbers: Vec<_> = (0..5000).map(|at| ledger.add(&sample(at + 10), now)).collect();
         assert_eq!(numbers[0], 3);
-        let (one, two) = (ledger.due(now, false).unwrap(), ledger.due(now, true).unwrap());
+        let (one, two) = (due(&mut ledger, now, false).unwrap(), due(&mut ledger, now, true).unwrap());
         assert_eq!((one.samples.len(), two.samples.len(), two.first), (4000, 1000, 4003));
-        (first..first + 3).for_each(|number| ledger.settle(number));
+        assert_eq!(ledger.warm(0), Some((first.clone(), first.clone())));
+        assert_eq!((ledger.barrier(), ledger.coldest()), (u64::MAX, None));
+        first.iter().for_each(|number| ledger.settle(number));
         assert_eq!(ledger.take_removable(), [9]);
+    }
+
+    #[test]
+    fn blocks_leave_the_memory_newest_first_and_are_given_up_oldest_first() {
+        let now = start();
+        let mut ledger = Ledger::new(Duration::ZERO);
+        for block in 0..3 {
+            let number = ledger.add(&sample(block), now);
+            ledger.add(&sample(block), now);
+            due(&mut ledger, now, true).unwrap();
+            ledger.written(number, 70 + number, 100);
+        }
+        for expected in [4, 2] {
+            let (first, numbers) = ledger.warmest().unwrap();
+            assert_eq!(first, expected);
+            let all = numbers.clone();
+            ledger.cool(first, all);
+        }
+        assert_eq!((ledger.barrier(), ledger.cold(), ledger.durable()), (2, 4, 6));
+        assert!(ledger.give_up(Timestamp::from_millis(-1)).is_none(), "not so old");
+        let gone = ledger.give_up(Timestamp::from_millis(0)).unwrap();
+        assert_eq!((gone.numbers.len(), gone.cold, ledger.bytes()), (2, 0, 200));
+        let gone = ledger.give_up(Timestamp::MAX).unwrap();
+        assert_eq!((gone.cold, ledger.barrier(), ledger.take_removable()), (2, 4, vec![70, 72]));
     }
 }

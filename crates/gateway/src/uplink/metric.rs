@@ -1,19 +1,82 @@
 //! Between samples and Sparkplug metrics.
 
+use super::health::HealthMetric;
 use crate::points::{PointInfo, PointTable};
+use interlex_core::description::Selection;
 use interlex_core::{DataType, LatestTable, PointIndex, Quality, Reason, Timestamp, Value};
 use interlex_sparkplug::{
     DataType as MetricType, DeviceSpec, MetricQuality, MetricSpec, MetricValue, Snapshot, Snapshots,
 };
 use std::borrow::Cow;
+use std::collections::HashMap;
 use std::sync::Arc;
 
-/// What the birth of the device in a slot announces; the alias of a point is its index. `None` without a device. Hosts
-/// may write what can be written, if they may command at all.
-pub(crate) fn device_spec(points: &PointTable, slot: usize, takes_commands: bool) -> Option<DeviceSpec> {
-    let id = points.device(slot)?.to_owned();
-    let metrics = points.of_slot(slot).iter().map(|info| metric_spec(info, takes_commands)).collect();
-    Some(DeviceSpec { id, metrics })
+/// Aliases of points are their indices; those of the node's own metrics start here.
+pub(crate) const FIRST_OWN_ALIAS: u64 = 1 << 32;
+/// The aliases of the devices' results of commands start here, by slot.
+const FIRST_RESULT_ALIAS: u64 = 1 << 33;
+/// The metric of a device that tells what became of the last command.
+const RESULT: &str = "command/result";
+
+/// What an uplink announces: which points, and where they stand in the births.
+#[derive(Debug, Default)]
+pub(crate) struct Announced {
+    /// By slot.
+    slots: Vec<Vec<PointIndex>>,
+    /// By index: the place among the metrics of its device.
+    places: Vec<Option<u32>>,
+}
+
+impl Announced {
+    pub(crate) fn new(points: &PointTable, selection: Option<&Selection>) -> Self {
+        let mut announced = Self { slots: vec![Vec::new(); points.slots()], places: vec![None; points.indices()] };
+        for info in points.all() {
+            if selection.is_some_and(|selection| !selection.takes(&info.device, info.settings())) {
+                continue;
+            }
+            let Some(slot) = announced.slots.get_mut(info.device_slot) else { continue };
+            if let Some(place) = announced.places.get_mut(info.index.position()) {
+                *place = u32::try_from(slot.len()).ok();
+            }
+            slot.push(info.index);
+        }
+        announced
+    }
+
+    /// The place of a point among the metrics of its device; `None` when it does not go up here.
+    pub(crate) fn place(&self, point: PointIndex) -> Option<usize> {
+        let place = (*self.places.get(point.position())?)?;
+        usize::try_from(place).ok()
+    }
+
+    /// The point at a place of a device.
+    pub(crate) fn point(&self, slot: usize, place: usize) -> Option<PointIndex> {
+        self.slots.get(slot)?.get(place).copied()
+    }
+
+    /// The place of a device's result of commands.
+    pub(crate) fn result_place(&self, slot: usize) -> Option<usize> {
+        self.slots.get(slot).map(Vec::len)
+    }
+
+    /// What the birth of the device in a slot announces; `None` when nothing of it goes up. Hosts may write what can be
+    /// written, if they may command at all.
+    pub(crate) fn spec(&self, points: &PointTable, slot: usize, takes_commands: bool) -> Option<DeviceSpec> {
+        let id = points.device(slot)?.to_owned();
+        let indices = self.slots.get(slot).filter(|indices| !indices.is_empty())?;
+        let infos = indices.iter().filter_map(|index| points.get(*index));
+        let mut metrics: Vec<_> = infos.map(|info| metric_spec(info, takes_commands)).collect();
+        if metrics.iter().any(|metric| metric.is_writable) {
+            metrics.push(MetricSpec {
+                name: RESULT.to_owned(),
+                alias: FIRST_RESULT_ALIAS + slot as u64,
+                data_type: MetricType::String,
+                is_writable: false,
+                properties: Vec::new(),
+            });
+        }
+        Some(DeviceSpec { id, metrics })
+    }
 }
 
 fn metric_spec(info: &PointInfo, takes_commands: bool) -> MetricSpec {
@@ -28,7 +91,7 @@ fn metric_spec(info: &PointInfo, takes_commands: bool) -> MetricSpec {
     properties.extend(info.settings().low.map(|low| ("low", MetricValue::Double(low))));
     properties.extend(info.settings().high.map(|high| ("high", MetricValue::Double(high))));
     let (name, alias) = (info.name().to_owned(), u64::from(info.index.0));
-    let is_writable = takes_commands && info.is_writable();
+    let is_writable = takes_commands && info.takes_commands();
     if is_writable {
         properties.push(("access", text("read-write")));
     }
@@ -71,14 +134,34 @@ pub(crate) fn snapshot_of(value: Option<&Value>, quality: Quality, source_time: 
     Snapshot { value, quality: metric_quality, reason, timestamp: source_time.as_unsigned_millis() }
 }
 
-/// Births take their values from the latest-value table.
-pub(crate) struct Current {
-    pub(crate) latest: Arc<LatestTable>,
+/// Something that is well and known.
+pub(crate) fn told(value: MetricValue<'static>, now: Timestamp) -> Snapshot<'static> {
+    let timestamp = now.as_unsigned_millis();
+    Snapshot { value: Some(value), quality: MetricQuality::Good, reason: None, timestamp }
+}
+
+/// Births take their values from the latest-value table, and from what the gateway knows of itself.
+pub(crate) struct Current<'a> {
+    pub(crate) latest: &'a LatestTable,
+    pub(crate) health: &'a [HealthMetric],
+    /// What became of the last command of a device, by slot.
+    pub(crate) results: &'a HashMap<usize, Arc<str>>,
     pub(crate) now: Timestamp,
 }
 
-impl Snapshots for Current {
+impl Snapshots for Current<'_> {
     fn snapshot(&self, alias: u64) -> Snapshot<'_> {
+        if let Some(slot) = alias.checked_sub(FIRST_RESULT_ALIAS) {
+            let result = usize::try_from(slot).ok().and_then(|slot| self.results.get(&slot));
+            return told(MetricValue::Text(Cow::Owned(result.map_or_else(String::new, ToString::to_string))), self.now);
+        }
+        if let Some(own) = alias.checked_sub(FIRST_OWN_ALIAS) {
+            let metric = usize::try_from(own).ok().and_then(|own| self.health.get(own));
+            return match metric {
+                Some(metric) => told(metric.value.clone(), self.now),
+                None => snapshot_of(None, Quality::Bad(Reason::NeverRead), self.now),
+            };
+        }
         let reading = u32::try_from(alias).ok().and_then(|index| self.latest.read(PointIndex(index)));
         match reading {
             Some(reading) if reading.version > 0 => {

@@ -1,24 +1,33 @@
 //! Uplinks: what becomes of reported samples on their way to a broker.
 
+mod backlog;
 mod block;
 mod buffer;
+mod health;
 mod journal;
 mod ledger;
 mod metric;
 mod mqtt;
+mod pace;
+mod past;
+mod ranges;
 mod sparkplug;
 mod tls;
 
-pub(crate) use metric::{data_type_of, snapshot_of};
+pub(crate) use health::own_names;
+pub(crate) use metric::{FIRST_OWN_ALIAS, data_type_of};
 pub(crate) use mqtt::{Connection, MqttEvent, options};
-pub(crate) use sparkplug::{SparkplugTask, initial_status};
+pub(crate) use sparkplug::{SparkplugTask, UplinkStart};
 pub(crate) use tls::{client_config, tls_words};
 
+use crate::clock::wall_clock;
 use crate::points::PointTable;
+use crate::status::{BufferState, BufferView, UplinkState, UplinkStatus};
 use arc_swap::ArcSwap;
+use interlex_core::description::{Uplink, UplinkKind};
 use interlex_core::{LatestTable, Sample};
 use std::sync::Arc;
-use tokio::sync::mpsc;
+use tokio::sync::{mpsc, oneshot};
 
 /// What uplinks are told.
 #[derive(Debug, Clone)]
@@ -30,7 +39,51 @@ pub(crate) enum UplinkInput {
     /// A device is lost.
     DeviceDown(usize),
     /// A new revision runs: these are its points from now on.
-    Points(Arc<PointTable>, Arc<LatestTable>),
+    Points(Shape),
+}
+
+/// What the points are, and the links behind which they are.
+#[derive(Debug, Clone)]
+pub(crate) struct Shape {
+    pub(crate) points: Arc<PointTable>,
+    pub(crate) latest: Arc<LatestTable>,
+    /// The names of the links.
+    pub(crate) links: Arc<[String]>,
+}
+
+/// What people want of an uplink.
+#[derive(Debug)]
+pub(crate) enum UplinkRequest {
+    /// To see its buffer.
+    Buffer(oneshot::Sender<BufferView>),
+    /// To throw away what waits; tells how many samples that were.
+    Purge(oneshot::Sender<u64>),
+}
+
+/// Requests that may wait for an uplink that is busy.
+pub(crate) const REQUEST_QUEUE: usize = 16;
+
+/// The status of an uplink before it ran.
+pub(crate) fn initial_status(uplink: &Uplink) -> UplinkStatus {
+    UplinkStatus {
+        name: uplink.settings.name.to_string(),
+        kind: uplink.word(),
+        url: uplink.settings.url.to_string(),
+        node: match &uplink.kind {
+            UplinkKind::Sparkplug(own) => format!("{}/{}", own.group, own.node),
+        },
+        state: UplinkState::Connecting,
+        since: wall_clock().as_millis(),
+        last_error: None,
+        last_error_at: None,
+        messages: 0,
+        samples_delivered: 0,
+        samples_per_second: 0.0,
+        buffer: BufferState::default(),
+        bd_seq: None,
+        host_in_doubt: false,
+        certificate_until: uplink.broker.certificate.as_deref().and_then(tls::valid_until),
+    }
 }
 
 /// How many messages from links may wait for an uplink that is busy. Uplinks only compute and hand over, so a few

@@ -1,9 +1,10 @@
 //! One MQTT connection, from CONNECT to its end.
 
 use super::tls;
-use interlex_core::description::{SecretText, SparkplugUplink};
+use interlex_core::description::{SecretText, Uplink};
 use rumqttc::{
-    AsyncClient, ClientError, Event, MqttOptions, NetworkOptions, Packet, QoS, SubscribeFilter, SubscribeReasonCode,
+    AsyncClient, ClientError, Event, MqttOptions, NetworkOptions, Packet, Publish, QoS, SubscribeFilter,
+    SubscribeReasonCode,
 };
 use std::time::Duration;
 use tokio::sync::mpsc;
@@ -19,7 +20,7 @@ pub(crate) enum MqttEvent {
     /// UNSUBACK: the broker has read everything that was written before the question.
     Answered,
     /// A message of a subscribed topic.
-    Message { topic: String, payload: bytes::Bytes },
+    Message { topic: String, payload: bytes::Bytes, is_retained: bool },
     /// The connection ended; nothing follows.
     Lost(String),
 }
@@ -41,13 +42,13 @@ const CONNECT_SECONDS: u64 = 5;
 const PROOF_TOPIC: &str = "interlex/proof";
 
 /// The options that every connection of ours shares; `Err` tells what is wrong with certificates or key.
-pub(crate) fn options(client_id: &str, uplink: &SparkplugUplink) -> Result<MqttOptions, String> {
-    let mut options = MqttOptions::new(client_id, uplink.url.bare_host(), uplink.url.port);
+pub(crate) fn options(client_id: &str, uplink: &Uplink) -> Result<MqttOptions, String> {
+    let mut options = MqttOptions::new(client_id, uplink.settings.url.bare_host(), uplink.settings.url.port);
     options.set_clean_session(true);
     // MQTT counts whole seconds, and rumqttc wants at least one.
-    options.set_keep_alive(Duration::from_secs(Duration::from(uplink.keep_alive).as_secs().max(1)));
-    if let Some(user) = &uplink.user {
-        options.set_credentials(user, uplink.password.as_ref().map_or("", SecretText::reveal));
+    options.set_keep_alive(Duration::from_secs(Duration::from(uplink.broker.keep_alive).as_secs().max(1)));
+    if let Some(user) = &uplink.broker.user {
+        options.set_credentials(user, uplink.broker.password.as_ref().map_or("", SecretText::reveal));
     }
     options.set_max_packet_size(LARGEST_INCOMING, LARGEST_OUTGOING);
     options.set_transport(tls::transport(uplink)?);
@@ -80,7 +81,8 @@ impl Connection {
                     }
                     Ok(Event::Incoming(Packet::UnsubAck(_))) => MqttEvent::Answered,
                     Ok(Event::Incoming(Packet::Publish(publish))) => {
-                        MqttEvent::Message { topic: publish.topic, payload: publish.payload }
+                        let Publish { topic, payload, retain: is_retained, .. } = publish;
+                        MqttEvent::Message { topic, payload, is_retained }
                     }
                     Ok(_) => continue,
                     Err(error) => {

@@ -1,113 +1,190 @@
-use super::buffer::{Buffer, LIMIT};
-use super::journal::Journal;
-use super::metric::{Current, device_spec};
-use super::{Connection, MqttEvent, UplinkInput, mqtt, snapshot_of};
+use super::backlog::Backlog;
+use super::health::{self, Health, HealthMetric};
+use super::metric::{Announced, Current, snapshot_of, told};
+use super::pace::Pace;
+use super::{Connection, MqttEvent, Shape, UplinkInput, UplinkRequest, mqtt};
+use crate::broker_trial::is_back;
 use crate::clock::wall_clock;
-use crate::host_command::{HostCommand, HostCommands};
+use crate::gateway::Running;
+use crate::host_command::{CommandResult, HostCommand, HostCommands};
 use crate::link::Backoff;
-use crate::points::PointTable;
-use crate::status::{Shared, UplinkState, UplinkStatus};
-use interlex_core::description::SparkplugUplink;
-use interlex_core::{LatestTable, Sample, Timestamp, Value};
+use crate::status::{BufferState, BufferView, Shared, UplinkState, UplinkStatus};
+use arc_swap::ArcSwap;
+use interlex_core::description::{SparkplugUplink, Uplink};
+use interlex_core::{LatestTable, Sample, Value};
 use interlex_sparkplug::{Datum, EdgeNode, EdgeNodeEvent, MetricValue, Outgoing};
 use interlex_store::Store;
 use rumqttc::{LastWill, QoS};
-use std::collections::VecDeque;
+use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::sync::mpsc;
+use tokio::sync::{mpsc, oneshot};
 use tokio::time::{Instant, MissedTickBehavior, interval, sleep_until, timeout};
 use tokio_util::sync::CancellationToken;
 
 /// The most metrics in one data message: a few tens of kilobytes, so that live values never wait long behind one.
 const METRICS_PER_MESSAGE: usize = 500;
-/// How often kept samples are sent and the broker is asked what it has read.
+/// How often the broker is asked what it has read, and the journal is looked after.
 const TICK: Duration = Duration::from_millis(100);
-/// Kept samples per tick: 20,000 a second, which empties a million in under a minute beside the live ones.
-const HISTORY_PER_TICK: usize = 2000;
 const FIRST_RECONNECT: Duration = Duration::from_millis(500);
 const RECONNECT_LIMIT: Duration = Duration::from_secs(30);
 /// How long stopping waits for the broker, and then for the database.
-pub(super) const GOODBYE: Duration = Duration::from_secs(3);
+const GOODBYE: Duration = Duration::from_secs(3);
+/// Births are no closer together, however often hosts ask for them.
+const BETWEEN_BIRTHS: Duration = Duration::from_secs(1);
+/// How long a broker is given to tell the primary host's STATE, where there are others to go to.
+const AWAIT_HOST: Duration = Duration::from_secs(5);
+/// Results of commands on their way to the broker; one more is told in the audit trail only.
+const RESULTS: usize = 64;
 
-/// One Sparkplug uplink: the session machine on an MQTT connection, with its buffer.
+/// One Sparkplug uplink: the session machine on an MQTT connection, with its backlog.
 pub(crate) struct SparkplugTask {
-    pub(super) gateway: String,
-    pub(super) settings: SparkplugUplink,
-    pub(super) points: Arc<PointTable>,
+    gateway: String,
+    uplink: Uplink,
+    own: SparkplugUplink,
     latest: Arc<LatestTable>,
+    links: Arc<[String]>,
+    announced: Announced,
     status: Arc<Shared<UplinkStatus>>,
-    pub(super) store: Option<Store>,
+    running: Arc<ArcSwap<Running>>,
+    store: Option<Store>,
     node: EdgeNode,
-    pub(super) buffer: Buffer,
-    pub(super) journal: Journal,
+    backlog: Backlog,
+    delivered: u64,
     commands: HostCommands,
+    results: (mpsc::Sender<CommandResult>, mpsc::Receiver<CommandResult>),
+    /// What became of the last command of a device, by slot.
+    last_results: HashMap<usize, Arc<str>>,
+    health: Health,
+    health_told: Vec<HealthMetric>,
+    health_at: Instant,
+    requests: mpsc::Receiver<UplinkRequest>,
     outbox: VecDeque<Outgoing>,
     asked_at: Option<Instant>,
+    pace: Pace,
+    /// Which of the brokers is in use or tried, by its place.
+    broker: usize,
+    /// When births are due.
+    birth_at: Option<Instant>,
+    last_birth: Option<Instant>,
+    /// Since when the session waits for its primary host.
+    awaiting_since: Option<Instant>,
+    /// Until when history is held, while the primary host is in doubt.
+    doubt_until: Option<Instant>,
+    /// The time of the primary host's STATE that the database knows.
+    host_kept: Option<u64>,
+    /// When an earlier broker is looked for, and what came of it.
+    return_at: Instant,
+    returning: Option<oneshot::Receiver<Option<usize>>>,
+}
+
+/// What an uplink starts with.
+pub(crate) struct UplinkStart {
+    pub(crate) gateway: String,
+    pub(crate) uplink: Uplink,
+    pub(crate) shape: Shape,
+    pub(crate) status: Arc<Shared<UplinkStatus>>,
+    pub(crate) running: Arc<ArcSwap<Running>>,
+    pub(crate) store: Option<Store>,
+    pub(crate) commands: HostCommands,
+    pub(crate) requests: mpsc::Receiver<UplinkRequest>,
 }
 
 /// Why a session ended.
 enum Ended {
     Lost(String),
+    /// The primary host is not at this broker.
+    NoHost(Connection),
+    /// An earlier broker is there again, by its place.
+    Return(usize, Connection),
     Stopped(Connection),
 }
 
 impl SparkplugTask {
     /// Prepares the uplink: reads what it must remember.
-    pub(crate) async fn new(
-        (gateway, settings): (String, SparkplugUplink),
-        (points, latest): (Arc<PointTable>, Arc<LatestTable>),
-        status: Arc<Shared<UplinkStatus>>,
-        store: Option<Store>,
-        commands: HostCommands,
-    ) -> Self {
-        let (mut last_bd_seq, mut journal) = (None, Vec::new());
+    pub(crate) async fn new(start: UplinkStart, own: SparkplugUplink) -> Self {
+        let UplinkStart { gateway, uplink, shape, status, running, store, commands, requests } = start;
+        let (mut last_bd_seq, mut host_known) = (None, None);
+        let name = uplink.settings.name.as_str();
         if let Some(store) = &store {
-            let name = settings.name.as_str();
             match store.bd_seq(&gateway, name).await {
                 Ok(bd_seq) => last_bd_seq = bd_seq,
                 Err(error) => tracing::warn!(uplink = name, %error, "bdSeq starts at 0"),
             }
-            match store.journal_blocks(&gateway, name).await {
-                Ok(blocks) => journal = blocks,
-                Err(error) => tracing::error!(uplink = name, %error, "the journal stays in the database"),
+            match store.host_known(&gateway, name).await {
+                Ok(known) => host_known = known,
+                Err(error) => tracing::warn!(uplink = name, %error, "the primary host is taken at its word"),
             }
         }
-        let node = EdgeNode::new(settings.group.as_str(), settings.node.as_str(), Vec::new(), last_bd_seq);
-        let (buffer, outbox) = (Buffer::new(LIMIT), VecDeque::new());
-        let flush = settings.journal_flush.into();
-        let own = Journal::new(store.as_ref(), &gateway, settings.name.as_str(), flush);
+        let mut node = EdgeNode::new(own.group.as_str(), own.node.as_str(), Vec::new(), last_bd_seq);
+        if let Some(host) = &own.primary_host {
+            node = node.with_primary_host(host.as_str(), host_known);
+        }
+        let backlog = Backlog::new((&gateway, name), &uplink.journal, shape.points, store.as_ref()).await;
+        let now = Instant::now();
         let mut task = Self {
+            pace: Pace::new(uplink.journal.history_share, now),
             gateway,
-            settings,
-            points,
-            latest,
+            uplink,
+            own,
+            latest: shape.latest,
+            links: shape.links,
+            announced: Announced::default(),
             status,
+            running,
             store,
             node,
-            buffer,
-            journal: own,
+            backlog,
+            delivered: 0,
             commands,
-            outbox,
+            results: mpsc::channel(RESULTS),
+            last_results: HashMap::new(),
+            health: Health::new(wall_clock()),
+            health_told: Vec::new(),
+            health_at: now,
+            requests,
+            outbox: VecDeque::new(),
             asked_at: None,
+            broker: 0,
+            birth_at: None,
+            last_birth: None,
+            awaiting_since: None,
+            doubt_until: None,
+            host_kept: host_known,
+            return_at: now,
+            returning: None,
         };
         task.announce();
-        task.restore(journal);
+        task.show_buffer();
         task
     }
 
     /// Runs until `stop` is cancelled; then publishes the death and keeps what was not proven.
     pub(crate) async fn run(mut self, mut input: mpsc::Receiver<UplinkInput>, stop: CancellationToken) {
         let mut backoff = Backoff::new(FIRST_RECONNECT, RECONNECT_LIMIT, fastrand::Rng::new());
+        let brokers = self.uplink.urls().count();
         while !stop.is_cancelled() {
             match self.session(&mut input, &stop, &mut backoff).await {
                 Ended::Lost(error) => {
                     self.lost(&error);
+                    self.broker = (self.broker + 1) % brokers;
                     let again = Instant::now() + backoff.wait();
                     self.wait(&mut input, again, &stop).await;
                 }
+                Ended::NoHost(connection) => {
+                    self.part(&mut input, connection).await;
+                    self.is_offline("the primary host is offline");
+                    self.broker = (self.broker + 1) % brokers;
+                    let again = Instant::now() + FIRST_RECONNECT;
+                    self.wait(&mut input, again, &stop).await;
+                }
+                Ended::Return(broker, connection) => {
+                    self.part(&mut input, connection).await;
+                    self.broker = broker;
+                }
                 Ended::Stopped(connection) => {
-                    self.say_goodbye(&mut input, connection).await;
+                    self.part(&mut input, connection).await;
+                    self.keep_host_known(None);
                     break;
                 }
             }
@@ -115,7 +192,8 @@ impl SparkplugTask {
         while let Ok(input) = input.try_recv() {
             self.take_in(input);
         }
-        self.close_journal().await;
+        self.backlog.close(GOODBYE).await;
+        self.show_buffer();
     }
 
     /// Takes in what links tell while there is no connection.
@@ -125,8 +203,9 @@ impl SparkplugTask {
         loop {
             tokio::select! {
                 Some(told) = input.recv() => self.take_in(told),
-                news = self.journal.next() => self.journal.heard(news),
-                _ = ticks.tick() => self.keep_journal(false),
+                Some(request) = self.requests.recv() => self.answer(request),
+                news = self.backlog.news() => self.backlog.hear(news),
+                _ = ticks.tick() => self.keep_backlog(),
                 () = sleep_until(until) => return,
                 () = stop.cancelled() => return,
             }
@@ -150,39 +229,58 @@ impl SparkplugTask {
                 event = connection.events.recv() => match event {
                     Some(MqttEvent::Lost(error)) => return Ended::Lost(error),
                     None => return Ended::Lost("the connection ended".to_owned()),
-                    Some(event) => {
-                        if let Err(error) = self.handle(event, &connection, backoff) {
-                            return Ended::Lost(error);
-                        }
+                    Some(event) => match self.handle(event, &connection, backoff) {
+                        Ok(true) => {}
+                        Ok(false) => return Ended::NoHost(connection),
+                        Err(error) => return Ended::Lost(error),
                     }
                 },
                 Some(told) = input.recv() => self.take_in(told),
-                news = self.journal.next() => self.journal.heard(news),
+                Some(request) = self.requests.recv() => self.answer(request),
+                Some(result) = self.results.1.recv() => self.tell_result(result),
+                news = self.backlog.news() => self.backlog.hear(news),
+                () = self.pace.is_due() => {}
                 _ = ticks.tick() => {
-                    self.keep_journal(false);
+                    self.keep_backlog();
                     if self.is_overdue() {
-                        return Ended::Lost(format!("no answer from the broker within {}", self.settings.keep_alive));
+                        let limit = self.uplink.broker.keep_alive;
+                        return Ended::Lost(format!("no answer from the broker within {limit}"));
                     }
-                    self.send_history(&connection);
+                    self.tell_health();
                     self.ask(&connection);
+                    if self.has_awaited_host() {
+                        return Ended::NoHost(connection);
+                    }
+                    if let Some(broker) = self.look_back() {
+                        return Ended::Return(broker, connection);
+                    }
                 }
                 () = stop.cancelled() => return Ended::Stopped(connection),
             }
+            self.settle_doubt();
+            self.birth_if_due();
             self.send(&connection);
+            self.send_history(&connection);
         }
     }
 
     fn connect(&mut self) -> Result<Connection, String> {
-        let will = self.node.connect(wall_clock().as_unsigned_millis());
+        let will = self.node.connect_to(wall_clock().as_unsigned_millis(), self.broker);
         self.outbox.clear();
+        (self.birth_at, self.awaiting_since, self.doubt_until) = (None, None, None);
+        self.return_at = Instant::now() + Duration::from(self.uplink.broker.return_after);
+        self.returning = None;
+        self.pace.restart(Instant::now());
         self.keep_bd_seq(will.bd_seq);
-        let settings = &self.settings;
-        let mut options = mqtt::options(&settings.mqtt_client_id(), settings)?;
+        let uplink = self.uplink.at(self.broker);
+        self.status.update(|status, _| status.url = uplink.settings.url.to_string());
+        let mut options = mqtt::options(&uplink.mqtt_client_id(), &uplink)?;
         options.set_last_will(LastWill::new(will.topic, will.payload, QoS::AtLeastOnce, false));
         Ok(Connection::start(options))
     }
 
-    fn handle(&mut self, event: MqttEvent, connection: &Connection, backoff: &mut Backoff) -> Result<(), String> {
+    /// Goes on with a session; `false` when the primary host is not there.
+    fn handle(&mut self, event: MqttEvent, connection: &Connection, backoff: &mut Backoff) -> Result<bool, String> {
         match event {
             MqttEvent::Connected => {
                 connection.subscribe(&self.node.subscriptions()).map_err(|error| error.to_string())?;
@@ -190,35 +288,74 @@ impl SparkplugTask {
             MqttEvent::Subscribed => {
                 backoff.reset();
                 self.node.handle_subscribed();
+                if self.node.is_awaiting_host() {
+                    self.awaiting_since = Some(Instant::now());
+                    self.is_waiting_for_host();
+                }
             }
             MqttEvent::Answered => {
                 self.asked_at = None;
-                let (proven, now) = (self.buffer.proven(), wall_clock());
+                let (proven, now) = (self.backlog.buffer.proven(), wall_clock());
+                self.pace.proven(Instant::now());
+                let proven = u32::try_from(proven).unwrap_or(u32::MAX);
+                self.delivered += u64::from(proven);
                 self.status.update(|status, meter| {
-                    let proven = u32::try_from(proven).unwrap_or(u32::MAX);
                     status.samples_delivered += u64::from(proven);
                     meter.add(now, proven);
                 });
             }
-            MqttEvent::Message { topic, payload } => self.node.handle_message(&topic, &payload),
+            MqttEvent::Message { topic, payload, is_retained } => self.handle_message(&topic, &payload, is_retained),
             MqttEvent::Lost(error) => return Err(error),
         }
+        let mut has_host = true;
         while let Some(event) = self.node.poll_event() {
             match event {
-                EdgeNodeEvent::BirthDue => self.birth(),
+                EdgeNodeEvent::BirthDue => {
+                    let now = Instant::now();
+                    self.birth_at = Some(self.last_birth.map_or(now, |last| now.max(last + BETWEEN_BIRTHS)));
+                }
+                EdgeNodeEvent::HostConfirmed => {
+                    tracing::info!(uplink = self.name(), "the primary host is back");
+                    self.backlog.buffer.nothing_arrived();
+                }
+                // With one broker, a session that waits goes on waiting.
+                EdgeNodeEvent::HostOffline => {
+                    has_host = self.node.is_awaiting_host() && self.uplink.broker.fallbacks.is_none();
+                }
                 EdgeNodeEvent::Command { device, metric, value } => self.command(device, metric, value),
                 EdgeNodeEvent::CommandRefused(why) => {
-                    self.commands.refused(self.settings.name.as_str(), &why);
-                    tracing::warn!(uplink = self.settings.name.as_str(), why, "command refused");
+                    self.commands.refused(self.uplink.settings.name.as_str(), &why);
+                    tracing::warn!(uplink = self.name(), why, "command refused");
                 }
             }
         }
-        Ok(())
+        Ok(has_host)
+    }
+
+    fn name(&self) -> &str {
+        self.uplink.settings.name.as_str()
+    }
+
+    fn handle_message(&mut self, topic: &str, payload: &[u8], is_retained: bool) {
+        if self.node.state_topic().as_deref() == Some(topic) {
+            self.node.handle_state(wall_clock().as_unsigned_millis(), payload, is_retained);
+            let known = self.node.host_known();
+            if known != self.host_kept {
+                self.keep_host_known(known);
+            }
+        } else if is_retained {
+            // It would be carried out again at every connection.
+            self.commands
+                .refused(self.uplink.settings.name.as_str(), &format!("{topic}: retained commands are not taken"));
+        } else {
+            self.node.handle_message(topic, payload);
+        }
     }
 
     /// Hands a command on to the field; what is checked there is told there.
     fn command(&self, device: usize, metric: usize, value: MetricValue<'static>) {
-        let Some(info) = self.points.of_slot(device).get(metric) else { return };
+        let point = self.announced.point(device, metric);
+        let Some(info) = point.and_then(|point| self.backlog.points.get(point)) else { return };
         let value = match value {
             MetricValue::Bool(bit) => Value::Bool(bit),
             MetricValue::Int(int) => Value::Int(int),
@@ -227,78 +364,182 @@ impl SparkplugTask {
             MetricValue::Double(float) => Value::Float64(float),
             MetricValue::Text(text) => Value::Text(text.into()),
         };
-        let uplink = self.settings.name.to_string();
-        self.commands.send(HostCommand {
-            uplink,
-            device: info.device.to_string(),
-            point: info.name().to_owned(),
-            value,
-        });
+        let (uplink, answer) = (self.name().to_owned(), Some((device, self.results.0.clone())));
+        let (device, point) = (info.device.to_string(), info.name().to_owned());
+        self.commands.send(HostCommand { uplink, device, point, value, answer });
     }
 
-    fn birth(&mut self) {
+    /// Tells hosts what became of a command, in the device's metric for it.
+    fn tell_result(&mut self, result: CommandResult) {
+        let CommandResult { slot, words, .. } = result;
+        let words: Arc<str> = words.into();
+        self.last_results.insert(slot, Arc::clone(&words));
+        let Some(metric) = self.announced.result_place(slot) else { return };
         let now = wall_clock();
-        self.node.birth(now.as_unsigned_millis(), &self.current(now));
-        tracing::info!(uplink = self.settings.name.as_str(), "births published");
+        let datum = Datum { metric, now: told(MetricValue::Text(words.to_string().into()), now), is_historical: false };
+        if let Err(error) = self.node.data(now.as_unsigned_millis(), slot, [datum]) {
+            tracing::debug!(uplink = self.name(), %error, "the next birth tells what became of a command");
+        }
+    }
+
+    fn tell_health(&mut self) {
+        let now = Instant::now();
+        if now < self.health_at {
+            return;
+        }
+        self.health_at = now + Duration::from(self.own.health);
+        let (at, before) = (wall_clock(), std::mem::take(&mut self.health_told));
+        let buffer = self.backlog.state(self.delivered);
+        self.health_told = self.health.look(&self.links, &self.running.load().link_states(), &buffer, at);
+        self.node.set_metrics(health::specs(&self.health_told));
+        let changed = self.health_told.iter().enumerate().filter(|(place, metric)| before.get(*place) != Some(metric));
+        let data = changed.map(|(metric, told_now)| Datum {
+            metric,
+            now: told(told_now.value.clone(), at),
+            is_historical: false,
+        });
+        // What is not told now is in the birth.
+        let _ = self.node.node_data(at.as_unsigned_millis(), data);
+        while let Some(event) = self.node.poll_event() {
+            if event == EdgeNodeEvent::BirthDue {
+                self.birth_at = Some(now);
+            }
+        }
+    }
+
+    fn birth_if_due(&mut self) {
+        let now = Instant::now();
+        if self.birth_at.is_none_or(|due| now < due) {
+            return;
+        }
+        (self.birth_at, self.last_birth, self.awaiting_since) = (None, Some(now), None);
+        self.health_at = now;
+        self.tell_health();
+        // The births tell what is newer than what was to go out as live.
+        self.backlog.buffer.live_is_history();
+        let at = wall_clock();
+        let current = Current { latest: &self.latest, health: &self.health_told, results: &self.last_results, now: at };
+        self.node.birth(at.as_unsigned_millis(), &current);
+        let is_doubtful = self.node.is_host_doubtful();
+        self.doubt_until = is_doubtful.then(|| now + Duration::from(self.own.host_grace));
+        tracing::info!(uplink = self.name(), is_doubtful, "births published");
         self.status.update(|status, _| {
+            status.host_in_doubt = is_doubtful;
             if status.state != UplinkState::Online {
-                (status.state, status.since) = (UplinkState::Online, now.as_millis());
+                (status.state, status.since) = (UplinkState::Online, at.as_millis());
             }
         });
     }
 
-    fn current(&self, now: Timestamp) -> Current {
-        Current { latest: Arc::clone(&self.latest), now }
+    /// Ends the doubt about the primary host when it was waited for long enough.
+    fn settle_doubt(&mut self) {
+        if self.doubt_until.is_some_and(|until| Instant::now() >= until) {
+            self.doubt_until = None;
+            tracing::warn!(uplink = self.name(), "the primary host did not report back; its old STATE has to do");
+            self.node.trust_host();
+            self.status.update(|status, _| status.host_in_doubt = false);
+        }
+    }
+
+    /// Whether the primary host is to be looked for at another broker.
+    fn has_awaited_host(&self) -> bool {
+        self.uplink.broker.fallbacks.is_some() && self.awaiting_since.is_some_and(|since| since.elapsed() > AWAIT_HOST)
+    }
+
+    /// Looks whether an earlier broker is there again, every now and then.
+    fn look_back(&mut self) -> Option<usize> {
+        if self.broker == 0 || !self.node.is_born() {
+            return None;
+        }
+        if let Some(returning) = &mut self.returning {
+            let found = match returning.try_recv() {
+                Err(oneshot::error::TryRecvError::Empty) => return None,
+                Ok(found) => found,
+                Err(oneshot::error::TryRecvError::Closed) => None,
+            };
+            self.returning = None;
+            self.return_at = Instant::now() + Duration::from(self.uplink.broker.return_after);
+            return found;
+        }
+        if Instant::now() >= self.return_at {
+            let (sender, receiver) = oneshot::channel();
+            let (uplink, brokers) = (self.uplink.clone(), self.broker);
+            tokio::spawn(async move {
+                let mut found = None;
+                for broker in 0..brokers {
+                    if is_back(&uplink.at(broker)).await {
+                        found = Some(broker);
+                        break;
+                    }
+                }
+                // An error means that the session has ended meanwhile.
+                let _ = sender.send(found);
+            });
+            self.returning = Some(receiver);
+        }
+        None
     }
 
     fn take_in(&mut self, input: UplinkInput) {
-        let now = wall_clock();
+        let now = wall_clock().as_unsigned_millis();
         match input {
-            UplinkInput::Samples(samples) => {
-                let instant = Instant::now().into_std();
-                for sample in samples.iter() {
-                    let Some(device) = self.points.get(sample.point).map(|info| info.device_slot) else { continue };
-                    if !self.node.is_born() {
-                        let number = self.journal.ledger.add(sample, instant);
-                        self.buffer.push_history(device, number, sample.clone());
-                    } else if self.node.is_device_born(device) {
-                        let number = self.journal.ledger.add(sample, instant);
-                        self.buffer.push_live(device, number, sample.clone());
-                    }
-                    // Else the DDEATH before has told it, or the DBIRTH that follows will.
-                }
-            }
-            UplinkInput::DeviceUp(device) => {
-                let current = self.current(now);
-                self.node.device_up(now.as_unsigned_millis(), device, &current);
-            }
-            UplinkInput::DeviceDown(device) => {
-                self.node.device_down(now.as_unsigned_millis(), device);
-            }
-            UplinkInput::Points(points, latest) => {
-                (self.points, self.latest) = (points, latest);
+            UplinkInput::Samples(samples) => self.take_samples(&samples),
+            UplinkInput::DeviceUp(device) => self.with_current(|node, current| node.device_up(now, device, current)),
+            UplinkInput::DeviceDown(device) => self.node.device_down(now, device),
+            UplinkInput::Points(Shape { points, latest, links }) => {
+                (self.backlog.points, self.latest, self.links) = (points, latest, links);
                 self.announce();
-                self.drop_unknown();
+                self.backlog.drop_unknown();
             }
         }
         self.show_buffer();
     }
 
-    /// Tells the node what its devices are: those that changed are born again, those that are gone die.
-    fn announce(&mut self) {
-        let now = wall_clock();
-        let current = self.current(now);
-        for slot in 0..self.points.slots() {
-            let spec = device_spec(&self.points, slot, self.settings.commands);
-            self.node.set_device(now.as_unsigned_millis(), slot, spec, &current);
+    fn take_samples(&mut self, samples: &[Sample]) {
+        for sample in samples.iter().filter(|sample| self.announced.place(sample.point).is_some()) {
+            let Some(device) = self.backlog.points.get(sample.point).map(|info| info.device_slot) else { continue };
+            if !self.node.is_born() {
+                self.backlog.push_history(device, sample);
+            } else if self.node.is_device_born(device) {
+                self.backlog.push_live(device, sample);
+            }
+            // Else the DDEATH before has told it, or the DBIRTH that follows will.
         }
     }
 
-    fn drop_unknown(&mut self) {
-        let points = &self.points;
-        let dropped = self.buffer.keep_only(|point| points.get(point).is_some());
-        if dropped > 0 {
-            tracing::warn!(uplink = self.settings.name.as_str(), dropped, "kept samples of points that are gone");
+    fn with_current(&mut self, act: impl FnOnce(&mut EdgeNode, &Current<'_>)) {
+        let (health, results) = (&self.health_told, &self.last_results);
+        let current = Current { latest: &self.latest, health, results, now: wall_clock() };
+        act(&mut self.node, &current);
+    }
+
+    /// Tells the node what its devices are: those that changed are born again, those that are gone die.
+    fn announce(&mut self) {
+        let now = wall_clock().as_unsigned_millis();
+        let points = Arc::clone(&self.backlog.points);
+        self.announced = Announced::new(&points, self.uplink.broker.select.as_ref());
+        for slot in 0..points.slots() {
+            let spec = self.announced.spec(&points, slot, self.uplink.broker.commands);
+            self.with_current(|node, current| node.set_device(now, slot, spec, current));
+        }
+    }
+
+    /// What people want of the backlog.
+    fn answer(&mut self, request: UplinkRequest) {
+        // Nobody may wait for the answer any more.
+        match request {
+            UplinkRequest::Buffer(answer) => {
+                let _ = answer.send(BufferView {
+                    state: self.backlog.state(self.delivered),
+                    gaps: self.backlog.gaps(),
+                    past: self.backlog.past().moments(),
+                });
+            }
+            UplinkRequest::Purge(answer) => {
+                let thrown = self.backlog.purge();
+                self.show_buffer();
+                let _ = answer.send(thrown);
+            }
         }
     }
 
@@ -309,37 +550,52 @@ impl SparkplugTask {
             if !self.flush(connection) || !self.node.is_born() {
                 return;
             }
-            let Some((device, samples)) = self.buffer.take_live(METRICS_PER_MESSAGE) else { return };
+            let Some((device, samples)) = self.backlog.buffer.take_live(METRICS_PER_MESSAGE) else { return };
             self.data(device, &samples, false);
         }
     }
 
+    /// Sends what has waited, as much at a time as its share of the connection allows, and asks for the proof at once.
     fn send_history(&mut self, connection: &Connection) {
-        let mut left = HISTORY_PER_TICK;
-        while left > 0 && self.node.is_born() && self.flush(connection) {
+        if !self.pace.is_free(Instant::now())
+            || !self.node.is_born()
+            || self.node.is_host_doubtful()
+            || !self.backlog.has_history()
+        {
+            return;
+        }
+        let (mut left, before) = (self.pace.batch(), self.pace.batch());
+        while left > 0 && self.flush(connection) {
             let node = &self.node;
-            let taken = self.buffer.take_history(METRICS_PER_MESSAGE, |device| node.is_device_born(device));
-            let Some((device, samples)) = taken else { return };
+            let most = left.min(METRICS_PER_MESSAGE);
+            let Some((device, samples)) = self.backlog.take_history(most, |device| node.is_device_born(device)) else {
+                break;
+            };
             left = left.saturating_sub(samples.len());
             self.data(device, &samples, true);
             self.outbox.extend(std::iter::from_fn(|| self.node.poll_transmit()));
+        }
+        if left < before {
+            self.pace.sent(left == 0, Instant::now());
+            self.flush(connection);
+            self.ask(connection);
         }
     }
 
     /// Makes one data message of samples in time order.
     fn data(&mut self, device: usize, samples: &[Sample], is_historical: bool) {
         let now = wall_clock().as_unsigned_millis();
-        let points = &self.points;
+        let announced = &self.announced;
         let datum = |sample: &Sample| {
-            let metric = points.get(sample.point)?.position;
+            let metric = announced.place(sample.point)?;
             let now = snapshot_of(sample.value.as_ref(), sample.quality, sample.source_time);
             Some(Datum { metric, now, is_historical })
         };
         let data: Vec<_> = samples.iter().filter_map(datum).collect();
         if let Err(error) = self.node.data(now, device, data) {
             // The device died after these were read: they wait for its birth, as history.
-            tracing::debug!(uplink = self.settings.name.as_str(), %error, "data withheld");
-            self.buffer.take_back(samples.len());
+            tracing::debug!(uplink = self.name(), %error, "data withheld");
+            self.backlog.buffer.take_back(samples.len());
         }
     }
 
@@ -355,33 +611,37 @@ impl SparkplugTask {
         }
         if messages > 0 {
             self.status.update(|status, _| status.messages += messages);
-            self.show_buffer();
         }
         self.outbox.is_empty()
     }
 
+    /// Asks the broker what it has read; while the primary host is in doubt, that would prove nothing.
     fn ask(&mut self, connection: &Connection) {
-        if self.outbox.is_empty() && self.buffer.ask() {
+        if self.outbox.is_empty() && !self.node.is_host_doubtful() && self.backlog.buffer.ask() {
             if connection.ask() {
                 self.asked_at = Some(Instant::now());
             } else {
                 // The queue is full: what was marked is asked about again with the next question.
-                self.buffer.proven_nothing();
+                self.backlog.buffer.proven_nothing();
             }
         }
     }
 
     fn is_overdue(&self) -> bool {
-        let limit = Duration::from(self.settings.keep_alive);
+        let limit = Duration::from(self.uplink.broker.keep_alive);
         self.asked_at.is_some_and(|asked| asked.elapsed() > limit)
     }
 
     fn lost(&mut self, error: &str) {
         self.node.handle_connection_lost();
-        self.buffer.connection_lost();
-        self.drop_unknown();
+        self.backlog.buffer.nothing_arrived();
+        self.backlog.drop_unknown();
         self.outbox.clear();
         self.asked_at = None;
+        self.is_offline(error);
+    }
+
+    fn is_offline(&mut self, error: &str) {
         let now = wall_clock().as_millis();
         let mut was_offline = false;
         self.status.update(|status, _| {
@@ -390,27 +650,39 @@ impl SparkplugTask {
                 (status.state, status.since) = (UplinkState::Offline, now);
             }
             (status.last_error, status.last_error_at) = (Some(error.to_owned()), Some(now));
+            status.host_in_doubt = false;
         });
         if !was_offline {
-            tracing::warn!(uplink = self.settings.name.as_str(), error, "uplink offline");
+            tracing::warn!(uplink = self.name(), error, "uplink offline");
         }
         self.show_buffer();
     }
 
-    pub(super) fn show_buffer(&self) {
-        let (waiting, lost) = (self.buffer.waiting(), self.buffer.lost());
-        let (durable, error) = (self.journal.ledger.durable(), self.journal.error.clone());
-        let oldest = self.buffer.oldest().map(Timestamp::as_millis);
+    fn is_waiting_for_host(&self) {
+        let now = wall_clock().as_millis();
         self.status.update(|status, _| {
-            (status.samples_waiting, status.samples_lost) = (waiting, lost);
-            (status.samples_durable, status.journal_error, status.oldest_waiting_at) = (durable, error, oldest);
+            if status.state != UplinkState::Waiting {
+                (status.state, status.since) = (UplinkState::Waiting, now);
+            }
         });
+        tracing::info!(uplink = self.name(), "connected; waiting for the primary host");
+    }
+
+    fn keep_backlog(&mut self) {
+        self.backlog.keep(false);
+        self.backlog.note(self.delivered, self.node.is_born());
+        self.show_buffer();
+    }
+
+    fn show_buffer(&self) {
+        let buffer: BufferState = self.backlog.state(self.delivered);
+        self.status.update(|status, _| status.buffer = buffer);
     }
 
     fn keep_bd_seq(&self, bd_seq: u8) {
         self.status.update(|status, _| status.bd_seq = Some(bd_seq));
         let Some(store) = self.store.clone() else { return };
-        let (gateway, uplink) = (self.gateway.clone(), self.settings.name.to_string());
+        let (gateway, uplink) = (self.gateway.clone(), self.name().to_owned());
         // Not waited for: while the database is away, connecting must not be.
         tokio::spawn(async move {
             if let Err(error) = store.set_bd_seq(&gateway, &uplink, bd_seq).await {
@@ -419,57 +691,50 @@ impl SparkplugTask {
         });
     }
 
-    /// Sends what is left, publishes the death, and waits for the proof that the broker has read it.
-    async fn say_goodbye(&mut self, input: &mut mpsc::Receiver<UplinkInput>, mut connection: Connection) {
+    fn keep_host_known(&mut self, known: Option<u64>) {
+        self.host_kept = known;
+        let Some(store) = self.store.clone().filter(|_| self.own.primary_host.is_some()) else { return };
+        let (gateway, uplink) = (self.gateway.clone(), self.name().to_owned());
+        tokio::spawn(async move {
+            if let Err(error) = store.set_host_known(&gateway, &uplink, known).await {
+                tracing::warn!(uplink, %error, "the primary host's STATE was not kept");
+            }
+        });
+    }
+
+    /// Sends what is left, publishes the death where there was a birth, and waits for the proof that the broker has read it.
+    async fn part(&mut self, input: &mut mpsc::Receiver<UplinkInput>, mut connection: Connection) {
         while let Ok(told) = input.try_recv() {
             self.take_in(told);
         }
         let deadline = Instant::now() + GOODBYE;
         self.send(&connection);
+        let is_doubtful = self.node.is_host_doubtful();
         self.node.disconnect(wall_clock().as_unsigned_millis());
         self.outbox.extend(std::iter::from_fn(|| self.node.poll_transmit()));
         // A question that is under way proves less than the next one will.
-        self.buffer.proven_nothing();
+        self.backlog.buffer.proven_nothing();
         let mut is_asked = false;
         loop {
             if self.flush(&connection) && !is_asked {
-                self.buffer.ask();
+                if !is_doubtful {
+                    self.backlog.buffer.ask();
+                }
                 is_asked = connection.ask();
             }
             let event = timeout(deadline.saturating_duration_since(Instant::now()), connection.events.recv()).await;
             match event {
                 Ok(Some(MqttEvent::Answered)) if self.asked_at.take().is_none() => {
-                    self.buffer.proven();
+                    self.delivered += self.backlog.buffer.proven() as u64;
                     break;
                 }
                 Ok(Some(MqttEvent::Lost(_)) | None) | Err(_) => break,
                 Ok(Some(_)) => {}
             }
         }
+        self.asked_at = None;
+        self.backlog.buffer.nothing_arrived();
         connection.disconnect(GOODBYE).await;
-        tracing::info!(uplink = self.settings.name.as_str(), "death published, disconnected");
-    }
-}
-
-/// The status of an uplink before it ran.
-pub(crate) fn initial_status(settings: &SparkplugUplink) -> UplinkStatus {
-    UplinkStatus {
-        name: settings.name.to_string(),
-        url: settings.url.to_string(),
-        node: format!("{}/{}", settings.group, settings.node),
-        state: UplinkState::Connecting,
-        since: wall_clock().as_millis(),
-        last_error: None,
-        last_error_at: None,
-        messages: 0,
-        samples_delivered: 0,
-        samples_per_second: 0.0,
-        samples_waiting: 0,
-        samples_lost: 0,
-        samples_durable: 0,
-        samples_limit: LIMIT,
-        oldest_waiting_at: None,
-        journal_error: None,
-        bd_seq: None,
+        tracing::info!(uplink = self.name(), "disconnected in order");
     }
 }

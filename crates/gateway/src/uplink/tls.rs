@@ -1,29 +1,30 @@
 //! TLS to a broker: whom to trust, who we are, and what went wrong in plain words.
 
-use interlex_core::description::{SecretText, SparkplugUplink};
+use interlex_core::description::{SecretText, Uplink};
 use rumqttc::{ConnectReturnCode, ConnectionError, TlsConfiguration, Transport};
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::{CertificateError, ClientConfig, RootCertStore};
 use std::error::Error;
 use std::sync::Arc;
+use x509_cert::der::Decode;
 
 /// How the bytes travel.
-pub(super) fn transport(uplink: &SparkplugUplink) -> Result<Transport, String> {
-    Ok(match uplink.url.is_tls {
+pub(super) fn transport(uplink: &Uplink) -> Result<Transport, String> {
+    Ok(match uplink.settings.url.is_tls {
         true => Transport::Tls(TlsConfiguration::Rustls(Arc::new(client_config(uplink)?))),
         false => Transport::Tcp,
     })
 }
 
 /// Whom to trust, and who we are; `Err` tells what is wrong with it.
-pub(crate) fn client_config(uplink: &SparkplugUplink) -> Result<ClientConfig, String> {
+pub(crate) fn client_config(uplink: &Uplink) -> Result<ClientConfig, String> {
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let builder = ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
         .map_err(|error| error.to_string())?
-        .with_root_certificates(roots(uplink.ca.as_deref())?);
-    match (&uplink.certificate, &uplink.key) {
+        .with_root_certificates(roots(uplink.broker.ca.as_deref())?);
+    match (&uplink.broker.certificate, &uplink.broker.key) {
         (Some(certificate), Some(key)) => builder
             .with_client_auth_cert(certificates("certificate", certificate)?, private_key(key)?)
             .map_err(|error| format!("certificate and key: {error}")),
@@ -59,6 +60,16 @@ fn certificates(key: &str, text: &str) -> Result<Vec<CertificateDer<'static>>, S
 fn private_key(key: &SecretText) -> Result<PrivateKeyDer<'static>, String> {
     PrivateKeyDer::from_pem_slice(key.reveal().as_bytes())
         .map_err(|error| format!("key is no private key in PEM: {error}"))
+}
+
+/// Until when a certificate in PEM is valid, in milliseconds since 1970 UTC; of several, the first that ends.
+pub(super) fn valid_until(pem: &str) -> Option<i64> {
+    let ends = |der: CertificateDer<'static>| {
+        let certificate = x509_cert::Certificate::from_der(&der).ok()?;
+        let end = certificate.tbs_certificate().validity().not_after.to_unix_duration();
+        i64::try_from(end.as_millis()).ok()
+    };
+    certificates("certificate", pem).ok()?.into_iter().filter_map(ends).min()
 }
 
 /// Why a connection could not be made or ended.

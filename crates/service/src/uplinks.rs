@@ -1,0 +1,68 @@
+//! What people see and do of running uplinks.
+
+use crate::auth::{Engineer, Viewer};
+use crate::extract::{Json, Path};
+use crate::{ApiError, App, ProblemDetails};
+use axum::extract::State;
+use interlex_gateway::{BufferView, Running};
+use interlex_store::AuditEntry;
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+
+pub(crate) fn unknown(gateway: &str, uplink: &str) -> ApiError {
+    ApiError::NotFound(format!("running uplink {gateway}/{uplink}"))
+}
+
+pub(crate) fn running(app: &App, gateway: &str, uplink: &str) -> Result<Arc<Running>, ApiError> {
+    app.gateway(gateway).map(|gateway| gateway.running()).ok_or_else(|| unknown(gateway, uplink))
+}
+
+/// The buffer of an uplink: what waits, where samples are missing, and the last six hours in steps of ten seconds.
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/uplinks/{uplink}/buffer", operation_id = "uplink_buffer", tag = "watch",
+    extensions(("x-role" = json!("viewer"))), params(("gateway" = String, Path), ("uplink" = String, Path)), responses(
+    (status = 200, body = BufferView), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
+pub(crate) async fn buffer(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Path((gateway, uplink)): Path<(String, String)>,
+) -> Result<Json<BufferView>, ApiError> {
+    let view = running(&app, &gateway, &uplink)?.buffer(&uplink).await;
+    view.map(Json).ok_or_else(|| unknown(&gateway, &uplink))
+}
+
+/// That somebody means it.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct Purge {
+    /// The name of the uplink once more.
+    confirm: String,
+}
+
+/// What a purge did.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct Purged {
+    /// How many samples were thrown away.
+    samples: u64,
+}
+
+/// Throws away everything that waits for the broker of an uplink. It cannot be undone, and is kept in the audit trail.
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/uplinks/{uplink}/purge", operation_id = "uplink_purge", tag = "watch",
+    request_body = Purge, extensions(("x-role" = json!("engineer"))),
+    params(("gateway" = String, Path), ("uplink" = String, Path)), responses(
+    (status = 200, body = Purged), (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails),
+    (status = 403, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
+pub(crate) async fn purge(
+    State(app): State<Arc<App>>,
+    Engineer(author): Engineer,
+    Path((gateway, uplink)): Path<(String, String)>,
+    Json(wanted): Json<Purge>,
+) -> Result<Json<Purged>, ApiError> {
+    let running = running(&app, &gateway, &uplink)?;
+    if wanted.confirm != uplink {
+        let told = format!("confirm is {:?}; expected the name of the uplink, {uplink:?}", wanted.confirm);
+        return Err(ApiError::BadRequest(told));
+    }
+    let samples = running.purge(&uplink).await.ok_or_else(|| unknown(&gateway, &uplink))?;
+    let detail = format!("uplink {uplink}: {samples} samples thrown away");
+    app.audit(AuditEntry { action: "purge", detail: &detail, gateway: &gateway, ..author.entry() }).await;
+    Ok(Json(Purged { samples }))
+}

@@ -1,0 +1,57 @@
+use crate::{Store, StoreError};
+use sqlx::Row;
+
+/// A commanded value that holds until a moment.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CommandLifetime {
+    /// The device.
+    pub device: String,
+    /// Its point.
+    pub point: String,
+    /// When the safe value is due, in milliseconds since 1970 UTC.
+    pub due_at: i64,
+}
+
+impl Store {
+    /// The commanded values of a gateway that hold for a while.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn command_lifetimes(&self, gateway: &str) -> Result<Vec<CommandLifetime>, StoreError> {
+        let query = "SELECT device, point, due_at FROM command_lifetime WHERE gateway = ?";
+        let rows = sqlx::query(query).bind(gateway).fetch_all(&self.pool).await?;
+        let lifetime = |row: sqlx::mysql::MySqlRow| {
+            let (device, point) = (row.try_get("device")?, row.try_get("point")?);
+            Ok(CommandLifetime { device, point, due_at: row.try_get("due_at")? })
+        };
+        rows.into_iter().map(lifetime).collect()
+    }
+
+    /// Keeps until when a commanded value holds, in place of what was kept of its point; or forgets it.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn set_command_lifetime(
+        &self,
+        gateway: &str,
+        (device, point): (&str, &str),
+        due_at: Option<i64>,
+    ) -> Result<(), StoreError> {
+        let query = match due_at {
+            Some(due_at) => sqlx::query(
+                "INSERT INTO command_lifetime (gateway, device, point, due_at) VALUES (?, ?, ?, ?) \
+                 ON DUPLICATE KEY UPDATE due_at = VALUES(due_at)",
+            )
+            .bind(gateway)
+            .bind(device)
+            .bind(point)
+            .bind(due_at),
+            None => sqlx::query("DELETE FROM command_lifetime WHERE gateway = ? AND device = ? AND point = ?")
+                .bind(gateway)
+                .bind(device)
+                .bind(point),
+        };
+        query.execute(&self.pool).await?;
+        Ok(())
+    }
+}
