@@ -1,4 +1,4 @@
-use crate::uplink::{Connection, MqttEvent, client_config, options, tls_words};
+use crate::uplink::{Connection, MqttEvent, client_config, tls_words};
 use interlex_core::description::{Uplink, UplinkKind};
 use interlex_sparkplug::{EdgeNode, HostState};
 use serde::Serialize;
@@ -128,7 +128,7 @@ async fn shake_hands(uplink: &Uplink, socket: TcpStream) -> Result<((), String),
 
 async fn sign_in(uplink: &Uplink) -> Result<(Connection, String), String> {
     let id = format!("{}-trial", uplink.mqtt_client_id());
-    let mut connection = Connection::start(options(&id, uplink)?);
+    let mut connection = Connection::start(uplink, &id, None)?;
     match next(&mut connection).await? {
         MqttEvent::Connected => {
             let user = uplink.broker.user.as_deref().map_or_else(String::new, |user| format!(", user {user}"));
@@ -142,7 +142,7 @@ async fn subscribe(uplink: &Uplink, connection: &mut Connection) -> Result<((), 
     let UplinkKind::Sparkplug(own) = &uplink.kind;
     let node = EdgeNode::new(own.group.as_str(), own.node.as_str(), Vec::new(), None);
     let topics = node.subscriptions();
-    connection.subscribe(&topics).map_err(|error| error.to_string())?;
+    connection.subscribe(&topics).map_err(|_| "the queue to the broker is full".to_owned())?;
     while !matches!(next(connection).await?, MqttEvent::Subscribed) {}
     Ok(((), topics.join(", ")))
 }

@@ -1,6 +1,6 @@
 use crate::clock::wall_clock;
 use crate::points::PointTable;
-use crate::uplink::{Connection, FIRST_OWN_ALIAS, MqttEvent, data_type_of, options, own_names};
+use crate::uplink::{Connection, FIRST_OWN_ALIAS, MqttEvent, data_type_of, own_names};
 use interlex_core::description::{Uplink, UplinkKind};
 use interlex_sparkplug::proto::{Metric, Payload, metric, property_value};
 use interlex_sparkplug::{DataType, MetricValue, NAMESPACE, Topic, check_payload, decode_payload, decode_value};
@@ -87,7 +87,7 @@ impl Tap {
     pub fn start(uplink: &Uplink, points: &PointTable, links: &[String], id: &str) -> Result<Self, TapError> {
         let UplinkKind::Sparkplug(node) = &uplink.kind;
         let client_id = format!("tap-{}-{id}", node.node);
-        let connection = Connection::start(options(&client_id, uplink).map_err(TapError::Broker)?);
+        let connection = Connection::start(uplink, &client_id, None).map_err(TapError::Broker)?;
         // The births of this node went by before the tap was opened: its aliases are known from the description.
         let own = points.all().iter().map(|info| {
             let unit = &info.settings().unit;
@@ -115,10 +115,10 @@ impl Tap {
                 Some(MqttEvent::Connected) => {
                     self.connection
                         .subscribe(std::slice::from_ref(&self.topics))
-                        .map_err(|error| TapError::Broker(error.to_string()))?;
+                        .map_err(|_| TapError::Broker("the queue to the broker is full".to_owned()))?;
                 }
                 Some(MqttEvent::Message { topic, payload, .. }) => return Ok(self.decode(topic, &payload)),
-                Some(MqttEvent::Subscribed | MqttEvent::Answered) => {}
+                Some(MqttEvent::Subscribed | MqttEvent::Answered | MqttEvent::Taken) => {}
                 Some(MqttEvent::Lost(error)) => return Err(TapError::Broker(error)),
                 None => return Err(TapError::Broker("the connection ended".to_owned())),
             }

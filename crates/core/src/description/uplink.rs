@@ -107,6 +107,10 @@ pub struct BrokerSettings {
     /// word must hold, with commas one of several.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub select: Option<Selection>,
+    /// The version of MQTT.
+    #[serde(default)]
+    #[schemars(extend("x-advanced" = true))]
+    pub mqtt: MqttVersion,
     /// MQTT client id; made from group and node, or gateway and uplink, when left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(length(min = 1), extend("x-advanced" = true))]
@@ -116,6 +120,18 @@ pub struct BrokerSettings {
     #[serde(default = "default_keep_alive")]
     #[schemars(extend("x-advanced" = true))]
     pub keep_alive: Span,
+}
+
+/// A version of MQTT.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+pub enum MqttVersion {
+    /// MQTT 3.1.1.
+    #[default]
+    #[serde(rename = "3.1.1")]
+    V3,
+    /// MQTT 5.0.
+    #[serde(rename = "5")]
+    V5,
 }
 
 /// What is kept until the broker has proved to have read it.

@@ -1,18 +1,16 @@
 //! What waits for the broker: in memory, in the database, and how much of it may.
 
-use super::block;
 use super::buffer::Buffer;
+use super::item::Item;
 use super::journal::{Journal, News, Order};
 use super::ledger::{Due, Ledger, Stored};
 use super::past::Past;
 use crate::clock::wall_clock;
-use crate::points::PointTable;
 use crate::status::{BufferState, Gap};
 use interlex_core::description::{JournalSettings, WhenFull};
-use interlex_core::{Sample, Timestamp};
+use interlex_core::Timestamp;
 use interlex_store::{JournalBlock, JournalEntry, Store};
 use std::collections::VecDeque;
-use std::sync::Arc;
 use std::time::Duration;
 use tokio::time::{Instant, timeout_at};
 
@@ -34,14 +32,14 @@ const GAPS: usize = 50;
 /// Losses that are no further apart are one gap.
 const ONE_GAP: Duration = Duration::from_secs(60);
 
-/// The samples of one uplink from report policy to proof, in memory and in the database.
+/// The items of one uplink from report policy to proof, in memory and in the database.
 #[derive(Debug)]
-pub(super) struct Backlog {
+pub(super) struct Backlog<T: Item> {
     name: String,
     settings: JournalSettings,
-    pub(super) points: Arc<PointTable>,
-    pub(super) buffer: Buffer,
-    ledger: Ledger,
+    pub(super) context: T::Context,
+    pub(super) buffer: Buffer<T>,
+    ledger: Ledger<T>,
     journal: Journal,
     has_store: bool,
     /// How many reads of blocks are under way.
@@ -57,18 +55,18 @@ pub(super) struct Backlog {
     memory: Memory,
 }
 
-impl Backlog {
+impl<T: Item> Backlog<T> {
     /// A backlog with what an earlier run left in the database.
     pub(super) async fn new(
         (gateway, name): (&str, &str),
         settings: &JournalSettings,
-        points: Arc<PointTable>,
+        context: T::Context,
         store: Option<&Store>,
     ) -> Self {
         let mut backlog = Self {
             name: name.to_owned(),
             settings: settings.clone(),
-            points,
+            context,
             buffer: Buffer::default(),
             ledger: Ledger::new(settings.journal_flush.into()),
             journal: Journal::new(store, gateway, name),
@@ -98,7 +96,7 @@ impl Backlog {
             if count == 0 {
                 // Written before blocks told how many samples they have.
                 let samples = store.journal_block(entry.id).await.ok().flatten().unwrap_or_default();
-                match block::decode(&samples, &self.points) {
+                match T::decode(&samples, &self.context) {
                     Ok(samples) => count = samples.len() as u64,
                     Err(error) => {
                         // It stays: perhaps a later version can read it.
@@ -116,27 +114,27 @@ impl Backlog {
     }
 
     /// A sample that goes on at once.
-    pub(super) fn push_live(&mut self, device: usize, sample: &Sample) {
-        let number = self.number(sample);
-        self.buffer.push_live(device, number, sample.clone());
+    pub(super) fn push_live(&mut self, lane: usize, item: &T) {
+        let number = self.number(item);
+        self.buffer.push_live(lane, number, item.clone());
         self.keep_in_limits();
     }
 
     /// A sample that has to wait.
-    pub(super) fn push_history(&mut self, device: usize, sample: &Sample) {
+    pub(super) fn push_history(&mut self, lane: usize, item: &T) {
         if self.is_full && self.settings.when_full == WhenFull::LoseNewest && !self.has_room() {
             self.came += 1;
-            self.count_lost(1, sample.gateway_time, sample.gateway_time, "no room");
+            self.count_lost(1, item.came(), item.came(), "no room");
             return;
         }
-        let number = self.number(sample);
-        self.buffer.push_history(device, number, sample.clone());
+        let number = self.number(item);
+        self.buffer.push_history(lane, number, item.clone());
         self.keep_in_limits();
     }
 
-    fn number(&mut self, sample: &Sample) -> u64 {
+    fn number(&mut self, item: &T) -> u64 {
         self.came += 1;
-        self.ledger.add(sample, Instant::now().into_std())
+        self.ledger.add(item, Instant::now().into_std())
     }
 
     fn has_room(&self) -> bool {
@@ -185,7 +183,7 @@ impl Backlog {
         &mut self,
         most: usize,
         is_ready: impl Fn(usize) -> bool,
-    ) -> Option<(usize, Vec<Sample>)> {
+    ) -> Option<(usize, Vec<T>)> {
         let taken = self.buffer.take_history(most, self.ledger.barrier(), is_ready);
         if self.buffer.history_len() < self.memory.fetch_below
             || (taken.is_none() && self.buffer.history_len() < self.memory.most)
@@ -233,7 +231,7 @@ impl Backlog {
     }
 
     fn warm(&mut self, first: u64, samples: &[u8]) {
-        let samples = match block::decode(samples, &self.points) {
+        let samples = match T::decode(samples, &self.context) {
             Ok(samples) => samples,
             Err(error) => {
                 // It stays: perhaps a later version can read it.
@@ -246,10 +244,9 @@ impl Backlog {
         let Some((numbers, pending)) = self.ledger.warm(first) else { return };
         let mut numbered = numbers.iter().zip(samples).filter(|(number, _)| pending.contains(*number));
         for number in pending.iter() {
-            let sample = numbered.find(|(known, _)| *known == number).and_then(|(_, sample)| sample.ok());
-            let known = sample.and_then(|sample| Some((self.points.get(sample.point)?.device_slot, sample)));
-            match known {
-                Some((device, sample)) => self.buffer.push_history(device, number, sample),
+            let item = numbered.find(|(known, _)| *known == number).and_then(|(_, item)| item);
+            match item.and_then(|item| Some((item.lane(&self.context)?, item))) {
+                Some((lane, item)) => self.buffer.push_history(lane, number, item),
                 None => {
                     self.ledger.settle(number);
                     self.count_lost(1, wall_clock(), wall_clock(), "points that are gone");
@@ -260,8 +257,8 @@ impl Backlog {
 
     /// Drops samples of points that are described no more.
     pub(super) fn drop_unknown(&mut self) {
-        let points = &self.points;
-        let dropped = self.buffer.keep_only(|point| points.get(point).is_some());
+        let context = &self.context;
+        let dropped = self.buffer.keep_only(|item| item.lane(context).is_some());
         self.count_lost(dropped as u64, wall_clock(), wall_clock(), "points that are gone");
     }
 
@@ -274,13 +271,13 @@ impl Backlog {
             return;
         }
         while self.journal.has_room() {
-            let points = &self.points;
-            let is_known = |sample: &Sample| points.get(sample.point).is_some();
-            let Some(Due { first, samples }) = self.ledger.due(Instant::now().into_std(), all, is_known) else { break };
-            let times = || samples.iter().map(|sample| sample.gateway_time.as_millis());
+            let context = &self.context;
+            let is_known = |item: &T| item.lane(context).is_some();
+            let Some(Due { first, items }) = self.ledger.due(Instant::now().into_std(), all, is_known) else { break };
+            let times = || items.iter().map(|item| item.came().as_millis());
             let block = JournalBlock {
-                samples: block::encode(samples.iter(), points),
-                count: u32::try_from(samples.len()).unwrap_or(u32::MAX),
+                samples: T::encode(&items, context),
+                count: u32::try_from(items.len()).unwrap_or(u32::MAX),
                 oldest_at: times().min().unwrap_or(0),
                 newest_at: times().max().unwrap_or(0),
             };
@@ -424,7 +421,9 @@ impl Backlog {
 mod tests {
     use super::*;
     use interlex_core::description::{Files, Span, read};
-    use interlex_core::{PointIndex, Quality, Value};
+    use crate::points::PointTable;
+    use interlex_core::{PointIndex, Quality, Sample, Value};
+    use std::sync::Arc;
     use interlex_sidecar::{Database, free_port};
 
     fn points() -> Arc<PointTable> {
@@ -453,7 +452,7 @@ mod tests {
     }
 
     /// Lets the database do what it has been told, and what follows from it.
-    async fn settle(backlog: &mut Backlog) {
+    async fn settle(backlog: &mut Backlog<Sample>) {
         loop {
             backlog.keep(true);
             if backlog.ledger.is_at_rest() && backlog.journal.is_idle() && backlog.fetching == 0 {
@@ -466,7 +465,7 @@ mod tests {
     }
 
     /// Takes everything out as history, as a broker that proves at once would have it.
-    async fn drain(backlog: &mut Backlog) -> Vec<u64> {
+    async fn drain(backlog: &mut Backlog<Sample>) -> Vec<u64> {
         let mut values = Vec::new();
         while backlog.waiting() > 0 {
             while let Some((_, samples)) = backlog.take_history(300, |_| true) {

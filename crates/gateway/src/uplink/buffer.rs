@@ -1,23 +1,24 @@
+use super::item::Item;
 use super::ranges::Ranges;
-use interlex_core::{PointIndex, Sample, Timestamp};
+use interlex_core::Timestamp;
 use std::collections::{BTreeMap, VecDeque};
 
-/// The samples of one uplink that are in memory, between report policy and proof of delivery.
+/// The items of one uplink that are in memory, between report policy and proof of delivery.
 ///
 /// ```text
 /// push ──▶ live ──take_live──▶ unproven ──proven──▶ gone: the broker has read them
 ///   │                             │
 ///   └──▶ history ◀── lost ────────┘      history ──take_history──▶ unproven
-///        (per device)
+///        (per lane)
 /// ```
 ///
-/// Samples are numbered as they come; in a device's history they stand in the order of their numbers.
-#[derive(Debug, Default)]
-pub(super) struct Buffer {
-    live: VecDeque<(usize, Kept)>,
-    history: BTreeMap<usize, VecDeque<Kept>>,
+/// Samples are numbered as they come; in a lane's history they stand in the order of their numbers.
+#[derive(Debug)]
+pub(super) struct Buffer<T> {
+    live: VecDeque<(usize, Kept<T>)>,
+    history: BTreeMap<usize, VecDeque<Kept<T>>>,
     history_len: usize,
-    unproven: VecDeque<(usize, Kept)>,
+    unproven: VecDeque<(usize, Kept<T>)>,
     /// The numbers of samples that are proven or given up, until somebody asks for them.
     settled: Vec<u64>,
     /// How many of the unproven a question to the broker, under way, will prove.
@@ -26,56 +27,69 @@ pub(super) struct Buffer {
 
 /// A sample and the number that the journal knows it by.
 #[derive(Debug, Clone, PartialEq)]
-struct Kept {
+struct Kept<T> {
     number: u64,
-    sample: Sample,
+    item: T,
 }
 
-impl Buffer {
+impl<T> Default for Buffer<T> {
+    fn default() -> Self {
+        Self {
+            live: VecDeque::new(),
+            history: BTreeMap::new(),
+            history_len: 0,
+            unproven: VecDeque::new(),
+            settled: Vec::new(),
+            asked: None,
+        }
+    }
+}
+
+impl<T: Item> Buffer<T> {
     /// A sample to send as soon as possible.
-    pub(super) fn push_live(&mut self, device: usize, number: u64, sample: Sample) {
-        self.live.push_back((device, Kept { number, sample }));
+    pub(super) fn push_live(&mut self, lane: usize, number: u64, item: T) {
+        self.live.push_back((lane, Kept { number, item }));
     }
 
     /// A sample to keep until there is a session again.
-    pub(super) fn push_history(&mut self, device: usize, number: u64, sample: Sample) {
-        let kept = self.history.entry(device).or_default();
+    pub(super) fn push_history(&mut self, lane: usize, number: u64, item: T) {
+        let kept = self.history.entry(lane).or_default();
         // As a rule it is newer than all others, or older.
         let at = match (kept.front(), kept.back()) {
             (_, Some(back)) if back.number < number => kept.len(),
             (Some(front), _) if front.number > number => 0,
             _ => kept.partition_point(|kept| kept.number < number),
         };
-        kept.insert(at, Kept { number, sample });
+        kept.insert(at, Kept { number, item });
         self.history_len += 1;
     }
 
-    /// Up to `most` live samples of one device, in time order. They count as sent, and as unproven.
-    pub(super) fn take_live(&mut self, most: usize) -> Option<(usize, Vec<Sample>)> {
-        let device = self.live.front()?.0;
-        let of_device = self.live.iter().take(most).take_while(|(of, _)| *of == device).count();
-        let taken = self.live.drain(..of_device).collect::<Vec<_>>();
-        let samples = taken.iter().map(|(_, kept)| kept.sample.clone()).collect();
+    /// Up to `most` live samples of one lane, in time order. They count as sent, and as unproven.
+    pub(super) fn take_live(&mut self, most: usize) -> Option<(usize, Vec<T>)> {
+        let lane = self.live.front()?.0;
+        let of_lane = self.live.iter().take(most).take_while(|(of, _)| *of == lane).count();
+        let taken = self.live.drain(..of_lane).collect::<Vec<_>>();
+        let samples = taken.iter().map(|(_, kept)| kept.item.clone()).collect();
         self.unproven.extend(taken);
-        Some((device, samples))
+        Some((lane, samples))
     }
 
-    /// Up to `most` kept samples of one device that `is_ready`, in time order, with numbers below `barrier`: what is above
+    /// Up to `most` kept samples of one lane that `is_ready`, in time order, with numbers below `barrier`: what is above
     /// has to wait for samples that are not in memory.
     pub(super) fn take_history(
         &mut self,
         most: usize,
         barrier: u64,
         is_ready: impl Fn(usize) -> bool,
-    ) -> Option<(usize, Vec<Sample>)> {
-        let is_free = |kept: &VecDeque<Kept>| kept.front().is_some_and(|kept| kept.number < barrier);
-        let (device, kept) = self.history.iter_mut().find(|(device, kept)| is_free(kept) && is_ready(**device))?;
+    ) -> Option<(usize, Vec<T>)> {
+        let is_free = |kept: &VecDeque<Kept<T>>| kept.front().is_some_and(|kept| kept.number < barrier);
+        let (lane, kept) = self.history.iter_mut().find(|(lane, kept)| is_free(kept) && is_ready(**lane))?;
         let free = kept.partition_point(|kept| kept.number < barrier);
         let taken: Vec<_> = kept.drain(..free.min(most)).collect();
         self.history_len -= taken.len();
-        let samples = taken.iter().map(|kept| kept.sample.clone()).collect();
-        self.unproven.extend(taken.into_iter().map(|kept| (*device, kept)));
-        Some((*device, samples))
+        let samples = taken.iter().map(|kept| kept.item.clone()).collect();
+        self.unproven.extend(taken.into_iter().map(|kept| (*lane, kept)));
+        Some((*lane, samples))
     }
 
     /// The last `count` samples taken could not be sent after all: they become history.
@@ -119,12 +133,12 @@ impl Buffer {
         self.make_history(again);
     }
 
-    fn make_history(&mut self, again: VecDeque<(usize, Kept)>) {
+    fn make_history(&mut self, again: VecDeque<(usize, Kept<T>)>) {
         // Backwards, so that each finds its place at once.
         let mut again = Vec::from(again);
         again.sort_by_key(|(_, kept)| std::cmp::Reverse(kept.number));
-        for (device, kept) in again {
-            self.push_history(device, kept.number, kept.sample);
+        for (lane, kept) in again {
+            self.push_history(lane, kept.number, kept.item);
         }
     }
 
@@ -154,22 +168,22 @@ impl Buffer {
         };
         self.history_len -= 1;
         self.settled.push(gone.number);
-        Some(gone.sample.gateway_time)
+        Some(gone.item.came())
     }
 
     /// Drops kept samples of points that are described no more. Tells how many.
-    pub(super) fn keep_only(&mut self, is_known: impl Fn(PointIndex) -> bool) -> usize {
+    pub(super) fn keep_only(&mut self, is_known: impl Fn(&T) -> bool) -> usize {
         let before = self.len();
         let settled = &mut self.settled;
-        let mut stays = |kept: &Kept| {
-            let is_known = is_known(kept.sample.point);
+        let mut stays = |kept: &Kept<T>| {
+            let is_known = is_known(&kept.item);
             if !is_known {
                 settled.push(kept.number);
             }
             is_known
         };
         self.live.retain(|(_, kept)| stays(kept));
-        self.history.values_mut().for_each(|of_device| of_device.retain(&mut stays));
+        self.history.values_mut().for_each(|of_lane| of_lane.retain(&mut stays));
         self.history_len = self.history.values().map(VecDeque::len).sum();
         before - self.len()
     }
@@ -193,14 +207,14 @@ impl Buffer {
     pub(super) fn oldest(&self) -> Option<Timestamp> {
         let history = self.history.values().filter_map(|kept| kept.front());
         let others = self.unproven.front().into_iter().chain(self.live.front()).map(|(_, kept)| kept);
-        history.chain(others).map(|kept| kept.sample.gateway_time).min()
+        history.chain(others).map(|kept| kept.item.came()).min()
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use interlex_core::{Quality, Timestamp, Value};
+    use interlex_core::{PointIndex, Quality, Sample, Timestamp, Value};
 
     fn sample(at: i64) -> Sample {
         let time = Timestamp::from_millis(at);
@@ -217,7 +231,7 @@ mod tests {
         samples.iter().map(|sample| sample.gateway_time.as_millis()).collect()
     }
 
-    fn history(buffer: &mut Buffer, barrier: u64) -> Vec<i64> {
+    fn history(buffer: &mut Buffer<Sample>, barrier: u64) -> Vec<i64> {
         buffer.take_history(10, barrier, |_| true).map(|(_, samples)| times(&samples)).unwrap_or_default()
     }
 
@@ -284,7 +298,7 @@ mod tests {
         buffer.push_history(0, number(1), sample(1));
         buffer.push_history(0, 33, other.clone());
         buffer.push_live(0, 34, other);
-        assert_eq!(buffer.keep_only(|point| point == PointIndex(0)), 2);
+        assert_eq!(buffer.keep_only(|sample| sample.point == PointIndex(0)), 2);
         assert_eq!(buffer.len(), 1);
         assert_eq!(buffer.take_settled(), [34, 33], "the journal needs them no more");
     }

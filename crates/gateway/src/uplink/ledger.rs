@@ -1,5 +1,6 @@
+use super::item::Item;
 use super::ranges::Ranges;
-use interlex_core::{Sample, Timestamp};
+use interlex_core::Timestamp;
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
@@ -15,10 +16,10 @@ use std::time::{Duration, Instant};
 /// A sample that is settled before its block is due is never written: in quiet times the broker is faster than the
 /// journal. Blocks do not interleave: all numbers of one are below those of the next.
 #[derive(Debug)]
-pub(super) struct Ledger {
+pub(super) struct Ledger<T> {
     flush: Duration,
     next: u64,
-    fresh: BTreeMap<u64, Sample>,
+    fresh: BTreeMap<u64, T>,
     /// When the oldest fresh sample came.
     fresh_since: Option<Instant>,
     /// By the number of their first sample.
@@ -48,12 +49,12 @@ struct Block {
     is_fetched: bool,
 }
 
-/// Samples that are to be written as one block.
+/// Items that are to be written as one block.
 #[derive(Debug)]
-pub(super) struct Due {
+pub(super) struct Due<T> {
     /// The number of its first sample, by which [`Ledger::written`] knows it.
     pub(super) first: u64,
-    pub(super) samples: Vec<Sample>,
+    pub(super) items: Vec<T>,
 }
 
 /// A block of the database with what is known of it.
@@ -79,7 +80,7 @@ pub(super) struct GivenUp {
 /// Far below the packet size of any server.
 const PER_BLOCK: usize = 4000;
 
-impl Ledger {
+impl<T: Item> Ledger<T> {
     /// A ledger that lets samples wait for `flush` at the most before they are due.
     pub(super) const fn new(flush: Duration) -> Self {
         Self {
@@ -96,11 +97,11 @@ impl Ledger {
         }
     }
 
-    /// A new sample; gives the number that it has from now on.
-    pub(super) fn add(&mut self, sample: &Sample, now: Instant) -> u64 {
+    /// A new item; gives the number that it has from now on.
+    pub(super) fn add(&mut self, item: &T, now: Instant) -> u64 {
         let number = self.next;
         self.next += 1;
-        self.fresh.insert(number, sample.clone());
+        self.fresh.insert(number, item.clone());
         self.fresh_since.get_or_insert(now);
         number
     }
@@ -159,7 +160,7 @@ impl Ledger {
     }
 
     /// The next block to write, when its time has come, or at once with `all`. What is not `wanted` is not written.
-    pub(super) fn due(&mut self, now: Instant, all: bool, wanted: impl Fn(&Sample) -> bool) -> Option<Due> {
+    pub(super) fn due(&mut self, now: Instant, all: bool, wanted: impl Fn(&T) -> bool) -> Option<Due<T>> {
         loop {
             let since = self.fresh_since?;
             if !all && now.saturating_duration_since(since) < self.flush && self.fresh.len() < PER_BLOCK {
@@ -171,16 +172,16 @@ impl Ledger {
             };
             let mut taken = std::mem::replace(&mut self.fresh, rest);
             self.fresh_since = (!self.fresh.is_empty()).then_some(now);
-            taken.retain(|_, sample| wanted(sample));
+            taken.retain(|_, item| wanted(item));
             let numbers: Ranges = taken.keys().copied().collect();
             let Some(first) = numbers.first() else { continue };
-            let samples: Vec<_> = taken.into_values().collect();
-            let times = || samples.iter().map(|sample| sample.gateway_time);
+            let items: Vec<_> = taken.into_values().collect();
+            let times = || items.iter().map(Item::came);
             let (oldest, newest) =
                 times().fold((Timestamp::MAX, Timestamp::MIN), |(oldest, newest), at| (oldest.min(at), newest.max(at)));
             let left = numbers.len();
             self.blocks.insert(first, Block { numbers, left, id: None, bytes: 0, oldest, newest, is_fetched: false });
-            return Some(Due { first, samples });
+            return Some(Due { first, items });
         }
     }
 
@@ -289,7 +290,7 @@ impl Ledger {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use interlex_core::{PointIndex, Quality};
+    use interlex_core::{PointIndex, Quality, Sample};
 
     fn sample(at: i64) -> Sample {
         let time = Timestamp::from_millis(at);
@@ -301,19 +302,19 @@ mod tests {
         Instant::now()
     }
 
-    fn due(ledger: &mut Ledger, now: Instant, all: bool) -> Option<Due> {
+    fn due(ledger: &mut Ledger<Sample>, now: Instant, all: bool) -> Option<Due<Sample>> {
         ledger.due(now, all, |_| true)
     }
 
     #[test]
     fn what_the_broker_has_in_time_is_never_written_and_the_rest_is() {
         let (flush, now) = (Duration::from_millis(500), start());
-        let mut ledger = Ledger::new(flush);
+        let mut ledger = Ledger::<Sample>::new(flush);
         let numbers: Vec<_> = (0..5).map(|at| ledger.add(&sample(at), now)).collect();
         ledger.settle(numbers[1]);
         assert!(due(&mut ledger, now + flush / 2, false).is_none());
         let due = ledger.due(now + flush, false, |sample| sample.gateway_time.as_millis() != 4).unwrap();
-        let times: Vec<_> = due.samples.iter().map(|sample| sample.gateway_time.as_millis()).collect();
+        let times: Vec<_> = due.items.iter().map(|sample| sample.gateway_time.as_millis()).collect();
         assert_eq!((due.first, times), (0, vec![0, 2, 3]));
         assert!(self::due(&mut ledger, now + 2 * flush, true).is_none(), "nothing is left");
         ledger.settle(numbers[0]);
@@ -332,7 +333,7 @@ mod tests {
     #[test]
     fn a_block_whose_samples_are_settled_before_it_is_there_goes_when_it_is() {
         let now = start();
-        let mut ledger = Ledger::new(Duration::ZERO);
+        let mut ledger = Ledger::<Sample>::new(Duration::ZERO);
         let number = ledger.add(&sample(1), now);
         assert!(due(&mut ledger, now, false).is_some());
         ledger.settle(number);
@@ -344,7 +345,7 @@ mod tests {
     #[test]
     fn blocks_of_an_earlier_run_and_large_heaps_keep_their_numbers_apart() {
         let now = start();
-        let mut ledger = Ledger::new(Duration::from_secs(1));
+        let mut ledger = Ledger::<Sample>::new(Duration::from_secs(1));
         let at = Timestamp::from_millis;
         let stored = |id| Stored { id, bytes: 10, oldest: at(1), newest: at(3) };
         let first = ledger.restore(stored(9), 3);
@@ -353,7 +354,7 @@ mod tests {
         let numbers: Vec<_> = (0..5000).map(|at| ledger.add(&sample(at + 10), now)).collect();
         assert_eq!(numbers[0], 3);
         let (one, two) = (due(&mut ledger, now, false).unwrap(), due(&mut ledger, now, true).unwrap());
-        assert_eq!((one.samples.len(), two.samples.len(), two.first), (4000, 1000, 4003));
+        assert_eq!((one.items.len(), two.items.len(), two.first), (4000, 1000, 4003));
         assert_eq!(ledger.warm(0), Some((first.clone(), first.clone())));
         assert_eq!((ledger.barrier(), ledger.coldest()), (u64::MAX, None));
         first.iter().for_each(|number| ledger.settle(number));
@@ -363,7 +364,7 @@ mod tests {
     #[test]
     fn blocks_leave_the_memory_newest_first_and_are_given_up_oldest_first() {
         let now = start();
-        let mut ledger = Ledger::new(Duration::ZERO);
+        let mut ledger = Ledger::<Sample>::new(Duration::ZERO);
         for block in 0..3 {
             let number = ledger.add(&sample(block), now);
             ledger.add(&sample(block), now);

@@ -4,6 +4,7 @@ mod backlog;
 mod block;
 mod buffer;
 mod health;
+mod item;
 mod journal;
 mod ledger;
 mod metric;
@@ -16,7 +17,7 @@ mod tls;
 
 pub(crate) use health::own_names;
 pub(crate) use metric::{FIRST_OWN_ALIAS, data_type_of};
-pub(crate) use mqtt::{Connection, MqttEvent, options};
+pub(crate) use mqtt::{Connection, MqttEvent};
 pub(crate) use sparkplug::{SparkplugTask, UplinkStart};
 pub(crate) use tls::{client_config, tls_words};
 

@@ -14,7 +14,6 @@ use interlex_core::description::{SparkplugUplink, Uplink};
 use interlex_core::{LatestTable, Sample, Value};
 use interlex_sparkplug::{Datum, EdgeNode, EdgeNodeEvent, MetricValue, Outgoing};
 use interlex_store::Store;
-use rumqttc::{LastWill, QoS};
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
@@ -49,7 +48,7 @@ pub(crate) struct SparkplugTask {
     running: Arc<ArcSwap<Running>>,
     store: Option<Store>,
     node: EdgeNode,
-    backlog: Backlog,
+    backlog: Backlog<Sample>,
     delivered: u64,
     commands: HostCommands,
     results: (mpsc::Sender<CommandResult>, mpsc::Receiver<CommandResult>),
@@ -274,16 +273,15 @@ impl SparkplugTask {
         self.keep_bd_seq(will.bd_seq);
         let uplink = self.uplink.at(self.broker);
         self.status.update(|status, _| status.url = uplink.settings.url.to_string());
-        let mut options = mqtt::options(&uplink.mqtt_client_id(), &uplink)?;
-        options.set_last_will(LastWill::new(will.topic, will.payload, QoS::AtLeastOnce, false));
-        Ok(Connection::start(options))
+        let will = mqtt::Will { topic: will.topic, payload: will.payload };
+        Connection::start(&uplink, &uplink.mqtt_client_id(), Some(will))
     }
 
     /// Goes on with a session; `false` when the primary host is not there.
     fn handle(&mut self, event: MqttEvent, connection: &Connection, backoff: &mut Backoff) -> Result<bool, String> {
         match event {
             MqttEvent::Connected => {
-                connection.subscribe(&self.node.subscriptions()).map_err(|error| error.to_string())?;
+                connection.subscribe(&self.node.subscriptions()).map_err(|_| "the queue to the broker is full".to_owned())?;
             }
             MqttEvent::Subscribed => {
                 backoff.reset();
@@ -305,6 +303,8 @@ impl SparkplugTask {
                 });
             }
             MqttEvent::Message { topic, payload, is_retained } => self.handle_message(&topic, &payload, is_retained),
+            // Everything is published at QoS 0.
+            MqttEvent::Taken => {}
             MqttEvent::Lost(error) => return Err(error),
         }
         let mut has_host = true;
@@ -355,7 +355,7 @@ impl SparkplugTask {
     /// Hands a command on to the field; what is checked there is told there.
     fn command(&self, device: usize, metric: usize, value: MetricValue<'static>) {
         let point = self.announced.point(device, metric);
-        let Some(info) = point.and_then(|point| self.backlog.points.get(point)) else { return };
+        let Some(info) = point.and_then(|point| self.backlog.context.get(point)) else { return };
         let value = match value {
             MetricValue::Bool(bit) => Value::Bool(bit),
             MetricValue::Int(int) => Value::Int(int),
@@ -487,7 +487,7 @@ impl SparkplugTask {
             UplinkInput::DeviceUp(device) => self.with_current(|node, current| node.device_up(now, device, current)),
             UplinkInput::DeviceDown(device) => self.node.device_down(now, device),
             UplinkInput::Points(Shape { points, latest, links }) => {
-                (self.backlog.points, self.latest, self.links) = (points, latest, links);
+                (self.backlog.context, self.latest, self.links) = (points, latest, links);
                 self.announce();
                 self.backlog.drop_unknown();
             }
@@ -497,7 +497,7 @@ impl SparkplugTask {
 
     fn take_samples(&mut self, samples: &[Sample]) {
         for sample in samples.iter().filter(|sample| self.announced.place(sample.point).is_some()) {
-            let Some(device) = self.backlog.points.get(sample.point).map(|info| info.device_slot) else { continue };
+            let Some(device) = self.backlog.context.get(sample.point).map(|info| info.device_slot) else { continue };
             if !self.node.is_born() {
                 self.backlog.push_history(device, sample);
             } else if self.node.is_device_born(device) {
@@ -516,7 +516,7 @@ impl SparkplugTask {
     /// Tells the node what its devices are: those that changed are born again, those that are gone die.
     fn announce(&mut self) {
         let now = wall_clock().as_unsigned_millis();
-        let points = Arc::clone(&self.backlog.points);
+        let points = Arc::clone(&self.backlog.context);
         self.announced = Announced::new(&points, self.uplink.broker.select.as_ref());
         for slot in 0..points.slots() {
             let spec = self.announced.spec(&points, slot, self.uplink.broker.commands);
@@ -603,7 +603,10 @@ impl SparkplugTask {
     fn flush(&mut self, connection: &Connection) -> bool {
         let mut messages = 0;
         while let Some(next) = self.outbox.front() {
-            if connection.publish(&next.topic, next.payload.clone()).is_err() {
+            if {
+                let message = mqtt::Message { topic: &next.topic, qos: 0, retain: false };
+                connection.publish(message, next.payload.clone()).is_err()
+            } {
                 break;
             }
             self.outbox.pop_front();

@@ -1,6 +1,8 @@
 //! TLS to a broker: whom to trust, who we are, and what went wrong in plain words.
 
 use interlex_core::description::{SecretText, Uplink};
+use rumqttc::v5;
+use rumqttc::v5::mqttbytes::v5::ConnectReturnCode as ConnectReturnCodeV5;
 use rumqttc::{ConnectReturnCode, ConnectionError, TlsConfiguration, Transport};
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
@@ -76,18 +78,36 @@ pub(super) fn valid_until(pem: &str) -> Option<i64> {
 pub(super) fn words(error: &ConnectionError, host: &str) -> String {
     match error {
         ConnectionError::ConnectionRefused(ConnectReturnCode::BadUserNamePassword) => {
-            "the broker refuses the user or the password".to_owned()
+            BAD_PASSWORD.to_owned()
         }
         ConnectionError::ConnectionRefused(ConnectReturnCode::NotAuthorized) => {
-            "the broker does not let this client in: user, password or certificate are not known to it".to_owned()
+            NOT_AUTHORIZED.to_owned()
         }
         other => tls_error(other).map_or_else(|| other.to_string(), |inner| tls_words(inner, host)),
     }
 }
 
+/// The same over MQTT 5, whose broker may say more.
+pub(super) fn words_v5(error: &v5::ConnectionError, host: &str) -> String {
+    let refused = match error {
+        v5::ConnectionError::ConnectionRefused(code) => Some(*code),
+        v5::ConnectionError::MqttState(v5::StateError::ConnFail { reason }) => Some(*reason),
+        _ => None,
+    };
+    match refused {
+        Some(ConnectReturnCodeV5::BadUserNamePassword) => BAD_PASSWORD.to_owned(),
+        Some(ConnectReturnCodeV5::NotAuthorized) => NOT_AUTHORIZED.to_owned(),
+        Some(code) => format!("the broker refuses the connection: {code:?}"),
+        None => tls_error(error).map_or_else(|| error.to_string(), |inner| tls_words(inner, host)),
+    }
+}
+
+const BAD_PASSWORD: &str = "the broker refuses the user or the password";
+const NOT_AUTHORIZED: &str =
+    "the broker does not let this client in: user, password or certificate are not known to it";
+
 /// What TLS says, wherever it is wrapped: an alert may come with the first bytes that are read.
-fn tls_error(error: &ConnectionError) -> Option<&rustls::Error> {
-    let outermost: &(dyn Error + 'static) = error;
+fn tls_error<'a>(outermost: &'a (dyn Error + 'static)) -> Option<&'a rustls::Error> {
     let mut causes = std::iter::successors(Some(outermost), |&error| error.source());
     causes.find_map(|cause| {
         let io = cause.downcast_ref::<std::io::Error>().and_then(std::io::Error::get_ref);
