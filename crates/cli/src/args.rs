@@ -33,6 +33,10 @@ pub(crate) enum Command {
     Buffer(BufferArguments),
     /// Show what arrives at the broker, decoded.
     Tap(TapArguments),
+    /// Show the last messages that an uplink made from templates.
+    Messages(MessagesArguments),
+    /// Make a private key and a request for a certificate, for brokers whose authority signs them.
+    Certificate(CertificateArguments),
     /// Check, compare, apply and export descriptions as files.
     Config(ConfigArguments),
     /// Ask a device once, now, without touching draft or revision.
@@ -282,12 +286,47 @@ pub(crate) struct TapArguments {
     /// The uplink; the first one when left out
     #[arg(long)]
     pub(crate) uplink: Option<String>,
+    /// Which topics, with + and # for any level; those of the uplink when left out
+    #[arg(long)]
+    pub(crate) filter: Option<String>,
     /// End after so many messages
     #[arg(long)]
     pub(crate) count: Option<u64>,
     /// Lines for people, or a JSON object a line
     #[arg(long, short, value_enum, default_value = "table")]
     pub(crate) output: Output,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct MessagesArguments {
+    #[command(flatten)]
+    pub(crate) of: GatewayTarget,
+    /// The uplink, of kind json
+    pub(crate) uplink: String,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CertificateArguments {
+    #[command(subcommand)]
+    pub(crate) command: CertificateCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum CertificateCommand {
+    /// Make both on this machine, without asking any service. Files that are there already are not touched.
+    Request {
+        /// Whom the certificate is for (common name), such as works-1
+        name: String,
+        /// Organization
+        #[arg(long)]
+        organization: Option<String>,
+        /// Where the private key goes; NAME.key when left out
+        #[arg(long)]
+        key: Option<PathBuf>,
+        /// Where the request goes; NAME.csr when left out
+        #[arg(long)]
+        request: Option<PathBuf>,
+    },
 }
 
 #[derive(Debug, Args)]
@@ -681,6 +720,14 @@ pub(crate) enum TrialCommand {
     /// Go the way to a broker step by step: which one fails, and why
     Broker {
         /// An uplink of the draft
+        uplink: String,
+        /// Publish, too: a death that hosts pass over, or an empty message to the topic of the first message
+        #[arg(long)]
+        publish: bool,
+    },
+    /// Make the messages of an uplink from the values that are there now, without sending any
+    Messages {
+        /// An uplink of the draft, of kind json
         uplink: String,
     },
     /// Ask a device who it is (function 43/14)

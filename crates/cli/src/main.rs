@@ -1,6 +1,7 @@
 //! The one binary of Interlex: the service, the demo, the simulated plant, and the client.
 
 mod args;
+mod certificate;
 mod client;
 mod demo;
 mod exit;
@@ -39,6 +40,8 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Watch(arguments) => client::watch::run(arguments).await,
         Command::Buffer(arguments) => client::buffer::run(arguments).await,
         Command::Tap(arguments) => client::tap::run(arguments).await,
+        Command::Messages(arguments) => client::messages::run(arguments).await,
+        Command::Certificate(arguments) => certificate::run(arguments),
         Command::Config(arguments) => client::config::run(arguments).await,
         Command::Trial(arguments) => client::trial::run(arguments).await,
         Command::Write(arguments) => client::write::run(arguments).await,

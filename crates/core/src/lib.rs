@@ -24,6 +24,7 @@ pub mod description;
 mod enumeration;
 mod interpretation;
 mod latest;
+mod message;
 mod pipeline;
 mod plan;
 mod quality;
@@ -39,6 +40,10 @@ pub use command::{CommandRefusal, raw_to_write};
 pub use enumeration::{Enumeration, ParseEnumerationError};
 pub use interpretation::{Interpretation, interpretations};
 pub use latest::{LatestTable, Reading};
+pub use message::{
+    CommandMapping, MessageCommand, MessageContext, MessageTemplates, NamedThing, PointContext, RenderedMessage,
+    TemplateFault, TemplatePart, iso_time, json_of,
+};
 pub use pipeline::{Pipeline, PointPlan, RawSample};
 pub use plan::{Block, PlanLimits, plan, split};
 pub use quality::{Quality, Reason};

@@ -1,5 +1,6 @@
-use crate::uplink::{Connection, MqttEvent, client_config, tls_words};
-use interlex_core::description::{Uplink, UplinkKind};
+use crate::clock::wall_clock;
+use crate::uplink::{Connection, Message, MqttEvent, client_config, tls_words};
+use interlex_core::description::{MqttVersion, Uplink, UplinkKind};
 use interlex_sparkplug::{EdgeNode, HostState};
 use serde::Serialize;
 use std::net::SocketAddr;
@@ -21,7 +22,7 @@ pub struct BrokerTrial {
 /// One step on the way to a broker.
 #[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
 pub struct BrokerTrialStep {
-    /// `name`, `tcp`, `tls`, `mqtt` or `subscribe`.
+    /// `name`, `tcp`, `tls`, `mqtt`, `subscribe` or `publish`.
     pub step: &'static str,
     /// Whether it was taken.
     pub ok: bool,
@@ -34,20 +35,40 @@ pub struct BrokerTrialStep {
 /// A step that takes longer is not going to be taken.
 const STEP_LIMIT: Duration = Duration::from_secs(10);
 
+/// A message that a trial publishes, to see whether it may.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TrialMessage {
+    /// Where to.
+    pub topic: String,
+    /// What it says.
+    pub payload: Vec<u8>,
+}
+
+impl TrialMessage {
+    /// What a node can publish without harm: a death of a session that was never there. Hosts tell it by its bdSeq, and pass
+    /// over it.
+    #[must_use]
+    pub fn of_node(group: &str, node: &str, bd_seq: Option<u8>) -> Self {
+        let elsewhere = bd_seq.unwrap_or(0).wrapping_add(128);
+        let will = EdgeNode::new(group, node, Vec::new(), Some(elsewhere)).connect(wall_clock().as_unsigned_millis());
+        Self { topic: will.topic, payload: will.payload }
+    }
+}
+
 /// Goes the way to a broker step by step, with a connection of its own: its client id is that of the uplink with `-trial`
-/// behind it, so that a running session goes on. Nothing is published.
-pub async fn try_broker(uplink: &Uplink) -> BrokerTrial {
+/// behind it, so that a running session goes on. Nothing is published but the message that may be given.
+pub async fn try_broker(uplink: &Uplink, message: Option<&TrialMessage>) -> BrokerTrial {
     let mut trial = BrokerTrial::default();
     // What failed is told by the last step.
-    let _ = trial.run(uplink).await;
+    let _ = trial.run(uplink, message).await;
     trial
 }
 
 /// Whether a broker lets the uplink in, and has its primary host, where it has one.
 pub(crate) async fn is_back(uplink: &Uplink) -> bool {
     timeout(STEP_LIMIT, async {
-        let (mut connection, _) = sign_in(uplink).await.ok()?;
-        let UplinkKind::Sparkplug(own) = &uplink.kind;
+        let (mut connection, _) = sign_in(uplink, "back").await.ok()?;
+        let UplinkKind::Sparkplug(own) = &uplink.kind else { return Some(()) };
         let Some(host) = &own.primary_host else { return Some(()) };
         let node = EdgeNode::new(own.group.as_str(), own.node.as_str(), Vec::new(), None);
         let state = node.with_primary_host(host.as_str(), None).state_topic()?;
@@ -64,14 +85,19 @@ pub(crate) async fn is_back(uplink: &Uplink) -> bool {
 }
 
 impl BrokerTrial {
-    async fn run(&mut self, uplink: &Uplink) -> Option<()> {
+    async fn run(&mut self, uplink: &Uplink, message: Option<&TrialMessage>) -> Option<()> {
         let addresses = self.step("name", resolve(uplink)).await?;
         let socket = self.step("tcp", connect(&addresses)).await?;
         if uplink.settings.url.is_tls {
             self.step("tls", shake_hands(uplink, socket)).await?;
         }
-        let mut connection = self.step("mqtt", sign_in(uplink)).await?;
-        self.step("subscribe", subscribe(uplink, &mut connection)).await
+        let mut connection = self.step("mqtt", sign_in(uplink, "trial")).await?;
+        self.step("subscribe", subscribe(uplink, &mut connection)).await?;
+        drop(connection);
+        match message {
+            Some(message) => self.step("publish", publish(uplink, message)).await,
+            None => Some(()),
+        }
     }
 
     async fn step<T>(
@@ -126,8 +152,8 @@ async fn shake_hands(uplink: &Uplink, socket: TcpStream) -> Result<((), String),
     Ok(((), format!("{version}{whose}")))
 }
 
-async fn sign_in(uplink: &Uplink) -> Result<(Connection, String), String> {
-    let id = format!("{}-trial", uplink.mqtt_client_id());
+async fn sign_in(uplink: &Uplink, suffix: &str) -> Result<(Connection, String), String> {
+    let id = format!("{}-{suffix}", uplink.mqtt_client_id("gateway"));
     let mut connection = Connection::start(uplink, &id, None)?;
     match next(&mut connection).await? {
         MqttEvent::Connected => {
@@ -139,12 +165,36 @@ async fn sign_in(uplink: &Uplink) -> Result<(Connection, String), String> {
 }
 
 async fn subscribe(uplink: &Uplink, connection: &mut Connection) -> Result<((), String), String> {
-    let UplinkKind::Sparkplug(own) = &uplink.kind;
-    let node = EdgeNode::new(own.group.as_str(), own.node.as_str(), Vec::new(), None);
-    let topics = node.subscriptions();
+    let topics = match &uplink.kind {
+        UplinkKind::Sparkplug(own) => {
+            let node = EdgeNode::new(own.group.as_str(), own.node.as_str(), Vec::new(), None);
+            match &own.primary_host {
+                Some(host) => node.with_primary_host(host.as_str(), None).subscriptions(),
+                None => node.subscriptions(),
+            }
+        }
+        UplinkKind::Json(own) => own.command_topic.iter().cloned().collect(),
+    };
+    if topics.is_empty() {
+        return Ok(((), "nothing: no commands are taken".to_owned()));
+    }
     connection.subscribe(&topics).map_err(|_| "the queue to the broker is full".to_owned())?;
     while !matches!(next(connection).await?, MqttEvent::Subscribed) {}
     Ok(((), topics.join(", ")))
+}
+
+/// Only with MQTT 5 does a broker say that a message was not taken.
+async fn publish(uplink: &Uplink, message: &TrialMessage) -> Result<((), String), String> {
+    let mut uplink = uplink.clone();
+    uplink.broker.mqtt = MqttVersion::V5;
+    let (mut connection, _) = sign_in(&uplink, "trial").await.map_err(|error| {
+        format!("whether it may publish cannot be told: only MQTT 5 says so, and over that the broker says: {error}")
+    })?;
+    let TrialMessage { topic, payload } = message;
+    let message = Message { topic, qos: 1, retain: false };
+    connection.publish(message, payload.clone()).map_err(|_| "the queue to the broker is full".to_owned())?;
+    while !matches!(next(&mut connection).await?, MqttEvent::Taken) {}
+    Ok(((), format!("a message to {topic} was taken")))
 }
 
 async fn next(connection: &mut Connection) -> Result<MqttEvent, String> {

@@ -7,7 +7,8 @@ use crate::points::{PointInfo, PointTable};
 use crate::recent::RecentValues;
 use crate::status::{BufferView, DeviceState, GatewayStatus, LinkStatus, RequestView, Shared, UplinkStatus};
 use crate::uplink::{
-    INPUT_QUEUE, REQUEST_QUEUE, Shape, SparkplugTask, UplinkInput, UplinkRequest, UplinkStart, Uplinks, initial_status,
+    INPUT_QUEUE, JsonTask, REQUEST_QUEUE, SentMessage, Shape, SparkplugTask, UplinkInput, UplinkRequest, UplinkStart,
+    Uplinks, initial_status, titles,
 };
 use crate::write::{PointWrite, WriteError, WriteOutcome};
 use arc_swap::ArcSwap;
@@ -231,6 +232,20 @@ impl Running {
         answered.await.ok()
     }
 
+    /// What is known of the points, for messages.
+    pub(crate) fn shape(&self) -> Shape {
+        let links = self.link_names().into();
+        let (points, latest) = (Arc::clone(&self.points), Arc::clone(&self.latest));
+        Shape { points, latest, links, titles: titles(&self.description) }
+    }
+
+    /// The last messages of an uplink that were made from templates, oldest first; `None` when it does not run.
+    pub async fn messages(&self, uplink: &str) -> Option<Vec<SentMessage>> {
+        let (answer, answered) = tokio::sync::oneshot::channel();
+        self.uplink(uplink)?.requests.send(UplinkRequest::Messages(answer)).await.ok()?;
+        answered.await.ok()
+    }
+
     /// Throws away what waits for the broker of an uplink. Tells how many samples that were; `None` when it does not run.
     pub async fn purge(&self, uplink: &str) -> Option<u64> {
         let (answer, answered) = tokio::sync::oneshot::channel();
@@ -333,7 +348,8 @@ impl Gateway {
         }
         // Uplinks first, so that no first sample finds nobody to take it.
         let links = description.links.iter().map(|link| link.settings.name.to_string()).collect();
-        let shape = Shape { points: Arc::clone(&points), latest: Arc::clone(&latest), links };
+        let titles = titles(&description);
+        let shape = Shape { points: Arc::clone(&points), latest: Arc::clone(&latest), links, titles };
         self.change_uplinks(&mut tasks, &description, &shape, &mut activation).await;
         self.start_links(&mut tasks, &description, &shape, &mut activation);
 
@@ -435,6 +451,7 @@ impl Gateway {
             let (requests, asked) = mpsc::channel(REQUEST_QUEUE);
             let start = UplinkStart {
                 gateway: description.gateway.name.to_string(),
+                title: description.gateway.title.clone(),
                 uplink: uplink.clone(),
                 shape: shape.clone(),
                 status: Arc::clone(&status),
@@ -444,9 +461,16 @@ impl Gateway {
                 requests: asked,
             };
             let stop = CancellationToken::new();
-            let UplinkKind::Sparkplug(own) = &uplink.kind;
-            let task = SparkplugTask::new(start, own.clone()).await;
-            let handle = tokio::spawn(task.run(receiver, stop.clone()));
+            let handle = match &uplink.kind {
+                UplinkKind::Sparkplug(own) => {
+                    let task = SparkplugTask::new(start, own.clone()).await;
+                    tokio::spawn(task.run(receiver, stop.clone()))
+                }
+                UplinkKind::Json(own) => {
+                    let task = JsonTask::new(start, own.clone()).await;
+                    tokio::spawn(task.run(receiver, stop.clone()))
+                }
+            };
             tell_devices_up(&tasks.links, &shape.points, &sender).await;
             let (running, task) = (RunningUplink { status, requests }, Stoppable { stop, handle });
             tasks.uplinks.push(UplinkTasks { uplink, running, sender, task });

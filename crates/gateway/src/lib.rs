@@ -33,7 +33,7 @@ mod uplink;
 mod write;
 
 pub use activation::{LinkOutcome, Outcome, Progress, UplinkOutcome};
-pub use broker_trial::{BrokerTrial, BrokerTrialStep, try_broker};
+pub use broker_trial::{BrokerTrial, BrokerTrialStep, TrialMessage, try_broker};
 pub use clock::wall_clock;
 pub use gateway::{Gateway, GatewayOptions, Running};
 pub use identify::{IdentityObject, TrialIdentity, identify};
@@ -52,4 +52,5 @@ pub use status::{
 pub use sunspec::{SunSpecModelView, SunSpecOffer, sunspec};
 pub use tap::{Tap, TapError, TapMessage, TapMetric};
 pub use trial::{TrialAlternative, TrialError, TrialRead, TrialReading};
+pub use uplink::{SentMessage, preview};
 pub use write::{PointWrite, WriteError, WriteOutcome};

@@ -1,7 +1,7 @@
 use crate::clock::wall_clock;
 use crate::points::PointTable;
 use crate::uplink::{Connection, FIRST_OWN_ALIAS, MqttEvent, data_type_of, own_names};
-use interlex_core::description::{Uplink, UplinkKind};
+use interlex_core::description::{JsonUplink, Uplink, UplinkKind};
 use interlex_sparkplug::proto::{Metric, Payload, metric, property_value};
 use interlex_sparkplug::{DataType, MetricValue, NAMESPACE, Topic, check_payload, decode_payload, decode_value};
 use serde::Serialize;
@@ -10,7 +10,7 @@ use std::collections::HashMap;
 /// A live, decoded view of what arrives at a broker: a connection of its own that only listens.
 pub struct Tap {
     connection: Connection,
-    topics: String,
+    topics: Vec<String>,
     names: HashMap<(String, u64), Known>,
     own: (String, String),
 }
@@ -55,8 +55,13 @@ pub struct TapMessage {
     pub bytes: usize,
     /// What is wrong with it.
     pub error: Option<String>,
-    /// Its metrics.
+    /// Its metrics, of a Sparkplug B message.
     pub metrics: Vec<TapMetric>,
+    /// What it says, of any other message that is text; what is too long is cut.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub text: Option<String>,
+    /// Whether the broker had kept it.
+    pub retained: bool,
 }
 
 /// One metric as it arrived.
@@ -80,13 +85,27 @@ pub struct TapMetric {
 }
 
 impl Tap {
-    /// Starts to listen to everything in the group of an uplink. `id` sets this listener apart from others.
+    /// Starts to listen to everything in the group of an uplink, or to everything below the fixed part of its topic; with a
+    /// `filter`, to that. `id` sets this listener apart from others.
     ///
     /// # Errors
     /// [`TapError::Broker`] when certificates or key of the uplink are of no use.
-    pub fn start(uplink: &Uplink, points: &PointTable, links: &[String], id: &str) -> Result<Self, TapError> {
-        let UplinkKind::Sparkplug(node) = &uplink.kind;
-        let client_id = format!("tap-{}-{id}", node.node);
+    pub fn start(
+        uplink: &Uplink,
+        points: &PointTable,
+        links: &[String],
+        (id, filter): (&str, Option<&str>),
+    ) -> Result<Self, TapError> {
+        let client_id = format!("tap-{}-{id}", uplink.settings.name);
+        let filter = filter.map(|filter| vec![filter.to_owned()]);
+        let node = match &uplink.kind {
+            UplinkKind::Sparkplug(node) => node,
+            UplinkKind::Json(own) => {
+                let connection = Connection::start(uplink, &client_id, None).map_err(TapError::Broker)?;
+                let topics = filter.unwrap_or_else(|| topics_of(own));
+                return Ok(Self { connection, topics, names: HashMap::new(), own: (String::new(), String::new()) });
+            }
+        };
         let connection = Connection::start(uplink, &client_id, None).map_err(TapError::Broker)?;
         // The births of this node went by before the tap was opened: its aliases are known from the description.
         let own = points.all().iter().map(|info| {
@@ -100,7 +119,8 @@ impl Tap {
             ((format!("{}/{}", node.group, node.node), alias), known)
         });
         let own = own.chain(health);
-        let topics = format!("{NAMESPACE}/{}/#", node.group);
+        let topics =
+            filter.unwrap_or_else(|| vec![format!("{NAMESPACE}/{}/#", node.group), format!("{NAMESPACE}/STATE/#")]);
         let own_node = (node.group.to_string(), node.node.to_string());
         Ok(Self { connection, topics, names: own.collect(), own: own_node })
     }
@@ -114,10 +134,13 @@ impl Tap {
             match self.connection.events.recv().await {
                 Some(MqttEvent::Connected) => {
                     self.connection
-                        .subscribe(std::slice::from_ref(&self.topics))
+                        .subscribe(&self.topics)
                         .map_err(|_| TapError::Broker("the queue to the broker is full".to_owned()))?;
                 }
-                Some(MqttEvent::Message { topic, payload, .. }) => return Ok(self.decode(topic, &payload)),
+                Some(MqttEvent::Message { topic, payload, is_retained }) => {
+                    let message = self.decode(topic, &payload);
+                    return Ok(TapMessage { retained: is_retained, ..message });
+                }
                 Some(MqttEvent::Subscribed | MqttEvent::Answered | MqttEvent::Taken) => {}
                 Some(MqttEvent::Lost(error)) => return Err(TapError::Broker(error)),
                 None => return Err(TapError::Broker("the connection ended".to_owned())),
@@ -136,7 +159,18 @@ impl Tap {
             bytes: bytes.len(),
             error: None,
             metrics: Vec::new(),
+            text: None,
+            retained: false,
         };
+        // Sparkplug 3.0.0, section 5.6: a STATE is JSON.
+        let is_sparkplug = told.topic.strip_prefix(NAMESPACE).is_some_and(|rest| !rest.starts_with("/STATE/"));
+        if !is_sparkplug {
+            match std::str::from_utf8(bytes) {
+                Ok(text) => told.text = Some(text.chars().take(LONGEST_TEXT).collect()),
+                Err(_) => told.error = Some("neither Sparkplug B nor text".to_owned()),
+            }
+            return told;
+        }
         let (payload, topic) = match (decoded, parsed) {
             (Ok(payload), Ok(topic)) => (payload, topic),
             (Err(error), _) => {
@@ -192,6 +226,19 @@ impl Tap {
 }
 
 const MOST_NAMES: usize = 500_000;
+/// Characters of a text that are shown.
+const LONGEST_TEXT: usize = 20_000;
+
+/// Where messages made from templates are: below what is fixed in the topic, and where commands and replies are.
+fn topics_of(own: &JsonUplink) -> Vec<String> {
+    let fixed = own.topic.split(['{', '+', '#']).next().unwrap_or_default();
+    let below = match fixed.rsplit_once('/') {
+        Some((before, _)) if fixed.len() < own.topic.len() => format!("{before}/#"),
+        None if fixed.len() < own.topic.len() => "#".to_owned(),
+        _ => own.topic.clone(),
+    };
+    [Some(below), own.command_topic.clone(), own.reply_topic.clone()].into_iter().flatten().collect()
+}
 
 fn property<'a>(metric: &'a Metric, key: &str) -> Option<&'a property_value::Value> {
     let properties = metric.properties.as_ref()?;

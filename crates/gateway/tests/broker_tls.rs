@@ -59,7 +59,7 @@ async fn outcome(files: &Files) -> Option<String> {
 
 /// The steps of a trial: which, whether it was taken, and what it said.
 async fn tried(files: &Files) -> Vec<(&'static str, bool, String)> {
-    let trial = try_broker(&read(files).unwrap().uplinks[0]).await;
+    let trial = try_broker(&read(files).unwrap().uplinks[0], None).await;
     trial.steps.into_iter().map(|step| (step.step, step.ok, step.said)).collect()
 }
 

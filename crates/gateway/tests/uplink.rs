@@ -71,7 +71,7 @@ async fn until(what: &str, mut holds: impl FnMut() -> bool) {
 async fn heard(bench: &Files, gateway: &Gateway, most: usize) -> Vec<(u64, bool)> {
     let description = read(bench).unwrap();
     let tap = || {
-        Tap::start(&description.uplinks[0], gateway.running().points(), &gateway.running().link_names(), "test")
+        Tap::start(&description.uplinks[0], gateway.running().points(), &gateway.running().link_names(), ("test", None))
             .unwrap()
     };
     let mut values = Vec::new();

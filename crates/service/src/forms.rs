@@ -48,13 +48,7 @@ pub(crate) async fn forms(_: Viewer) -> Json<Forms> {
         device: schema(ObjectKind::ModbusDevice),
         addresses: description::ModbusAddress::FORM,
     };
-    let sparkplug = KindForm {
-        word: "sparkplug",
-        title: "Sparkplug B",
-        schema: schema(ObjectKind::SparkplugUplink),
-        device: Value::Null,
-        addresses: "",
-    };
+    let uplink = |word, title, kind| KindForm { word, title, schema: schema(kind), device: Value::Null, addresses: "" };
     Json(Forms {
         gateway: schema(ObjectKind::Gateway),
         rate: schema(ObjectKind::Rate),
@@ -64,7 +58,10 @@ pub(crate) async fn forms(_: Viewer) -> Json<Forms> {
             modbus("modbus-rtu-tcp", "Modbus RTU over TCP", ObjectKind::ModbusRtuTcpLink),
             modbus("modbus-ascii", "Modbus ASCII on a serial port", ObjectKind::ModbusAsciiLink),
         ],
-        uplinks: vec![sparkplug],
+        uplinks: vec![
+            uplink("sparkplug", "Sparkplug B", ObjectKind::SparkplugUplink),
+            uplink("json", "Messages from templates", ObjectKind::JsonUplink),
+        ],
         point: schema(ObjectKind::Point),
     })
 }

@@ -13,6 +13,7 @@ mod app;
 mod attempts;
 mod audit;
 mod auth;
+mod certificates;
 mod console;
 mod draft;
 mod drafts;
@@ -42,6 +43,7 @@ mod uplinks;
 mod vault;
 
 pub use app::App;
+pub use certificates::{CertificateRequest, certificate_request};
 pub use error::{ApiError, ConflictView, ProblemDetails};
 pub use router::{openapi, router};
 pub use serve::{Service, ServiceConfig, ServiceError};

@@ -1,6 +1,6 @@
 use crate::{
-    ApiError, App, audit, console, draft, forms, gateways, health, links, live, metrics, models, people, points,
-    revisions, session, setup, status, tap, trials, uplinks,
+    ApiError, App, audit, certificates, console, draft, forms, gateways, health, links, live, metrics, models, people,
+    points, revisions, session, setup, status, tap, trials, uplinks,
 };
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request, State};
@@ -78,6 +78,9 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(links::relearn))
         .routes(routes!(uplinks::buffer))
         .routes(routes!(uplinks::purge))
+        .routes(routes!(certificates::make))
+        .routes(routes!(uplinks::messages))
+        .routes(routes!(uplinks::try_messages))
         .routes(routes!(points::write))
         .routes(routes!(revisions::compare))
         .routes(routes!(revisions::list))

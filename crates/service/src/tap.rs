@@ -16,6 +16,8 @@ pub(crate) struct TapFilter {
     gateway: Option<String>,
     /// The uplink; the first one when left out.
     uplink: Option<String>,
+    /// Which topics, with + and # for any level; those of the uplink when left out.
+    filter: Option<String>,
 }
 
 /// A live stream (server-sent events) of what arrives at the broker, decoded: events `message`, and `lost` when the
@@ -64,6 +66,13 @@ fn open(app: &App, filter: &TapFilter) -> Result<Tap, ApiError> {
     let wanted = || format!("uplink {}", filter.uplink.as_deref().unwrap_or("described"));
     let uplink = uplink.ok_or_else(|| ApiError::NotFound(wanted()))?;
     let id = Secret::generate().map_err(|error| ApiError::Internal(error.to_string()))?;
-    Tap::start(uplink, running.points(), &running.link_names(), id.reveal().get(..8).unwrap_or_default())
+    // Where it is connected right now, of several brokers.
+    let status = gateway.status();
+    let url =
+        status.uplinks.iter().find(|status| status.name == uplink.settings.name.as_str()).map(|status| &status.url);
+    let broker = uplink.urls().position(|known| Some(&known.to_string()) == url).unwrap_or(0);
+    let id = id.reveal().get(..8).unwrap_or_default();
+    let own = (id, filter.filter.as_deref().filter(|filter| !filter.is_empty()));
+    Tap::start(&uplink.at(broker), running.points(), &running.link_names(), own)
         .map_err(|error| ApiError::BadRequest(error.to_string()))
 }

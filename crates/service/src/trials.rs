@@ -7,11 +7,12 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
 use interlex_core::description::{
-    Device, DeviceProtocol, Draft, Link, ModbusAddress, ModbusTable, ObjectClass, Point, check, list_of,
+    Device, DeviceProtocol, Draft, Link, ModbusAddress, ModbusTable, ObjectClass, Point, Uplink, UplinkKind, check,
+    list_of,
 };
 use interlex_gateway::{
-    BrokerTrial, PointWrite, Running, Scan, ScanEvent, SunSpecOffer, TrialIdentity, TrialRead, TrialReading,
-    WriteOutcome,
+    BrokerTrial, PointWrite, Running, Scan, ScanEvent, SunSpecOffer, TrialIdentity, TrialMessage, TrialRead,
+    TrialReading, WriteOutcome, preview,
 };
 use interlex_store::AuditEntry;
 use serde::Deserialize;
@@ -137,6 +138,9 @@ pub(crate) fn value_of(value: &Value) -> Result<interlex_core::Value, ApiError> 
 pub(crate) struct TrialBrokerRequest {
     /// An uplink. Secrets that say that they are stored are those of the draft's uplink of the same name.
     uplink: Value,
+    /// Whether to publish, too: a death that hosts pass over, or an empty message to the topic of the first message.
+    #[serde(default)]
+    publish: bool,
 }
 
 /// Goes the way to a broker step by step, and says which step failed and why. A session that runs goes on.
@@ -148,7 +152,7 @@ pub(crate) async fn broker(
     State(app): State<Arc<App>>,
     Engineer(author): Engineer,
     Path(gateway): Path<String>,
-    Json(TrialBrokerRequest { mut uplink }): Json<TrialBrokerRequest>,
+    Json(TrialBrokerRequest { mut uplink, publish }): Json<TrialBrokerRequest>,
 ) -> Result<Json<BrokerTrial>, ApiError> {
     let opened = drafts::open(&app, &gateway).await?;
     let name = uplink.get("name").and_then(Value::as_str).unwrap_or_default();
@@ -161,11 +165,37 @@ pub(crate) async fn broker(
     let mut description = check(&draft).into_result().map_err(ApiError::Description)?;
     app.vault.reveal(&mut description).map_err(ApiError::internal)?;
     let uplink = description.uplinks.pop().ok_or_else(|| ApiError::BadRequest("name an uplink".to_owned()))?;
-    let trial = interlex_gateway::try_broker(&uplink).await;
+    let message = if publish { Some(trial_message(&app, &gateway, &uplink)?) } else { None };
+    let trial = interlex_gateway::try_broker(&uplink, message.as_ref()).await;
     let last = trial.steps.last().map_or_else(String::new, |last| format!("{}: {}", last.step, last.said));
     let detail = format!("{}: {last}", uplink.settings.url);
     app.audit(AuditEntry { action: "trial-broker", detail: &detail, gateway: &gateway, ..author.entry() }).await;
     Ok(Json(trial))
+}
+
+/// What a trial of an uplink can publish without harm.
+fn trial_message(app: &App, gateway: &str, uplink: &Uplink) -> Result<TrialMessage, ApiError> {
+    let running = app.gateway(gateway);
+    match &uplink.kind {
+        UplinkKind::Sparkplug(own) => {
+            let status = running.map(|gateway| gateway.status());
+            let same = status
+                .iter()
+                .flat_map(|status| &status.uplinks)
+                .find(|status| status.name == uplink.settings.name.as_str());
+            Ok(TrialMessage::of_node(own.group.as_str(), own.node.as_str(), same.and_then(|status| status.bd_seq)))
+        }
+        UplinkKind::Json(own) => {
+            let nothing = || ApiError::BadRequest("the gateway has to run, so that there is a topic".to_owned());
+            let first =
+                preview(&running.ok_or_else(nothing)?.running(), own, uplink.broker.select.as_ref()).into_iter().next();
+            let first = first.ok_or_else(nothing)?;
+            match first.error {
+                Some(error) => Err(ApiError::BadRequest(error)),
+                None => Ok(TrialMessage { topic: first.topic, payload: Vec::new() }),
+            }
+        }
+    }
 }
 
 /// A unit to ask who it is.

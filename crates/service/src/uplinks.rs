@@ -4,9 +4,11 @@ use crate::auth::{Engineer, Viewer};
 use crate::extract::{Json, Path};
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
-use interlex_gateway::{BufferView, Running};
+use interlex_core::description::{JsonUplink, Selection};
+use interlex_gateway::{BufferView, Running, SentMessage, preview};
 use interlex_store::AuditEntry;
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use std::sync::Arc;
 
 pub(crate) fn unknown(gateway: &str, uplink: &str) -> ApiError {
@@ -65,4 +67,44 @@ pub(crate) async fn purge(
     let detail = format!("uplink {uplink}: {samples} samples thrown away");
     app.audit(AuditEntry { action: "purge", detail: &detail, gateway: &gateway, ..author.entry() }).await;
     Ok(Json(Purged { samples }))
+}
+
+/// The last fifty messages of an uplink that were made from templates, oldest first, also those that could not be made.
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/uplinks/{uplink}/messages", operation_id = "uplink_messages", tag = "watch",
+    extensions(("x-role" = json!("viewer"))), params(("gateway" = String, Path), ("uplink" = String, Path)), responses(
+    (status = 200, body = Vec<SentMessage>), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
+pub(crate) async fn messages(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Path((gateway, uplink)): Path<(String, String)>,
+) -> Result<Json<Vec<SentMessage>>, ApiError> {
+    let messages = running(&app, &gateway, &uplink)?.messages(&uplink).await;
+    messages.map(Json).ok_or_else(|| unknown(&gateway, &uplink))
+}
+
+/// An uplink whose messages are to be seen.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct PreviewRequest {
+    /// An uplink of messages made from templates.
+    uplink: Value,
+}
+
+/// Makes the messages of an uplink from the values of the running gateway, without sending any: the first twenty. What is
+/// wrong with a template is told with its line.
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/trials/messages", operation_id = "trial_messages", tag = "draft",
+    request_body = PreviewRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("viewer"))), responses(
+    (status = 200, body = Vec<SentMessage>), (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails),
+    (status = 404, body = ProblemDetails)))]
+pub(crate) async fn try_messages(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Path(gateway): Path<String>,
+    Json(PreviewRequest { uplink }): Json<PreviewRequest>,
+) -> Result<Json<Vec<SentMessage>>, ApiError> {
+    let running = app.gateway(&gateway).ok_or_else(|| ApiError::NotFound(format!("running gateway {gateway:?}")))?;
+    let selection = uplink.get("select").cloned().filter(|text| !text.is_null());
+    let wrong = |error: serde_json::Error| ApiError::BadRequest(format!("uplink: {error}"));
+    let selection = selection.map(serde_json::from_value::<Selection>).transpose().map_err(wrong)?;
+    let own: JsonUplink = serde_json::from_value(uplink).map_err(wrong)?;
+    Ok(Json(preview(&running.running(), &own, selection.as_ref())))
 }

@@ -8,6 +8,7 @@ pub(crate) mod draft;
 pub(crate) mod frames;
 pub(crate) mod gateways;
 pub(crate) mod link;
+pub(crate) mod messages;
 pub(crate) mod models;
 pub(crate) mod people;
 pub(crate) mod points;

@@ -8,7 +8,7 @@ use std::pin::pin;
 
 pub(crate) async fn run(arguments: TapArguments) -> anyhow::Result<()> {
     let client = Client::new(&arguments.target)?;
-    let wanted = [("gateway", &arguments.gateway), ("uplink", &arguments.uplink)];
+    let wanted = [("gateway", &arguments.gateway), ("uplink", &arguments.uplink), ("filter", &arguments.filter)];
     let query: Vec<_> = wanted.iter().filter_map(|(key, value)| Some((*key, value.as_deref()?))).collect();
     let mut events = pin!(client.events("/api/v1/tap", &query).await?);
     let mut messages = 0;
@@ -37,6 +37,9 @@ fn print(message: &Value) {
     anstream::println!("{}  {}{seq}  {} bytes", clock(at), topic, whole(message, "bytes"));
     if let Some(error) = message.get("error").and_then(Value::as_str) {
         anstream::println!("  broken: {error}");
+    }
+    for line in text(message, "text").lines() {
+        anstream::println!("  {line}");
     }
     let metrics = list(message, "metrics");
     let widest = metrics.iter().map(|metric| text(metric, "name").chars().count()).max().unwrap_or(0);

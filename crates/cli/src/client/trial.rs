@@ -25,7 +25,8 @@ pub(crate) async fn run(arguments: TrialArguments) -> anyhow::Result<()> {
             let point = json!({ "address": address, "type": data_type, "order": order, "scale": scale });
             trial.write(&device, &point, &typed(&value)).await
         }
-        TrialCommand::Broker { uplink } => trial.broker(&uplink).await,
+        TrialCommand::Broker { uplink, publish } => trial.broker(&uplink, publish).await,
+        TrialCommand::Messages { uplink } => trial.messages(&uplink).await,
         TrialCommand::Identify { device } => trial.identify(&device).await,
         TrialCommand::Sunspec { device, rate } => trial.sunspec(&device, &rate).await,
         TrialCommand::Scan { link, device, table, first, last, per_second } => {
@@ -73,9 +74,12 @@ impl Trial {
         write::told(&outcome, self.output)
     }
 
-    async fn broker(&self, name: &str) -> anyhow::Result<()> {
+    async fn broker(&self, name: &str, publish: bool) -> anyhow::Result<()> {
         let uplink = object(&self.draft, "uplink", name)?;
-        let trial = self.client.post(&format!("{}/broker", self.path), &json!({ "uplink": uplink })).await?;
+        let trial = self
+            .client
+            .post(&format!("{}/broker", self.path), &json!({ "uplink": uplink, "publish": publish }))
+            .await?;
         let steps = list(&trial, "steps");
         let is_ok = |step: &Value| step.get("ok").and_then(Value::as_bool) == Some(true);
         let rows = steps.iter().map(|step| {
@@ -88,6 +92,12 @@ impl Trial {
             true => Ok(()),
             false => Err(failed(ExitReason::Failure, "the broker cannot be used like this")),
         }
+    }
+
+    async fn messages(&self, name: &str) -> anyhow::Result<()> {
+        let uplink = object(&self.draft, "uplink", name)?;
+        let messages = self.client.post(&format!("{}/messages", self.path), &json!({ "uplink": uplink })).await?;
+        super::messages::told(&messages, self.output, "There are no points for a message.")
     }
 
     async fn identify(&self, device: &str) -> anyhow::Result<()> {

@@ -243,9 +243,10 @@ impl<'a> Checker<'a> {
         for (at, object) in self.draft.uplinks.iter().enumerate() {
             let Some(uplink) = self.uplink(at, object) else { continue };
             let name = uplink.settings.name.clone();
-            let UplinkKind::Sparkplug(own) = &uplink.kind;
-            let client = uplink.mqtt_client_id();
-            if let Some(before) = nodes.insert((own.group.clone(), own.node.clone()), name.clone()) {
+            let client = uplink.mqtt_client_id(self.draft.name());
+            if let UplinkKind::Sparkplug(own) = &uplink.kind
+                && let Some(before) = nodes.insert((own.group.clone(), own.node.clone()), name.clone())
+            {
                 let message = format!("{}/{} is the node of uplink {before:?}", own.group, own.node);
                 self.fault(Spot::Uplink(at), Fault::new("node", message, "a group and node of its own"));
             } else if let Some(before) = clients.insert((uplink.settings.url.to_string(), client.clone()), name) {
@@ -261,9 +262,12 @@ impl<'a> Checker<'a> {
     }
 
     fn uplink(&mut self, at: usize, object: &Value) -> Option<Uplink> {
-        self.word(Spot::Uplink(at), object, "kind", &["sparkplug"])?;
-        let settings = self.object(Spot::Uplink(at), ObjectKind::SparkplugUplink, object)?;
-        let kind = UplinkKind::Sparkplug(part(object)?);
+        let word = self.word(Spot::Uplink(at), object, "kind", &ObjectKind::UPLINKS.map(|(word, _)| word))?;
+        let settings = self.object(Spot::Uplink(at), ObjectKind::of_uplink(word), object)?;
+        let kind = match word {
+            "json" => UplinkKind::Json(part(object)?),
+            _ => UplinkKind::Sparkplug(part(object)?),
+        };
         Some(Uplink { settings, kind, broker: part(object)?, journal: part(object)? })
     }
 

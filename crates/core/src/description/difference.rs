@@ -171,7 +171,9 @@ fn kind_of(class: ObjectClass, object: &Value) -> Option<ObjectKind> {
             Some(ObjectKind::of_link(object.get("protocol").and_then(Value::as_str).unwrap_or_default()))
         }
         ObjectClass::Device => Some(ObjectKind::ModbusDevice),
-        ObjectClass::Uplink => Some(ObjectKind::SparkplugUplink),
+        ObjectClass::Uplink => {
+            Some(ObjectKind::of_uplink(object.get("kind").and_then(Value::as_str).unwrap_or_default()))
+        }
         ObjectClass::Point => Some(ObjectKind::Point),
     }
 }

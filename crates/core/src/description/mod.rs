@@ -58,8 +58,8 @@ pub use settings::{Access, DeviceSettings, GatewaySettings, LinkSettings, PointS
 pub use span::{ParseSpanError, Span};
 pub use update::update;
 pub use uplink::{
-    BrokerSettings, BrokerUrl, BrokerUrls, JournalSettings, MqttVersion, ParseBrokerUrlError, SparkplugUplink, Uplink, UplinkKind,
-    UplinkSettings, WhenFull,
+    BrokerSettings, BrokerUrl, BrokerUrls, JournalSettings, JsonUplink, MessagePer, MqttVersion, ParseBrokerUrlError,
+    SparkplugUplink, Uplink, UplinkKind, UplinkSettings, WhenFull,
 };
 pub use write::{points_csv, write};
 

@@ -8,7 +8,8 @@ use serde_json::{Map, Value, json};
 pub fn file_schema() -> Value {
     let object = |kind| simplified(schema::schema(kind).clone());
     let kinds = ObjectKind::LINKS.into_iter().map(|(_, kind)| kind);
-    let kinds = kinds.chain([ObjectKind::Gateway, ObjectKind::ModbusDevice, ObjectKind::SparkplugUplink]);
+    let kinds = kinds.chain([ObjectKind::Gateway, ObjectKind::ModbusDevice]);
+    let kinds = kinds.chain(ObjectKind::UPLINKS.into_iter().map(|(_, kind)| kind));
     let definitions: Map<String, Value> = kinds
         .filter_map(|kind| schema::schema(kind).get("$defs")?.as_object().cloned())
         .flatten()
@@ -35,7 +36,11 @@ pub fn file_schema() -> Value {
                 "items": { "anyOf": ObjectKind::LINKS.map(|(_, kind)| object(kind)) },
             },
             "device": list(ObjectKind::ModbusDevice, "Field devices, each behind a link."),
-            "uplink": list(ObjectKind::SparkplugUplink, "Connections to brokers."),
+            "uplink": {
+                "type": "array",
+                "description": "Connections to brokers.",
+                "items": { "anyOf": ObjectKind::UPLINKS.map(|(_, kind)| object(kind)) },
+            },
         },
     })
 }

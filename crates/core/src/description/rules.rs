@@ -2,8 +2,10 @@
 
 use super::modbus::ModbusAddress;
 use super::problem::Fault;
-use super::{Access, Address, BrokerUrl, DeviceProtocol, ModbusDevice, Point, PointSettings, Uplink};
-use crate::{DataType, Report, Shaping, TwoEndedSpan};
+use super::{
+    Access, Address, BrokerUrl, DeviceProtocol, JsonUplink, ModbusDevice, Point, PointSettings, Uplink, UplinkKind,
+};
+use crate::{DataType, MessageTemplates, Report, Shaping, TemplatePart, TwoEndedSpan};
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -198,10 +200,39 @@ pub(super) fn broker(uplink: &Uplink) -> Vec<Fault> {
         }
         _ => {}
     }
+    if let UplinkKind::Json(own) = &uplink.kind {
+        faults.extend(messages(uplink, own));
+    }
     let is_open = |url: &BrokerUrl| !url.is_tls && !is_loopback(url.bare_host());
     if broker.password.is_some() && uplink.urls().any(is_open) {
         let message = "the password goes over the network for everyone to read";
         faults.push(Fault::warning("url", message, "mqtts://, where the broker offers it"));
+    }
+    faults
+}
+
+/// What does not go together in messages made from templates.
+fn messages(uplink: &Uplink, own: &JsonUplink) -> Vec<Fault> {
+    let mut faults = Vec::new();
+    if let Err(fault) = MessageTemplates::new(&own.topic, &own.payload) {
+        let key = if fault.part == TemplatePart::Topic { "topic" } else { "payload" };
+        let expected = "{{ name }} and {% for point in points %}, closed as they are opened";
+        faults.push(Fault::new(key, format!("line {}: {}", fault.line, fault.message), expected));
+    }
+    if own.send == Report::Never {
+        faults.push(Fault::new("send", "messages that are never sent", "change, every SPAN or change+every SPAN"));
+    }
+    if own.command_topic.is_some() && !uplink.broker.commands {
+        let message = "commands are not taken";
+        faults.push(Fault::new("command-topic", message, "commands = true, or no command-topic"));
+    }
+    if own.command_topic.is_none() && uplink.broker.commands {
+        let message = "commands are taken, and come from nowhere";
+        faults.push(Fault::new("commands", message, "a command-topic, or no commands"));
+    }
+    if own.reply_topic.as_deref().is_some_and(|topic| topic.contains(['+', '#'])) {
+        let message = "a reply goes to one topic";
+        faults.push(Fault::new("reply-topic", message, "a topic without + and #"));
     }
     faults
 }

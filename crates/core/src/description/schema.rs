@@ -1,8 +1,10 @@
 use super::problem::Fault;
 use super::settings::{DeviceSettings, GatewaySettings, LinkSettings, PointSettings, RateSettings};
-use super::uplink::{BrokerSettings, BrokerUrl, BrokerUrls, JournalSettings, SparkplugUplink, UplinkSettings};
+use super::uplink::{
+    BrokerSettings, BrokerUrl, BrokerUrls, JournalSettings, JsonUplink, SparkplugUplink, UplinkSettings,
+};
 use super::{Holes, ModbusDevice, ModbusSerialLink, ModbusTcpLink, Selection, Span, names};
-use crate::{DataType, Enumeration, Report, TwoEndedSpan};
+use crate::{CommandMapping, DataType, Enumeration, Report, TwoEndedSpan};
 use jsonschema::error::{TypeKind, ValidationErrorKind};
 use jsonschema::{ValidationError, Validator};
 use serde_json::{Map, Value, json};
@@ -27,6 +29,8 @@ pub enum ObjectKind {
     ModbusDevice,
     /// `[[uplink]]` with `kind = "sparkplug"`
     SparkplugUplink,
+    /// `[[uplink]]` with `kind = "json"`
+    JsonUplink,
     /// A row of a point list.
     Point,
 }
@@ -53,6 +57,15 @@ impl ObjectKind {
         ("modbus-ascii", Self::ModbusAsciiLink),
     ];
 
+    /// The kinds of uplinks, by the word of their kind.
+    pub const UPLINKS: [(&'static str, Self); 2] = [("sparkplug", Self::SparkplugUplink), ("json", Self::JsonUplink)];
+
+    /// The kind of an uplink by its word; that of Sparkplug for words that no kind has.
+    #[must_use]
+    pub fn of_uplink(word: &str) -> Self {
+        Self::UPLINKS.iter().find(|(known, _)| *known == word).map_or(Self::SparkplugUplink, |(_, kind)| *kind)
+    }
+
     /// The kind of a link by the word of its protocol; that of Modbus TCP for words that no protocol has.
     #[must_use]
     pub fn of_link(protocol: &str) -> Self {
@@ -64,7 +77,7 @@ impl ObjectKind {
 type Format = (&'static str, fn(&str) -> bool, &'static str);
 
 /// The texts with a form of their own: name of the format, what is right, and what to say when it is not.
-pub(super) const FORMATS: [Format; 15] = [
+pub(super) const FORMATS: [Format; 16] = [
     ("name", names::is_name, names::NAME_FORM),
     ("point-name", names::is_point_name, names::POINT_NAME_FORM),
     ("span", |text| text.parse::<Span>().is_ok(), Span::FORM),
@@ -83,6 +96,7 @@ pub(super) const FORMATS: [Format; 15] = [
     ("certificates", is_certificates, "certificates in PEM, from -----BEGIN CERTIFICATE----- to its END"),
     ("broker-url", |text| BrokerUrl::try_from(text.to_owned()).is_ok(), BrokerUrl::FORM),
     ("broker-urls", |text| text.parse::<BrokerUrls>().is_ok(), BrokerUrls::FORM),
+    ("command-part", CommandMapping::is_part, CommandMapping::FORM),
     ("selection", |text| text.parse::<Selection>().is_ok(), Selection::FORM),
 ];
 
@@ -107,7 +121,7 @@ pub fn secret_fields(class: super::ObjectClass) -> impl Iterator<Item = &'static
     let kinds: &[ObjectKind] = match class {
         super::ObjectClass::Link => &[ObjectKind::ModbusTcpLink],
         super::ObjectClass::Device => &[ObjectKind::ModbusDevice],
-        super::ObjectClass::Uplink => &[ObjectKind::SparkplugUplink],
+        super::ObjectClass::Uplink => &[ObjectKind::SparkplugUplink, ObjectKind::JsonUplink],
         super::ObjectClass::Gateway | super::ObjectClass::Rate | super::ObjectClass::Point => &[],
     };
     let properties = kinds.iter().flat_map(|kind| of(*kind).properties());
@@ -146,6 +160,7 @@ pub(super) fn of(kind: ObjectKind) -> &'static ObjectSchema {
     }
     static SPARKPLUG_UPLINK: LazyLock<ObjectSchema> =
         LazyLock::new(|| uplink(schemars::schema_for!(SparkplugUplink), "sparkplug"));
+    static JSON_UPLINK: LazyLock<ObjectSchema> = LazyLock::new(|| uplink(schemars::schema_for!(JsonUplink), "json"));
     static POINT: LazyLock<ObjectSchema> =
         LazyLock::new(|| ObjectSchema::new(&[schemars::schema_for!(PointSettings)], None));
     match kind {
@@ -157,6 +172,7 @@ pub(super) fn of(kind: ObjectKind) -> &'static ObjectSchema {
         ObjectKind::ModbusAsciiLink => &MODBUS_ASCII_LINK,
         ObjectKind::ModbusDevice => &MODBUS_DEVICE,
         ObjectKind::SparkplugUplink => &SPARKPLUG_UPLINK,
+        ObjectKind::JsonUplink => &JSON_UPLINK,
         ObjectKind::Point => &POINT,
     }
 }

@@ -45,9 +45,12 @@ impl From<&Description> for Draft {
         }
         for uplink in &description.uplinks {
             let kind = Map::from_iter([("kind".to_owned(), uplink.word().into())]);
-            let UplinkKind::Sparkplug(own) = &uplink.kind;
-            let parts = [kind, object(&uplink.settings), object(own), object(&uplink.broker), object(&uplink.journal)];
-            draft.uplinks.push(Value::Object(of_parts(ObjectKind::SparkplugUplink, &parts)));
+            let own = match &uplink.kind {
+                UplinkKind::Sparkplug(own) => object(own),
+                UplinkKind::Json(own) => object(own),
+            };
+            let parts = [kind, object(&uplink.settings), own, object(&uplink.broker), object(&uplink.journal)];
+            draft.uplinks.push(Value::Object(of_parts(ObjectKind::of_uplink(uplink.word()), &parts)));
         }
         draft
     }
@@ -79,7 +82,7 @@ impl Draft {
                 let kind = match name {
                     "link" => ObjectKind::of_link(object.get("protocol").and_then(Value::as_str).unwrap_or_default()),
                     "device" => ObjectKind::ModbusDevice,
-                    _ => ObjectKind::SparkplugUplink,
+                    _ => ObjectKind::of_uplink(object.get("kind").and_then(Value::as_str).unwrap_or_default()),
                 };
                 // Writing into a string cannot fail.
                 let _ = write!(main, "\n[[{name}]]\n");

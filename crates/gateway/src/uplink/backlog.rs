@@ -7,8 +7,8 @@ use super::ledger::{Due, Ledger, Stored};
 use super::past::Past;
 use crate::clock::wall_clock;
 use crate::status::{BufferState, Gap};
-use interlex_core::description::{JournalSettings, WhenFull};
 use interlex_core::Timestamp;
+use interlex_core::description::{JournalSettings, WhenFull};
 use interlex_store::{JournalBlock, JournalEntry, Store};
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -179,11 +179,7 @@ impl<T: Item> Backlog<T> {
     }
 
     /// What is next of the history, in time order.
-    pub(super) fn take_history(
-        &mut self,
-        most: usize,
-        is_ready: impl Fn(usize) -> bool,
-    ) -> Option<(usize, Vec<T>)> {
+    pub(super) fn take_history(&mut self, most: usize, is_ready: impl Fn(usize) -> bool) -> Option<(usize, Vec<T>)> {
         let taken = self.buffer.take_history(most, self.ledger.barrier(), is_ready);
         if self.buffer.history_len() < self.memory.fetch_below
             || (taken.is_none() && self.buffer.history_len() < self.memory.most)
@@ -420,11 +416,11 @@ impl<T: Item> Backlog<T> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use interlex_core::description::{Files, Span, read};
     use crate::points::PointTable;
+    use interlex_core::description::{Files, Span, read};
     use interlex_core::{PointIndex, Quality, Sample, Value};
-    use std::sync::Arc;
     use interlex_sidecar::{Database, free_port};
+    use std::sync::Arc;
 
     fn points() -> Arc<PointTable> {
         let main = "[gateway]\nname = \"g\"\n[rates]\nr = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"modbus-tcp\"\nhost = \

@@ -3,10 +3,13 @@
 mod backlog;
 mod block;
 mod buffer;
+mod groups;
 mod health;
 mod item;
 mod journal;
+mod json;
 mod ledger;
+mod message;
 mod metric;
 mod mqtt;
 mod pace;
@@ -16,8 +19,11 @@ mod sparkplug;
 mod tls;
 
 pub(crate) use health::own_names;
+pub(crate) use json::JsonTask;
+pub(crate) use message::titles;
+pub use message::{SentMessage, preview};
 pub(crate) use metric::{FIRST_OWN_ALIAS, data_type_of};
-pub(crate) use mqtt::{Connection, MqttEvent};
+pub(crate) use mqtt::{Connection, Message, MqttEvent};
 pub(crate) use sparkplug::{SparkplugTask, UplinkStart};
 pub(crate) use tls::{client_config, tls_words};
 
@@ -27,6 +33,7 @@ use crate::status::{BufferState, BufferView, UplinkState, UplinkStatus};
 use arc_swap::ArcSwap;
 use interlex_core::description::{Uplink, UplinkKind};
 use interlex_core::{LatestTable, Sample};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot};
 
@@ -50,6 +57,8 @@ pub(crate) struct Shape {
     pub(crate) latest: Arc<LatestTable>,
     /// The names of the links.
     pub(crate) links: Arc<[String]>,
+    /// The titles of devices, by their names.
+    pub(crate) titles: Arc<BTreeMap<String, String>>,
 }
 
 /// What people want of an uplink.
@@ -59,6 +68,8 @@ pub(crate) enum UplinkRequest {
     Buffer(oneshot::Sender<BufferView>),
     /// To throw away what waits; tells how many samples that were.
     Purge(oneshot::Sender<u64>),
+    /// To see the last messages that were made from templates.
+    Messages(oneshot::Sender<Vec<SentMessage>>),
 }
 
 /// Requests that may wait for an uplink that is busy.
@@ -72,6 +83,7 @@ pub(crate) fn initial_status(uplink: &Uplink) -> UplinkStatus {
         url: uplink.settings.url.to_string(),
         node: match &uplink.kind {
             UplinkKind::Sparkplug(own) => format!("{}/{}", own.group, own.node),
+            UplinkKind::Json(_) => String::new(),
         },
         state: UplinkState::Connecting,
         since: wall_clock().as_millis(),

@@ -76,7 +76,8 @@ impl Connection {
         // In a task of its own: `poll` must not be dropped half way.
         let (client, driver) = match uplink.broker.mqtt {
             MqttVersion::V3 => {
-                let (client, mut eventloop) = rumqttc::AsyncClient::new(v3_options(uplink, client_id, will)?, REQUEST_QUEUE);
+                let (client, mut eventloop) =
+                    rumqttc::AsyncClient::new(v3_options(uplink, client_id, will)?, REQUEST_QUEUE);
                 eventloop.set_network_options(network());
                 (Client::V3(client), tokio::spawn(drive_v3(eventloop, sender, host)))
             }

@@ -24,11 +24,11 @@ use tokio_util::sync::CancellationToken;
 /// The most metrics in one data message: a few tens of kilobytes, so that live values never wait long behind one.
 const METRICS_PER_MESSAGE: usize = 500;
 /// How often the broker is asked what it has read, and the journal is looked after.
-const TICK: Duration = Duration::from_millis(100);
-const FIRST_RECONNECT: Duration = Duration::from_millis(500);
-const RECONNECT_LIMIT: Duration = Duration::from_secs(30);
+pub(super) const TICK: Duration = Duration::from_millis(100);
+pub(super) const FIRST_RECONNECT: Duration = Duration::from_millis(500);
+pub(super) const RECONNECT_LIMIT: Duration = Duration::from_secs(30);
 /// How long stopping waits for the broker, and then for the database.
-const GOODBYE: Duration = Duration::from_secs(3);
+pub(super) const GOODBYE: Duration = Duration::from_secs(3);
 /// Births are no closer together, however often hosts ask for them.
 const BETWEEN_BIRTHS: Duration = Duration::from_secs(1);
 /// How long a broker is given to tell the primary host's STATE, where there are others to go to.
@@ -80,6 +80,8 @@ pub(crate) struct SparkplugTask {
 /// What an uplink starts with.
 pub(crate) struct UplinkStart {
     pub(crate) gateway: String,
+    /// What people call the gateway.
+    pub(crate) title: String,
     pub(crate) uplink: Uplink,
     pub(crate) shape: Shape,
     pub(crate) status: Arc<Shared<UplinkStatus>>,
@@ -102,7 +104,7 @@ enum Ended {
 impl SparkplugTask {
     /// Prepares the uplink: reads what it must remember.
     pub(crate) async fn new(start: UplinkStart, own: SparkplugUplink) -> Self {
-        let UplinkStart { gateway, uplink, shape, status, running, store, commands, requests } = start;
+        let UplinkStart { gateway, uplink, shape, status, running, store, commands, requests, .. } = start;
         let (mut last_bd_seq, mut host_known) = (None, None);
         let name = uplink.settings.name.as_str();
         if let Some(store) = &store {
@@ -274,14 +276,16 @@ impl SparkplugTask {
         let uplink = self.uplink.at(self.broker);
         self.status.update(|status, _| status.url = uplink.settings.url.to_string());
         let will = mqtt::Will { topic: will.topic, payload: will.payload };
-        Connection::start(&uplink, &uplink.mqtt_client_id(), Some(will))
+        Connection::start(&uplink, &uplink.mqtt_client_id(&self.gateway), Some(will))
     }
 
     /// Goes on with a session; `false` when the primary host is not there.
     fn handle(&mut self, event: MqttEvent, connection: &Connection, backoff: &mut Backoff) -> Result<bool, String> {
         match event {
             MqttEvent::Connected => {
-                connection.subscribe(&self.node.subscriptions()).map_err(|_| "the queue to the broker is full".to_owned())?;
+                connection
+                    .subscribe(&self.node.subscriptions())
+                    .map_err(|_| "the queue to the broker is full".to_owned())?;
             }
             MqttEvent::Subscribed => {
                 backoff.reset();
@@ -486,7 +490,7 @@ impl SparkplugTask {
             UplinkInput::Samples(samples) => self.take_samples(&samples),
             UplinkInput::DeviceUp(device) => self.with_current(|node, current| node.device_up(now, device, current)),
             UplinkInput::DeviceDown(device) => self.node.device_down(now, device),
-            UplinkInput::Points(Shape { points, latest, links }) => {
+            UplinkInput::Points(Shape { points, latest, links, .. }) => {
                 (self.backlog.context, self.latest, self.links) = (points, latest, links);
                 self.announce();
                 self.backlog.drop_unknown();
@@ -539,6 +543,10 @@ impl SparkplugTask {
                 let thrown = self.backlog.purge();
                 self.show_buffer();
                 let _ = answer.send(thrown);
+            }
+            // There are no templates here.
+            UplinkRequest::Messages(answer) => {
+                let _ = answer.send(Vec::new());
             }
         }
     }

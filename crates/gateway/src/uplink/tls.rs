@@ -77,12 +77,8 @@ pub(super) fn valid_until(pem: &str) -> Option<i64> {
 /// Why a connection could not be made or ended.
 pub(super) fn words(error: &ConnectionError, host: &str) -> String {
     match error {
-        ConnectionError::ConnectionRefused(ConnectReturnCode::BadUserNamePassword) => {
-            BAD_PASSWORD.to_owned()
-        }
-        ConnectionError::ConnectionRefused(ConnectReturnCode::NotAuthorized) => {
-            NOT_AUTHORIZED.to_owned()
-        }
+        ConnectionError::ConnectionRefused(ConnectReturnCode::BadUserNamePassword) => BAD_PASSWORD.to_owned(),
+        ConnectionError::ConnectionRefused(ConnectReturnCode::NotAuthorized) => NOT_AUTHORIZED.to_owned(),
         other => tls_error(other).map_or_else(|| other.to_string(), |inner| tls_words(inner, host)),
     }
 }

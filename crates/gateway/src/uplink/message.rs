@@ -1,0 +1,130 @@
+//! Messages from points and templates.
+
+use super::Shape;
+use super::groups::{Group, groups};
+use crate::clock::wall_clock;
+use crate::gateway::Running;
+use crate::points::PointInfo;
+use interlex_core::description::{Description, JsonUplink, Selection};
+use interlex_core::{
+    MessageContext, MessageTemplates, NamedThing, PointContext, Quality, Reason, Sample, Timestamp, Value, iso_time,
+    json_of,
+};
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use tokio::time::Instant;
+
+/// A message that was made, or that could not be.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct SentMessage {
+    /// When, in milliseconds since 1970 UTC.
+    pub at: i64,
+    /// Where it goes.
+    pub topic: String,
+    /// What it says.
+    pub payload: String,
+    /// Why it could not be made: which template, and its line.
+    pub error: Option<String>,
+    /// Whether what it says is JSON.
+    pub is_json: bool,
+}
+
+/// What messages are made with.
+#[derive(Debug)]
+pub(super) struct Rendering {
+    pub(super) gateway: String,
+    pub(super) title: String,
+    pub(super) templates: Result<MessageTemplates, String>,
+}
+
+impl Rendering {
+    /// The message of a group, as things are now.
+    pub(super) fn render(&self, group: &Group, samples: &[Sample], shape: &Shape) -> SentMessage {
+        let now = wall_clock();
+        let rendered = self.templates.as_ref().map_err(Clone::clone).and_then(|templates| {
+            templates.render(&self.context(group, samples, shape, now)).map_err(|fault| fault.to_string())
+        });
+        let at = now.as_millis();
+        match rendered {
+            Ok(message) => {
+                let is_json = serde_json::from_str::<serde::de::IgnoredAny>(&message.payload).is_ok();
+                SentMessage { at, topic: message.topic, payload: message.payload, error: None, is_json }
+            }
+            Err(error) => {
+                SentMessage { at, topic: String::new(), payload: String::new(), error: Some(error), is_json: false }
+            }
+        }
+    }
+
+    fn context(&self, group: &Group, samples: &[Sample], shape: &Shape, now: Timestamp) -> MessageContext {
+        let points = group.points.iter().filter_map(|point| {
+            let info = shape.points.get(*point)?;
+            let reading = shape.latest.read(*point).filter(|reading| reading.version > 0);
+            Some(match reading {
+                Some(reading) => context_of(info, reading.value.as_ref(), reading.quality, reading.source_time),
+                None => context_of(info, None, Quality::Bad(Reason::NeverRead), now),
+            })
+        });
+        let points: Vec<_> = points.collect();
+        let samples = samples.iter().filter_map(|sample| {
+            let info = shape.points.get(sample.point)?;
+            Some(context_of(info, sample.value.as_ref(), sample.quality, sample.source_time))
+        });
+        let key = |point: &PointContext| match group.device {
+            Some(_) => point.name.clone(),
+            None => format!("{}/{}", point.device, point.name),
+        };
+        let values: BTreeMap<_, _> = points.iter().map(|point| (key(point), point.value.clone())).collect();
+        let title = |device: &String| shape.titles.get(device.as_str()).cloned().unwrap_or_default();
+        let device = group.device.as_ref().map(|name| NamedThing { name: name.clone(), title: title(name) });
+        MessageContext {
+            gateway: NamedThing { name: self.gateway.clone(), title: self.title.clone() },
+            device: device.unwrap_or_default(),
+            label: group.label.clone(),
+            now: now.as_millis(),
+            time: iso_time(now.as_millis()),
+            values,
+            samples: samples.collect(),
+            points,
+        }
+    }
+}
+
+fn context_of(info: &PointInfo, value: Option<&Value>, quality: Quality, at: Timestamp) -> PointContext {
+    PointContext {
+        device: info.device.to_string(),
+        name: info.name().to_owned(),
+        title: info.settings().title.clone(),
+        value: json_of(value, quality),
+        unit: info.settings().unit.clone(),
+        quality: quality.class(),
+        reason: quality.reason().map(|reason| reason.to_string()).unwrap_or_default(),
+        at: at.as_millis(),
+        time: iso_time(at.as_millis()),
+        labels: info.settings().labels().map(str::to_owned).collect(),
+    }
+}
+
+/// The titles of devices, by their names.
+pub(crate) fn titles(description: &Description) -> Arc<BTreeMap<String, String>> {
+    let titled = description.devices.iter().map(|device| &device.settings);
+    Arc::new(titled.map(|settings| (settings.name.to_string(), settings.title.clone())).collect())
+}
+
+/// So many messages a preview shows.
+const PREVIEW: usize = 20;
+
+/// What an uplink would send now, with the values of the running points: nothing is sent.
+#[must_use]
+pub fn preview(running: &Running, own: &JsonUplink, selection: Option<&Selection>) -> Vec<SentMessage> {
+    let gateway = &running.description().gateway;
+    let rendering = Rendering {
+        gateway: gateway.name.to_string(),
+        title: gateway.title.clone(),
+        templates: MessageTemplates::new(&own.topic, &own.payload).map_err(|fault| fault.to_string()),
+    };
+    let shape = running.shape();
+    let groups = groups(&shape.points, own.message_per, selection, own.send, Instant::now());
+    groups.iter().take(PREVIEW).map(|group| rendering.render(group, &[], &shape)).collect()
+}

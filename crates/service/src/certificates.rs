@@ -1,0 +1,75 @@
+//! Private keys, and requests for certificates for them.
+
+use crate::auth::Engineer;
+use crate::extract::Json;
+use crate::{ApiError, ProblemDetails};
+use rcgen::{CertificateParams, DistinguishedName, DnType, KeyPair};
+use serde::{Deserialize, Serialize};
+
+/// A key and what its authority is asked to sign.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct CertificateRequest {
+    /// The private key (ECDSA P-256), in PEM. It is kept nowhere.
+    pub key: String,
+    /// The request (PKCS #10, RFC 2986), in PEM.
+    pub request: String,
+}
+
+/// Makes a new private key and a request for a certificate for it.
+///
+/// # Errors
+/// When the system gives no random numbers.
+pub fn certificate_request(name: &str, organization: Option<&str>) -> Result<CertificateRequest, rcgen::Error> {
+    let key = KeyPair::generate()?;
+    let mut params = CertificateParams::default();
+    params.distinguished_name = DistinguishedName::new();
+    params.distinguished_name.push(DnType::CommonName, name);
+    if let Some(organization) = organization {
+        params.distinguished_name.push(DnType::OrganizationName, organization);
+    }
+    let request = params.serialize_request(&key)?.pem()?;
+    Ok(CertificateRequest { key: key.serialize_pem(), request })
+}
+
+/// For whom a certificate is wanted.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct CertificateOwner {
+    /// Common name, such as the node's.
+    name: String,
+    /// Organization.
+    #[serde(default)]
+    organization: Option<String>,
+}
+
+/// Makes a private key and a request for a certificate. Neither is kept: put the key into the uplink, and have the request
+/// signed by the authority that the broker trusts.
+#[utoipa::path(post, path = "/api/v1/certificate-requests", operation_id = "certificate_request", tag = "draft",
+    request_body = CertificateOwner, extensions(("x-role" = json!("engineer"))), responses(
+    (status = 200, body = CertificateRequest), (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails),
+    (status = 403, body = ProblemDetails)))]
+pub(crate) async fn make(
+    _: Engineer,
+    Json(owner): Json<CertificateOwner>,
+) -> Result<Json<CertificateRequest>, ApiError> {
+    if owner.name.trim().is_empty() {
+        return Err(ApiError::BadRequest("name is empty; expected whom the certificate is for".to_owned()));
+    }
+    let organization = owner.organization.as_deref().filter(|text| !text.trim().is_empty());
+    certificate_request(owner.name.trim(), organization)
+        .map(Json)
+        .map_err(|error| ApiError::Internal(error.to_string()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_request_is_for_the_key_that_comes_with_it() {
+        let made = certificate_request("works-1", Some("Alderfen")).unwrap();
+        let key = KeyPair::from_pem(&made.key).unwrap();
+        let request = rcgen::CertificateSigningRequestParams::from_pem(&made.request);
+        assert!(request.is_ok() && made.request.starts_with("-----BEGIN CERTIFICATE REQUEST-----"));
+        assert_eq!(request.unwrap().public_key.der_bytes(), rcgen::PublicKeyData::der_bytes(&key));
+    }
+}
