@@ -9,6 +9,7 @@ import { AuditPage } from "./features/audit/AuditPage";
 import { ChangesPage } from "./features/changes/ChangesPage";
 import { AddDevicePage } from "./features/devices/AddDevicePage";
 import { DevicesPage } from "./features/devices/DevicesPage";
+import { BufferPage } from "./features/buffer/BufferPage";
 import { FramesPage } from "./features/frames/FramesPage";
 import { GatewaysPage } from "./features/gateways/GatewaysPage";
 import { LinksPage } from "./features/links/LinksPage";
@@ -19,6 +20,7 @@ import { PeoplePage } from "./features/people/PeoplePage";
 import { PointsPage } from "./features/points/PointsPage";
 import { ReferencePage } from "./features/reference/ReferencePage";
 import { RevisionsPage } from "./features/revisions/RevisionsPage";
+import { TapPage } from "./features/tap/TapPage";
 import { SetupPage } from "./features/session/SetupPage";
 import { SignInPage } from "./features/session/SignInPage";
 import { LiveProvider } from "./live/live";
@@ -56,6 +58,8 @@ function Inside() {
           <Route path="/" element={<OverviewPage />} />
           <Route path="/points" element={<PointsPage />} />
           <Route path="/frames" element={<FramesPage />} />
+          <Route path="/buffer" element={<BufferPage />} />
+          <Route path="/tap" element={<TapPage />} />
           <Route path="/gateways" element={<GatewaysPage />} />
           <Route path="/links" element={<LinksPage />} />
           <Route path="/devices" element={<DevicesPage />} />

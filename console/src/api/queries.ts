@@ -50,6 +50,23 @@ export const formsQuery = queryOptions({
   staleTime: Infinity,
 });
 
+export const bufferQuery = (gateway: string, uplink: string) =>
+  queryOptions({
+    queryKey: ["buffer", gateway, uplink],
+    queryFn: () => dataOf(api.GET("/api/v1/gateways/{gateway}/uplinks/{uplink}/buffer", { params: { path: { gateway, uplink } } })),
+  });
+
+export const publishedQuery = (gateway: string, uplink: string, device: string, point: string) =>
+  queryOptions({
+    queryKey: ["published", gateway, uplink, device, point],
+    queryFn: () =>
+      dataOf(
+        api.GET("/api/v1/gateways/{gateway}/uplinks/{uplink}/published/{device}/{point}", {
+          params: { path: { gateway, uplink, device, point } },
+        }),
+      ),
+  });
+
 export const modelsQuery = queryOptions({
   queryKey: ["models"],
   queryFn: () => dataOf(api.GET("/api/v1/models")),

@@ -9,12 +9,15 @@ interface PlotProps {
   /** Seconds since 1970 UTC. */
   times: number[];
   values: (number | null)[];
+  /** A second line, such as what went out beside what came in. */
+  others?: (number | null)[];
 }
 
 const HEIGHT = 160;
 
 /** A small line over the last minutes. Gaps are gaps: a bad reading is not joined over. */
-export function Plot({ label, unit, times, values }: PlotProps) {
+export function Plot({ label, unit, times, values, others }: PlotProps) {
+  const hasOthers = others !== undefined;
   const place = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot | null>(null);
 
@@ -39,7 +42,10 @@ export function Plot({ label, unit, times, values }: PlotProps) {
       ],
       series: [{}, { label: unit, stroke: colour("--act"), width: 1.5, spanGaps: false, points: { show: false } }],
     };
-    const drawn = new uPlot(options, [[], []], element);
+    if (hasOthers) {
+      options.series.push({ label: unit, stroke: colour("--ink-soft"), width: 1.5, dash: [4, 3], spanGaps: false, points: { show: false } });
+    }
+    const drawn = new uPlot(options, hasOthers ? [[], [], []] : [[], []], element);
     plot.current = drawn;
     const watch = new ResizeObserver(() => drawn.setSize({ width: element.clientWidth, height: HEIGHT }));
     watch.observe(element);
@@ -48,11 +54,11 @@ export function Plot({ label, unit, times, values }: PlotProps) {
       drawn.destroy();
       plot.current = null;
     };
-  }, [unit]);
+  }, [unit, hasOthers]);
 
   useEffect(() => {
-    plot.current?.setData([times, values]);
-  }, [times, values]);
+    plot.current?.setData(others ? [times, values, others] : [times, values]);
+  }, [times, values, others]);
 
   return <div ref={place} role="img" aria-label={label} className="w-full" />;
 }

@@ -725,6 +725,11 @@ pub(crate) enum TrialCommand {
         #[arg(long)]
         publish: bool,
     },
+    /// Tell how many values the report settings of a device's points would send, by what was read in the last minutes
+    Reports {
+        /// A device of the draft
+        device: String,
+    },
     /// Make the messages of an uplink from the values that are there now, without sending any
     Messages {
         /// An uplink of the draft, of kind json

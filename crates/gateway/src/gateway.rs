@@ -7,7 +7,7 @@ use crate::points::{PointInfo, PointTable};
 use crate::recent::RecentValues;
 use crate::status::{BufferView, DeviceState, GatewayStatus, LinkStatus, RequestView, Shared, UplinkStatus};
 use crate::uplink::{
-    INPUT_QUEUE, JsonTask, REQUEST_QUEUE, SentMessage, Shape, SparkplugTask, UplinkInput, UplinkRequest, UplinkStart,
+    INPUT_QUEUE, JsonTask, Published, REQUEST_QUEUE, SentMessage, Shape, SparkplugTask, UplinkInput, UplinkRequest, UplinkStart,
     Uplinks, initial_status, titles,
 };
 use crate::write::{PointWrite, WriteError, WriteOutcome};
@@ -237,6 +237,15 @@ impl Running {
         let links = self.link_names().into();
         let (points, latest) = (Arc::clone(&self.points), Arc::clone(&self.latest));
         Shape { points, latest, links, titles: titles(&self.description) }
+    }
+
+    /// What an uplink published last of a point; it is remembered from the first question on. `None` when one of them does
+    /// not run.
+    pub async fn published(&self, uplink: &str, device: &str, point: &str) -> Option<Option<Published>> {
+        let (answer, answered) = tokio::sync::oneshot::channel();
+        let index = self.points.find(device, point)?.index;
+        self.uplink(uplink)?.requests.send(UplinkRequest::Published(index, answer)).await.ok()?;
+        answered.await.ok()
     }
 
     /// The last messages of an uplink that were made from templates, oldest first; `None` when it does not run.

@@ -24,6 +24,7 @@ mod meter;
 mod modbus;
 mod points;
 mod recent;
+mod report_preview;
 mod scan;
 mod status;
 mod sunspec;
@@ -44,6 +45,7 @@ pub use meter::RateMeter;
 pub use modbus::reason_words;
 pub use points::{PointInfo, PointTable};
 pub use recent::{RecentValue, RecentValues};
+pub use report_preview::{ReportPreview, report_preview};
 pub use scan::{Scan, ScanEvent};
 pub use status::{
     BufferState, BufferView, DeviceState, DeviceStatus, Gap, GatewayStatus, LinkState, LinkStatus, PastMoment,
@@ -52,5 +54,5 @@ pub use status::{
 pub use sunspec::{SunSpecModelView, SunSpecOffer, sunspec};
 pub use tap::{Tap, TapError, TapMessage, TapMetric};
 pub use trial::{TrialAlternative, TrialError, TrialRead, TrialReading};
-pub use uplink::{SentMessage, preview};
+pub use uplink::{Published, SentMessage, preview};
 pub use write::{PointWrite, WriteError, WriteOutcome};

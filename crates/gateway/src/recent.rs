@@ -83,6 +83,15 @@ impl RecentValues {
         ring.moments.iter().map(|moment| ring.recent(*moment)).collect()
     }
 
+    /// The same, without keeping more of it from then on.
+    #[must_use]
+    pub fn peek(&self, point: PointIndex) -> Vec<RecentValue> {
+        let rings = self.rings.read();
+        let Some(ring) = rings.get(point.position()) else { return Vec::new() };
+        let ring = ring.lock();
+        ring.moments.iter().map(|moment| ring.recent(*moment)).collect()
+    }
+
     /// Forgets what is remembered of a point.
     pub(crate) fn forget(&self, point: PointIndex) {
         self.rings.read().get(point.position()).into_iter().for_each(|ring| ring.lock().moments.clear());

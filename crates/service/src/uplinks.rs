@@ -2,10 +2,10 @@
 
 use crate::auth::{Engineer, Viewer};
 use crate::extract::{Json, Path};
-use crate::{ApiError, App, ProblemDetails};
+use crate::{ApiError, App, ProblemDetails, drafts};
 use axum::extract::State;
-use interlex_core::description::{JsonUplink, Selection};
-use interlex_gateway::{BufferView, Running, SentMessage, preview};
+use interlex_core::description::{JsonUplink, Selection, list_of};
+use interlex_gateway::{BufferView, Published, ReportPreview, Running, SentMessage, preview, report_preview};
 use interlex_store::AuditEntry;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -69,6 +69,20 @@ pub(crate) async fn purge(
     Ok(Json(Purged { samples }))
 }
 
+/// What an uplink published last of a point; `null` when nothing was since the first question about it.
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/uplinks/{uplink}/published/{device}/{point}",
+    operation_id = "uplink_published", tag = "watch", extensions(("x-role" = json!("viewer"))),
+    params(("gateway" = String, Path), ("uplink" = String, Path), ("device" = String, Path), ("point" = String, Path)), responses(
+    (status = 200, body = Option<Published>), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
+pub(crate) async fn published(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Path((gateway, uplink, device, point)): Path<(String, String, String, String)>,
+) -> Result<Json<Option<Published>>, ApiError> {
+    let published = running(&app, &gateway, &uplink)?.published(&uplink, &device, &point).await;
+    published.map(Json).ok_or_else(|| ApiError::NotFound(format!("point {gateway}/{device}/{point} at uplink {uplink:?}")))
+}
+
 /// The last fifty messages of an uplink that were made from templates, oldest first, also those that could not be made.
 #[utoipa::path(get, path = "/api/v1/gateways/{gateway}/uplinks/{uplink}/messages", operation_id = "uplink_messages", tag = "watch",
     extensions(("x-role" = json!("viewer"))), params(("gateway" = String, Path), ("uplink" = String, Path)), responses(
@@ -107,4 +121,32 @@ pub(crate) async fn try_messages(
     let selection = selection.map(serde_json::from_value::<Selection>).transpose().map_err(wrong)?;
     let own: JsonUplink = serde_json::from_value(uplink).map_err(wrong)?;
     Ok(Json(preview(&running.running(), &own, selection.as_ref())))
+}
+
+/// A device whose reports are to be weighed.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct ReportPreviewRequest {
+    /// A device of the draft.
+    device: String,
+}
+
+/// What the report settings of a device's points, as the draft has them, would have sent of the values that are remembered of
+/// the running ones.
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/trials/reports", operation_id = "trial_reports", tag = "draft",
+    request_body = ReportPreviewRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("viewer"))), responses(
+    (status = 200, body = Vec<ReportPreview>), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
+pub(crate) async fn try_reports(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Path(gateway): Path<String>,
+    Json(ReportPreviewRequest { device }): Json<ReportPreviewRequest>,
+) -> Result<Json<Vec<ReportPreview>>, ApiError> {
+    let running = app.gateway(&gateway).ok_or_else(|| ApiError::NotFound(format!("running gateway {gateway:?}")))?;
+    let opened = drafts::open(&app, &gateway).await?;
+    let described = opened.draft.devices.iter().find(|known| known.get("name").and_then(Value::as_str) == Some(&device));
+    let described = described.ok_or_else(|| ApiError::NotFound(format!("device {device:?}")))?;
+    let rows = opened.draft.lists.get(&*list_of(described)).map(Vec::as_slice).unwrap_or_default();
+    // A row that cannot be read yet is told by the check of the draft.
+    let points: Vec<_> = rows.iter().filter_map(|row| serde_json::from_value(row.clone()).ok()).collect();
+    Ok(Json(report_preview(&running, &device, &points)))
 }

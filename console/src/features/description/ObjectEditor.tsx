@@ -27,7 +27,7 @@ interface ObjectEditorProps {
   onSaved?: (name: string) => void;
   onRemoved?: () => void;
   /** More to do with what stands in the form, such as to try it. */
-  extra?: (content: Content) => ReactNode;
+  extra?: (content: Content, change: (content: Content) => void) => ReactNode;
 }
 
 /** The form of one object, from its schema, with the problems of the draft at its fields. */
@@ -102,7 +102,7 @@ export function ObjectEditor({ gateway, draft, forms, of, list = "", object, sta
       ) : edits.isError && refused.length === 0 ? (
         <Notice tone="alarm" title={edits.error.message} />
       ) : null}
-      {extra?.(kept.content)}
+      {extra?.(kept.content, kept.change)}
       {may ? (
         <div className="flex flex-wrap items-center gap-2">
           <Button type="submit" disabled={edits.isPending || (!kept.isUnsaved && object !== undefined)}>

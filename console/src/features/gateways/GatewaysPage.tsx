@@ -15,7 +15,9 @@ import { ObjectEditor } from "../description/ObjectEditor";
 import { shown } from "../description/schema";
 import { useMay } from "../session/may";
 import { useDescription } from "./current";
+import { CertificateRequest } from "./CertificateRequest";
 import { TryBroker } from "./TryBroker";
+import { TryMessages } from "./TryMessages";
 
 /** Which gateways are there, and what are their names, rates and uplinks? */
 export function GatewaysPage() {
@@ -173,7 +175,14 @@ function Objects({ gateway, draft, forms, of, title }: ObjectsProps) {
   const key = (name: string) => `${of}:${name}`;
   const open = (name: string | null) => setSearch(name === null ? { gateway } : { gateway, open: key(name) });
   const [kind, setKind] = useState(forms.uplinks[0]?.word ?? "");
-  const extra = (content: Content) => (may && of === "uplink" ? <TryBroker gateway={gateway} uplink={content} /> : null);
+  const extra = (content: Content, change: (content: Content) => void) =>
+    may && of === "uplink" ? (
+      <>
+        {content.kind === "json" ? <TryMessages gateway={gateway} uplink={content} /> : null}
+        <CertificateRequest uplink={content} onKey={(key) => change({ ...content, key })} />
+        <TryBroker gateway={gateway} uplink={content} />
+      </>
+    ) : null;
   return (
     <Panel
       title={title}
@@ -224,6 +233,7 @@ function Objects({ gateway, draft, forms, of, title }: ObjectsProps) {
         <div className="mt-3 grid gap-4 border-t border-line pt-4">
           {of === "uplink" ? <KindChoice label="Kind" kinds={forms.uplinks} word={kind} onChoose={setKind} /> : null}
           <ObjectEditor
+            key={kind}
             gateway={gateway}
             draft={draft}
             forms={forms}

@@ -1,4 +1,5 @@
 import { useMutation } from "@tanstack/react-query";
+import { useState } from "react";
 import { api, type Content, dataOf } from "../../api/client";
 import { Button } from "../../components/Form";
 import { Failure } from "../devices/Failure";
@@ -9,18 +10,27 @@ const STEPS: Record<string, string> = {
   tls: "Prove who is who",
   mqtt: "Sign in",
   subscribe: "Listen for commands",
+  publish: "Publish",
 };
 
 /** Goes the way to the broker with what stands in the form, step by step; a session that runs goes on. */
 export function TryBroker({ gateway, uplink }: { gateway: string; uplink: Content }) {
+  const [publish, setPublish] = useState(false);
   const trial = useMutation({
-    mutationFn: () => dataOf(api.POST("/api/v1/gateways/{gateway}/trials/broker", { params: { path: { gateway } }, body: { uplink } })),
+    mutationFn: () =>
+      dataOf(api.POST("/api/v1/gateways/{gateway}/trials/broker", { params: { path: { gateway } }, body: { uplink, publish } })),
   });
   return (
     <section aria-label="Try the broker" className="grid gap-2" aria-live="polite">
-      <Button quiet className="justify-self-start" disabled={trial.isPending} onClick={() => trial.mutate()}>
-        {trial.isPending ? "Trying …" : "Try the broker now"}
-      </Button>
+      <div className="flex flex-wrap items-center gap-3">
+        <Button quiet disabled={trial.isPending} onClick={() => trial.mutate()}>
+          {trial.isPending ? "Trying …" : "Try the broker now"}
+        </Button>
+        <label className="flex items-center gap-2 text-sm text-soft">
+          <input type="checkbox" checked={publish} onChange={(event) => setPublish(event.target.checked)} className="size-4 accent-(--act)" />
+          {uplink.kind === "json" ? "Publish an empty message, too" : "Publish, too: a death that hosts pass over"}
+        </label>
+      </div>
       {trial.data ? (
         <ol className="grid gap-1 rounded-md border border-line bg-raised p-3 text-sm">
           {trial.data.steps.map((step) => (

@@ -114,7 +114,7 @@ test("what does not run says since when and why, and the way is broken", async (
       gateway.points_good = 0;
       const device = gateway.links[0]!.devices[0]!;
       Object.assign(device, { state: "silent", since: told.at - 90_000, last_error: "unit 3: no answer within 1s", last_error_at: told.at - 4000 });
-      Object.assign(gateway.uplinks[0]!, { state: "offline", last_error: "connection refused", buffer: { ...uplink.buffer, waiting: 77 } });
+      Object.assign(gateway.uplinks[0]!, { state: "offline", last_error: "connection refused", buffer: { ...gateway.uplinks[0]!.buffer, waiting: 77 } });
     }),
   );
   expect(await screen.findByText("2 parts not running")).toBeTruthy();

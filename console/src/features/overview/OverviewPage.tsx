@@ -1,6 +1,7 @@
 import type { ReactNode } from "react";
 import { Link } from "react-router";
 import type { DeviceStatus, GatewayStatus, LinkStatus, UplinkStatus } from "../../api/client";
+import { Facts } from "../../components/Facts";
 import { Badge } from "../../components/Badge";
 import { Loading, Notice } from "../../components/Notice";
 import { State } from "../../components/State";
@@ -126,19 +127,6 @@ function Box({ children }: { children: ReactNode }) {
   return <div className="min-w-0 rounded-md border border-line bg-surface p-3">{children}</div>;
 }
 
-function Facts({ facts }: { facts: [string, string][] }) {
-  return (
-    <dl className="mt-2 grid grid-cols-[auto_1fr] gap-x-4 gap-y-0.5 text-sm">
-      {facts.map(([name, text]) => (
-        <div key={name} className="contents">
-          <dt className="text-soft">{name}</dt>
-          <dd className="text-right">{text}</dd>
-        </div>
-      ))}
-    </dl>
-  );
-}
-
 function FieldLink({ link, now }: { link: LinkStatus; now: number }) {
   return (
     <Box>
@@ -189,22 +177,33 @@ function Broker({ uplink, now }: { uplink: UplinkStatus; now: number }) {
           <State word={uplink.state} /> <span className="text-faint">for {span(now - uplink.since)}</span>
         </p>
       </div>
-      <p className="text-sm break-words text-soft">Sparkplug B · {uplink.url}</p>
-      <p className="text-sm break-words text-soft">Node {uplink.node}</p>
+      <p className="text-sm break-words text-soft">
+        {uplink.kind === "json" ? "Messages" : "Sparkplug B"} · {uplink.url}
+      </p>
+      {uplink.node ? <p className="text-sm break-words text-soft">Node {uplink.node}</p> : null}
       {uplink.buffer.journal_error ? <Why error={`The journal waits for the database: ${uplink.buffer.journal_error}`} now={now} /> : null}
       {uplink.buffer.is_full ? <Why error="There is no more room for samples: some are lost." now={now} /> : null}
+      {ending(uplink, now) ? <Why error={ending(uplink, now)} now={now} /> : null}
       {uplink.host_in_doubt ? <Why error="The primary host may not be back: what waits is held." now={now} /> : null}
       {uplink.state === "online" ? null : <Why error={uplink.last_error} at={uplink.last_error_at} now={now} />}
       <Facts
         facts={[
-          ["Samples delivered", uplink.samples_delivered.toLocaleString("en")],
-          ["Messages", uplink.messages.toLocaleString("en")],
+          [uplink.kind === "json" ? "Messages delivered" : "Samples delivered", uplink.samples_delivered.toLocaleString("en")],
+          ["Published", uplink.messages.toLocaleString("en")],
           ["Waiting", waiting(uplink, now)],
           ["Lost", uplink.buffer.lost.toLocaleString("en")],
         ]}
       />
     </Box>
   );
+}
+
+const DAY = 86_400_000;
+
+/** A warning before the certificate that is shown to the broker ends. */
+function ending({ certificate_until }: UplinkStatus, now: number): string | null {
+  if (certificate_until == null || certificate_until - now > 30 * DAY) return null;
+  return certificate_until < now ? "Its certificate has ended." : `Its certificate ends in ${span(certificate_until - now)}.`;
 }
 
 /** How many samples wait, since when, and how many of them are safe from a crash. */

@@ -14,6 +14,8 @@ const PAGES: Place[] = [
   page("Overview", "/", "is everything running"),
   page("Points", "/points", "every value, live"),
   page("Frames", "/frames", "what goes over the line"),
+  page("Buffer", "/buffer", "what waits for each broker"),
+  page("Tap", "/tap", "what arrives at the broker"),
   page("Gateways", "/gateways", "names, rates, uplinks"),
   page("Links", "/links", "the ways to the field"),
   page("Devices", "/devices", "and their points"),

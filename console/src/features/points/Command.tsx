@@ -4,12 +4,15 @@ import { api, dataOf, type PointView } from "../../api/client";
 import { Button, CONTROL } from "../../components/Form";
 import { Failure } from "../devices/Failure";
 import { typedValue, WriteOutcome } from "../devices/WriteOutcome";
+import { useServiceNow } from "../../live/live";
+import { span } from "../../text/format";
 import { useMay } from "../session/may";
 
 /** Sends a value to the field: checked, written ahead of the polls, and read back. */
 export function Command({ point }: { point: PointView }) {
   const may = useMay("operator");
   const [typed, setTyped] = useState("");
+  const now = useServiceNow();
   const { gateway, device, name } = point;
   const write = useMutation({
     mutationFn: (value: number | boolean | string) =>
@@ -41,6 +44,9 @@ export function Command({ point }: { point: PointView }) {
           </Button>
         </form>
       )}
+      {point.commanded_until != null && point.commanded_until > now ? (
+        <p className="text-sm text-soft">The commanded value holds for {span(point.commanded_until - now)} more; then the safe value is written.</p>
+      ) : null}
       <div aria-live="polite">
         {write.data ? <WriteOutcome of={write.data} /> : null}
         <Failure error={write.error} />

@@ -1,7 +1,7 @@
 use super::{Client, frames, list, part, text, typed, whole, write};
 use crate::args::{Output, TrialArguments, TrialCommand};
 use crate::exit::{ExitReason, failed};
-use crate::output::{count, plain, print_csv, print_rows, print_table, table, with_unit};
+use crate::output::{count, plain, print_csv, print_rows, print_table, span, table, with_unit};
 use comfy_table::{Cell, CellAlignment};
 use futures_util::StreamExt;
 use indicatif::ProgressBar;
@@ -26,6 +26,7 @@ pub(crate) async fn run(arguments: TrialArguments) -> anyhow::Result<()> {
             trial.write(&device, &point, &typed(&value)).await
         }
         TrialCommand::Broker { uplink, publish } => trial.broker(&uplink, publish).await,
+        TrialCommand::Reports { device } => trial.reports(&device).await,
         TrialCommand::Messages { uplink } => trial.messages(&uplink).await,
         TrialCommand::Identify { device } => trial.identify(&device).await,
         TrialCommand::Sunspec { device, rate } => trial.sunspec(&device, &rate).await,
@@ -92,6 +93,29 @@ impl Trial {
             true => Ok(()),
             false => Err(failed(ExitReason::Failure, "the broker cannot be used like this")),
         }
+    }
+
+    async fn reports(&self, device: &str) -> anyhow::Result<()> {
+        let previews = self.client.post(&format!("{}/reports", self.path), &json!({ "device": device })).await?;
+        let all = previews.as_array().map(Vec::as_slice).unwrap_or_default();
+        let number = |preview: &Value, key: &str| preview.get(key).and_then(Value::as_f64).unwrap_or_default();
+        let mut rows: Vec<_> = all
+            .iter()
+            .map(|preview| {
+                let counts = ["read", "sent"].map(|key| whole(preview, key).to_string());
+                let rates = ["sent_per_hour", "bytes_per_hour"].map(|key| format!("{:.0}", number(preview, key)));
+                #[expect(clippy::cast_possible_truncation, reason = "at most some hours")]
+                let over = span((number(preview, "seconds") * 1000.0) as i64);
+                [text(preview, "point").to_owned(), over].into_iter().chain(counts).chain(rates).collect::<Vec<_>>()
+            })
+            .collect();
+        let total = |key: &str| format!("{:.0}", all.iter().map(|preview| number(preview, key)).sum::<f64>());
+        if self.output == Output::Table && !rows.is_empty() {
+            let nothing = String::new;
+            rows.push(vec!["all".to_owned(), nothing(), nothing(), nothing(), total("sent_per_hour"), total("bytes_per_hour")]);
+        }
+        let header = ["point", "over", "read", "would be sent", "values/h", "bytes/h"];
+        print_rows(self.output, &header, rows, &previews, "Nothing is remembered of points of this device yet.")
     }
 
     async fn messages(&self, name: &str) -> anyhow::Result<()> {

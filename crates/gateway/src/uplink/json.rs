@@ -443,6 +443,10 @@ impl JsonTask {
                 self.show_buffer();
                 let _ = answer.send(thrown);
             }
+            // Its values are in messages, which can be looked at.
+            UplinkRequest::Published(_, answer) => {
+                let _ = answer.send(None);
+            }
             UplinkRequest::Messages(answer) => {
                 let _ = answer.send(self.last.iter().cloned().collect());
             }

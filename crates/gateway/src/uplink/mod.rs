@@ -32,7 +32,8 @@ use crate::points::PointTable;
 use crate::status::{BufferState, BufferView, UplinkState, UplinkStatus};
 use arc_swap::ArcSwap;
 use interlex_core::description::{Uplink, UplinkKind};
-use interlex_core::{LatestTable, Sample};
+use interlex_core::{LatestTable, PointIndex, Sample, Value};
+use serde::Serialize;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot};
@@ -68,8 +69,24 @@ pub(crate) enum UplinkRequest {
     Buffer(oneshot::Sender<BufferView>),
     /// To throw away what waits; tells how many samples that were.
     Purge(oneshot::Sender<u64>),
+    /// To see what was published last of a point; from the first time on it is remembered.
+    Published(PointIndex, oneshot::Sender<Option<Published>>),
     /// To see the last messages that were made from templates.
     Messages(oneshot::Sender<Vec<SentMessage>>),
+}
+
+/// What was published of a point.
+#[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
+pub struct Published {
+    /// When it was handed to the connection, in milliseconds since 1970 UTC.
+    pub at: i64,
+    /// The value; null when it has none.
+    #[schema(value_type = serde_json::Value)]
+    pub value: Option<Value>,
+    /// When the value arose.
+    pub timestamp: i64,
+    /// Whether it had waited.
+    pub historical: bool,
 }
 
 /// Requests that may wait for an uplink that is busy.

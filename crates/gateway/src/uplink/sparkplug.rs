@@ -2,7 +2,7 @@ use super::backlog::Backlog;
 use super::health::{self, Health, HealthMetric};
 use super::metric::{Announced, Current, snapshot_of, told};
 use super::pace::Pace;
-use super::{Connection, MqttEvent, Shape, UplinkInput, UplinkRequest, mqtt};
+use super::{Connection, MqttEvent, Published, Shape, UplinkInput, UplinkRequest, mqtt};
 use crate::broker_trial::is_back;
 use crate::clock::wall_clock;
 use crate::gateway::Running;
@@ -11,7 +11,7 @@ use crate::link::Backoff;
 use crate::status::{BufferState, BufferView, Shared, UplinkState, UplinkStatus};
 use arc_swap::ArcSwap;
 use interlex_core::description::{SparkplugUplink, Uplink};
-use interlex_core::{LatestTable, Sample, Value};
+use interlex_core::{LatestTable, PointIndex, Sample, Value};
 use interlex_sparkplug::{Datum, EdgeNode, EdgeNodeEvent, MetricValue, Outgoing};
 use interlex_store::Store;
 use std::collections::{HashMap, VecDeque};
@@ -58,6 +58,8 @@ pub(crate) struct SparkplugTask {
     health_told: Vec<HealthMetric>,
     health_at: Instant,
     requests: mpsc::Receiver<UplinkRequest>,
+    /// What was published last of the points that somebody asks about.
+    published: HashMap<PointIndex, Option<Published>>,
     outbox: VecDeque<Outgoing>,
     asked_at: Option<Instant>,
     pace: Pace,
@@ -144,6 +146,7 @@ impl SparkplugTask {
             health_told: Vec::new(),
             health_at: now,
             requests,
+            published: HashMap::new(),
             outbox: VecDeque::new(),
             asked_at: None,
             broker: 0,
@@ -544,6 +547,9 @@ impl SparkplugTask {
                 self.show_buffer();
                 let _ = answer.send(thrown);
             }
+            UplinkRequest::Published(point, answer) => {
+                let _ = answer.send(self.published.entry(point).or_default().clone());
+            }
             // There are no templates here.
             UplinkRequest::Messages(answer) => {
                 let _ = answer.send(Vec::new());
@@ -604,6 +610,17 @@ impl SparkplugTask {
             // The device died after these were read: they wait for its birth, as history.
             tracing::debug!(uplink = self.name(), %error, "data withheld");
             self.backlog.buffer.take_back(samples.len());
+            return;
+        }
+        if self.published.is_empty() {
+            return;
+        }
+        let at = wall_clock().as_millis();
+        for sample in samples {
+            if let Some(published) = self.published.get_mut(&sample.point) {
+                let (value, timestamp) = (sample.value.clone(), sample.source_time.as_millis());
+                *published = Some(Published { at, value, timestamp, historical: is_historical });
+            }
         }
     }
 

@@ -1,0 +1,89 @@
+import { useQuery } from "@tanstack/react-query";
+import { pointsQuery, publishedQuery } from "../../api/queries";
+import { CONTROL } from "../../components/Form";
+import { useSearch } from "../../components/search";
+import { useLive, useServiceNow } from "../../live/live";
+import { span, value } from "../../text/format";
+import { withReadings } from "../points/rows";
+import type { TapMetric, TopicFacts } from "./topics";
+
+interface FollowProps {
+  gateway: string;
+  uplink: string;
+  topics: ReadonlyMap<string, TopicFacts>;
+}
+
+/** One point in the field, as it was published, and as it arrived: where it stops is where the fault is. */
+export function Follow({ gateway, uplink, topics }: FollowProps) {
+  const [search, change] = useSearch();
+  const { readings } = useLive();
+  const points = useQuery(pointsQuery);
+  const own = withReadings(points.data ?? [], readings).filter((point) => point.gateway === gateway);
+  const followed = own.find((point) => point.id === search.get("point"));
+  const published = useQuery({
+    ...publishedQuery(gateway, uplink, followed?.device ?? "", followed?.name ?? ""),
+    enabled: followed !== undefined,
+    refetchInterval: 1000,
+  });
+  const now = useServiceNow();
+  const arrived = followed ? arrivedOf(topics, followed.device, followed.name) : null;
+  const ago = (at: number | null | undefined) => (at == null ? "not yet" : `${span(Math.max(0, now - at))} ago`);
+  const { data } = published;
+  return (
+    <section aria-label="Follow a point" className="rounded-lg border border-line bg-surface p-3">
+      <div className="flex flex-wrap items-center gap-3">
+        <h2 className="font-semibold">Follow a point</h2>
+        <select
+          aria-label="Point to follow"
+          value={followed?.id ?? ""}
+          onChange={(event) => change({ point: event.target.value || null })}
+          className={`${CONTROL} min-w-0 max-w-80`}
+        >
+          <option value="">none</option>
+          {own.slice(0, 2000).map((point) => (
+            <option key={point.id} value={point.id}>
+              {point.device}/{point.name}
+            </option>
+          ))}
+        </select>
+      </div>
+      {followed ? (
+        <ol className="mt-3 grid gap-3 sm:grid-cols-3">
+          <Stage title="In the field" told={`${value(followed.value, followed.decimals)} ${followed.unit}`} when={`read ${ago(followed.gateway_at)}`} />
+          <Stage
+            title="Published"
+            told={data ? `${value(data.value, followed.decimals)} ${followed.unit}` : "nothing since you look"}
+            when={data ? `sent ${ago(data.at)}, of ${ago(data.timestamp)}${data.historical ? ", historical" : ""}` : "a value goes when it changes"}
+          />
+          <Stage
+            title="At the broker"
+            told={arrived ? `${value(arrived.metric.value, followed.decimals)} ${followed.unit}` : "nothing since you look"}
+            when={arrived ? `arrived ${ago(arrived.at)}, of ${ago(arrived.metric.timestamp)}` : ""}
+          />
+        </ol>
+      ) : (
+        <p className="mt-1 text-sm text-soft">Its value in the field, as published, and as it arrived at the broker stand side by side.</p>
+      )}
+    </section>
+  );
+}
+
+function Stage({ title, told, when }: { title: string; told: string; when: string }) {
+  return (
+    <li className="rounded-md border border-line p-2">
+      <p className="text-xs text-soft">{title}</p>
+      <p className="text-lg tabular-nums">{told}</p>
+      <p className="text-xs text-faint">{when}</p>
+    </li>
+  );
+}
+
+/** The newest arrival of a metric of a device. */
+function arrivedOf(topics: ReadonlyMap<string, TopicFacts>, device: string, point: string): { at: number; metric: TapMetric } | null {
+  let newest: { at: number; metric: TapMetric } | null = null;
+  for (const [topic, { metrics }] of topics) {
+    const arrived = topic.endsWith(`/${device}`) ? metrics.get(point) : undefined;
+    if (arrived && (newest === null || arrived.at >= newest.at)) newest = arrived;
+  }
+  return newest;
+}
