@@ -1,10 +1,12 @@
 //! Whole-path measurements. Each prints our figure beside the raw limit of the same machine, taken in the same run:
 //! the ratio says what Interlex costs, whatever the machine.
 
+mod buffer;
 mod config;
 mod latency;
 mod modbus_fleet;
 mod modbus_poll;
+mod outage;
 mod pipeline;
 mod planner;
 mod report;
@@ -40,6 +42,12 @@ enum Scenario {
     Pipeline,
     /// Metrics through the edge node into payloads, and bytes per metric
     SparkplugEncode,
+    /// Samples a second into the journal while the broker is away, beside what the database takes of the same bytes
+    BufferWrite,
+    /// Samples a second out of the journal when the broker is back, beside the live ones, and how late these are
+    BufferDrain,
+    /// Minutes of cut and frozen lines, frozen and killed brokers and databases: what is lost, late or repeated
+    Outage,
     /// Check, difference and activation of a draft of 50,000 points, beside its bytes parsed and written once
     Config,
     /// From a changed register to the decoded value at a subscriber of the broker
@@ -55,6 +63,9 @@ async fn main() -> anyhow::Result<()> {
         Scenario::Planner => planner::run(),
         Scenario::Pipeline => pipeline::run(),
         Scenario::SparkplugEncode => sparkplug_encode::run(),
+        Scenario::BufferWrite => buffer::write().await,
+        Scenario::BufferDrain => buffer::drain().await,
+        Scenario::Outage => outage::run().await,
         Scenario::Config => config::run().await,
         Scenario::Latency => latency::run().await,
     }

@@ -139,7 +139,7 @@ async fn prepare(service: &Service, ports: Ports, line: &Path) -> anyhow::Result
         }
     }
     for uplink in &mut description.uplinks {
-        if uplink.settings.name.as_str() == "cloud" {
+        if ["cloud", "notices"].contains(&uplink.settings.name.as_str()) {
             uplink.settings.url = BrokerUrl { host: "127.0.0.1".to_owned(), port: ports.broker, is_tls: false };
         }
     }

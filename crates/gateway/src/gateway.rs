@@ -7,8 +7,8 @@ use crate::points::{PointInfo, PointTable};
 use crate::recent::RecentValues;
 use crate::status::{BufferView, DeviceState, GatewayStatus, LinkStatus, RequestView, Shared, UplinkStatus};
 use crate::uplink::{
-    INPUT_QUEUE, JsonTask, Published, REQUEST_QUEUE, SentMessage, Shape, SparkplugTask, UplinkInput, UplinkRequest, UplinkStart,
-    Uplinks, initial_status, titles,
+    INPUT_QUEUE, JsonTask, Published, REQUEST_QUEUE, SentMessage, Shape, SparkplugTask, UplinkInput, UplinkRequest,
+    UplinkStart, Uplinks, initial_status, titles,
 };
 use crate::write::{PointWrite, WriteError, WriteOutcome};
 use arc_swap::ArcSwap;

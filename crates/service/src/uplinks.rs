@@ -80,7 +80,9 @@ pub(crate) async fn published(
     Path((gateway, uplink, device, point)): Path<(String, String, String, String)>,
 ) -> Result<Json<Option<Published>>, ApiError> {
     let published = running(&app, &gateway, &uplink)?.published(&uplink, &device, &point).await;
-    published.map(Json).ok_or_else(|| ApiError::NotFound(format!("point {gateway}/{device}/{point} at uplink {uplink:?}")))
+    published
+        .map(Json)
+        .ok_or_else(|| ApiError::NotFound(format!("point {gateway}/{device}/{point} at uplink {uplink:?}")))
 }
 
 /// The last fifty messages of an uplink that were made from templates, oldest first, also those that could not be made.
@@ -143,7 +145,8 @@ pub(crate) async fn try_reports(
 ) -> Result<Json<Vec<ReportPreview>>, ApiError> {
     let running = app.gateway(&gateway).ok_or_else(|| ApiError::NotFound(format!("running gateway {gateway:?}")))?;
     let opened = drafts::open(&app, &gateway).await?;
-    let described = opened.draft.devices.iter().find(|known| known.get("name").and_then(Value::as_str) == Some(&device));
+    let described =
+        opened.draft.devices.iter().find(|known| known.get("name").and_then(Value::as_str) == Some(&device));
     let described = described.ok_or_else(|| ApiError::NotFound(format!("device {device:?}")))?;
     let rows = opened.draft.lists.get(&*list_of(described)).map(Vec::as_slice).unwrap_or_default();
     // A row that cannot be read yet is told by the check of the draft.

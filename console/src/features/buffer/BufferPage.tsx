@@ -52,7 +52,7 @@ function UplinkBuffer({ gateway, uplink }: { gateway: string; uplink: UplinkStat
       {buffer.is_full ? <Notice tone="alarm" title={`There is no more room: ${items} are being lost.`} /> : null}
       {buffer.journal_error ? <Notice tone="alarm" title={`The database does not take what waits: ${buffer.journal_error}`} /> : null}
       {uplink.host_in_doubt ? <Notice tone="warn" title="The primary host may not be back after a broken connection: what waits is held." /> : null}
-      <div className="grid gap-x-8 gap-y-3 lg:grid-cols-[minmax(16rem,1fr)_2fr]">
+      <div className="grid items-start gap-x-8 gap-y-3 lg:grid-cols-[minmax(16rem,1fr)_2fr]">
         <Facts
           facts={[
             ["Waiting", `${buffer.waiting.toLocaleString("en")} ${items}`],

@@ -20,7 +20,7 @@ export function SchemaForm({ schema, content, onChange, problems, names, without
   const fields = fieldsOf(schema).filter((field) => !without.includes(field.key));
   const advanced = fields.filter((field) => field.isAdvanced);
   const draw = (field: FormField) => (
-    <div key={field.key} data-field={field.key}>
+    <div key={field.key} data-field={field.key} className={field.isWide ? "sm:col-span-2" : ""}>
       <SchemaField
         field={field}
         typed={shown(content[field.key])}

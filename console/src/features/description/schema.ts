@@ -16,6 +16,8 @@ export interface FormField {
   help: string;
   isRequired: boolean;
   isAdvanced: boolean;
+  /** Whether it needs the width of two. */
+  isWide: boolean;
   /** What it is when nothing is said, as text. */
   fallback: string;
   entry: Entry;
@@ -39,6 +41,7 @@ export function fieldsOf(schema: unknown): FormField[] {
       help: text(property.description).replace(/\s*\n\s*/g, " ").replaceAll("`", ""),
       isRequired: required.includes(key),
       isAdvanced: property["x-advanced"] === true,
+      isWide: property["x-wide"] === true,
       fallback: shown(property.default),
       entry: entryOf(property, definitions),
     };
@@ -47,7 +50,7 @@ export function fieldsOf(schema: unknown): FormField[] {
 
 /** `max-registers` is "Max registers". */
 export function labelOf(key: string): string {
-  const words = key.replaceAll("-", " ").replace(/\b(url|ca)\b/, (word) => word.toUpperCase());
+  const words = key.replaceAll("-", " ").replace(/\b(url|ca|mqtt)\b/, (word) => word.toUpperCase()).replace(/\bqos\b/, "QoS");
   return words.charAt(0).toUpperCase() + words.slice(1);
 }
 

@@ -64,8 +64,8 @@ function Gateway({ gateway }: { gateway: GatewayStatus }) {
                 ["Running for", span(now - gateway.since)],
                 ["Revision", String(gateway.revision)],
                 ["Points good", `${gateway.points_good} of ${gateway.points}`],
-                ["Samples waiting", String(waiting)],
-                ["Samples lost", String(lost)],
+                ["Waiting for brokers", String(waiting)],
+                ["Lost", String(lost)],
               ]}
             />
             {gateway.points_good < gateway.points ? (

@@ -54,7 +54,7 @@ export function TapPage() {
             placeholder="its own topics, or such as alderfen/#"
             value={typed}
             onChange={(event) => setTyped(event.target.value)}
-            className={`${CONTROL} w-64`}
+            className={`${CONTROL} max-w-72`}
           />
           <Button quiet type="submit">
             Listen
@@ -126,10 +126,11 @@ function Listening({ gateway, uplink, filter, isPaused }: ListeningProps) {
 /** How much arrives on a topic, and when something did last. */
 function Arrived({ facts }: { facts: TopicFacts }) {
   const now = useServiceNow();
-  const minutes = Math.max((now - facts.since) / 60_000, 1 / 60);
+  const minutes = (facts.last.at - facts.since) / 60_000;
+  const rate = facts.count > 1 && minutes > 0 ? (facts.count - 1) / minutes : null;
   return (
     <span className="shrink-0 text-xs text-faint tabular-nums">
-      {facts.count}× · {(facts.count / minutes).toFixed(facts.count / minutes < 10 ? 1 : 0)}/min · {facts.last.bytes} B · {span(Math.max(0, now - facts.last.at))} ago
+      {facts.count}×{rate === null ? "" : ` · ${rate.toFixed(rate < 10 ? 1 : 0)}/min`} · {facts.last.bytes} B · {span(Math.max(0, now - facts.last.at))} ago
     </span>
   );
 }

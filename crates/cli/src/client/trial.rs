@@ -112,7 +112,14 @@ impl Trial {
         let total = |key: &str| format!("{:.0}", all.iter().map(|preview| number(preview, key)).sum::<f64>());
         if self.output == Output::Table && !rows.is_empty() {
             let nothing = String::new;
-            rows.push(vec!["all".to_owned(), nothing(), nothing(), nothing(), total("sent_per_hour"), total("bytes_per_hour")]);
+            rows.push(vec![
+                "all".to_owned(),
+                nothing(),
+                nothing(),
+                nothing(),
+                total("sent_per_hour"),
+                total("bytes_per_hour"),
+            ]);
         }
         let header = ["point", "over", "read", "would be sent", "values/h", "bytes/h"];
         print_rows(self.output, &header, rows, &previews, "Nothing is remembered of points of this device yet.")

@@ -76,7 +76,7 @@ pub struct JsonUplink {
     pub message_per: MessagePer,
     /// What messages say: text with {{ values | tojson }} and the like in it.
     #[serde(default = "default_payload")]
-    #[schemars(extend("x-lines" = true))]
+    #[schemars(extend("x-lines" = true, "x-wide" = true))]
     pub payload: String,
     /// When a message goes: on change of one of its points, at a period, or both.
     #[serde(default)]

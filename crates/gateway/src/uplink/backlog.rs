@@ -399,8 +399,9 @@ impl<T: Item> Backlog<T> {
             journal_error: self.error.clone(),
             in_per_second: into,
             out_per_second: out,
-            seconds_to_full: seconds(room, into - out).filter(|_| waiting > 0),
-            seconds_to_drained: seconds(waiting, out - into).filter(|_| waiting > 0),
+            // What waits for a moment only says nothing of how things go.
+            seconds_to_full: seconds(room, into - out).filter(|_| durable > 0 && out < into / 2.0),
+            seconds_to_drained: seconds(waiting, out - into).filter(|_| durable > 0),
         }
     }
 
@@ -465,7 +466,10 @@ mod tests {
         let mut values = Vec::new();
         while backlog.waiting() > 0 {
             while let Some((_, samples)) = backlog.take_history(300, |_| true) {
-                values.extend(samples.iter().map(|sample| sample.value.as_ref().unwrap().as_f64().unwrap() as u64));
+                values.extend(samples.iter().map(|sample| match sample.value {
+                    Some(Value::Uint(n)) => n,
+                    _ => panic!("{sample:?}"),
+                }));
                 assert!(backlog.buffer.len() < 3000, "{} in memory", backlog.buffer.len());
             }
             if backlog.buffer.ask() {

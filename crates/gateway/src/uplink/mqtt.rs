@@ -94,12 +94,11 @@ impl Connection {
         let Message { topic, qos, retain } = message;
         match &self.client {
             Client::V3(client) => {
-                let qos = [QoS::AtMostOnce, QoS::AtLeastOnce, QoS::ExactlyOnce][usize::from(qos.min(2))];
+                let qos = rumqttc::qos(qos).unwrap_or(QoS::ExactlyOnce);
                 client.try_publish(topic, qos, retain, payload).map_err(|_| NoRoom)
             }
             Client::V5(client) => {
-                use v5::mqttbytes::QoS;
-                let qos = [QoS::AtMostOnce, QoS::AtLeastOnce, QoS::ExactlyOnce][usize::from(qos.min(2))];
+                let qos = v5::mqttbytes::qos(qos).unwrap_or(v5::mqttbytes::QoS::ExactlyOnce);
                 client.try_publish(topic, qos, retain, payload).map_err(|_| NoRoom)
             }
         }

@@ -628,10 +628,8 @@ impl SparkplugTask {
     fn flush(&mut self, connection: &Connection) -> bool {
         let mut messages = 0;
         while let Some(next) = self.outbox.front() {
-            if {
-                let message = mqtt::Message { topic: &next.topic, qos: 0, retain: false };
-                connection.publish(message, next.payload.clone()).is_err()
-            } {
+            let message = mqtt::Message { topic: &next.topic, qos: 0, retain: false };
+            if connection.publish(message, next.payload.clone()).is_err() {
                 break;
             }
             self.outbox.pop_front();
