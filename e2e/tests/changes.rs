@@ -23,8 +23,8 @@ async fn a_pipeline_checks_compares_applies_and_returns() {
     replace(&directory, "points/gas-analyser.csv", "change,0.02,,0,100,Methane", "change,0.05,,0,100,Methane");
     let diff = run(&["config", "diff", &directory, "--exit-code"]).await;
     assert_eq!(diff.code, 8, "{}", diff.err);
-    let told = "link process-bus restarts for points of gas-analyser\nuplink cloud goes on untouched\n\n~ point ch4 of \
-                gas-analyser: deadband 0.02 → 0.05 %\n";
+    let told = "link process-bus restarts for points of gas-analyser\nuplink cloud goes on untouched\nuplink notices \
+                goes on untouched\n\n~ point ch4 of gas-analyser: deadband 0.02 → 0.05 %\n";
     assert_eq!(diff.out, told);
     let rehearsed = run(&["config", "apply", &directory, "--activate", "--note", "x", "--dry-run"]).await;
     assert!(rehearsed.code == 0 && rehearsed.out.starts_with(told), "{rehearsed:?}");
