@@ -40,7 +40,8 @@ async fn a_pipeline_checks_compares_applies_and_returns() {
     let activated = run(&["config", "apply", &directory, "--replace", "--activate", "--note", "calmer"]).await;
     assert_eq!(
         activated.out,
-        "alderfen-1 runs revision 2.\n  link process-bus: restarted, up\n  uplink cloud: untouched, online\n"
+        "alderfen-1 runs revision 2.\n  link process-bus: restarted, up\n  uplink cloud: untouched, online\n  uplink \
+         notices: untouched, online\n"
     );
 
     // A link that does not come up: back to what was before, by itself.

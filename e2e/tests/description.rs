@@ -74,7 +74,8 @@ async fn an_exported_description_applies_to_the_same_bytes() {
     let files = ["gateway.toml", "points/digester.csv", "points/gas-analyser.csv"];
     let before = files.map(bytes);
     let applied = rig.interlex(&["config", "apply", &directory, "--activate", "--note", "again"]).await;
-    let told = "alderfen-1 runs revision 2.\n  link process-bus: untouched, up\n  uplink cloud: untouched, online\n";
+    let told = "alderfen-1 runs revision 2.\n  link process-bus: untouched, up\n  uplink cloud: untouched, online\n  uplink \
+                notices: untouched, online\n";
     assert_eq!(applied.out, told, "{}", applied.err);
     assert_eq!(rig.interlex(&["config", "export", &directory, "--force"]).await.code, 0);
     assert_eq!(files.map(bytes), before);

@@ -42,7 +42,8 @@ async fn registers_arrive_at_the_broker_as_named_values_with_units() {
     let order: Vec<_> = births.iter().map(|message| (message.kind.as_str(), message.seq)).collect();
     assert_eq!(order, [("NBIRTH", Some(0)), ("DBIRTH", Some(1)), ("DBIRTH", Some(2)), ("DBIRTH", Some(3))]);
     let names: Vec<_> = births[0].metrics.iter().map(|metric| metric.name.as_deref().unwrap()).collect();
-    assert_eq!(names, ["bdSeq", "Node Control/Rebirth"]);
+    assert_eq!(names[..3], ["bdSeq", "Node Control/Rebirth", "health/cpu"]);
+    assert_eq!(names[names.len() - 2..], ["link/process-bus/up", "link/process-bus/lateness"]);
     let units: HashMap<_, _> = [("ch4", "%"), ("h2s", "ppm"), ("temperature", "°C"), ("feed-total", "kg")].into();
     for message in &births[1..] {
         let device = message.device.as_deref().unwrap();

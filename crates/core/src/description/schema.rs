@@ -8,6 +8,7 @@ use crate::{CommandMapping, DataType, Enumeration, Report, TwoEndedSpan};
 use jsonschema::error::{TypeKind, ValidationErrorKind};
 use jsonschema::{ValidationError, Validator};
 use serde_json::{Map, Value, json};
+use std::collections::BTreeSet;
 use std::sync::LazyLock;
 
 /// The kinds of objects that a description is made of.
@@ -125,9 +126,10 @@ pub fn secret_fields(class: super::ObjectClass) -> impl Iterator<Item = &'static
         super::ObjectClass::Gateway | super::ObjectClass::Rate | super::ObjectClass::Point => &[],
     };
     let properties = kinds.iter().flat_map(|kind| of(*kind).properties());
-    properties
-        .filter(|(_, property)| property.to_string().contains("\"format\":\"secret\""))
-        .map(|(key, _)| key.as_str())
+    let secret = properties.filter(|(_, property)| property.to_string().contains("\"format\":\"secret\""));
+    // What several kinds have is named once: a secret is sealed once.
+    let fields: BTreeSet<_> = secret.map(|(key, _)| key.as_str()).collect();
+    fields.into_iter()
 }
 
 pub(super) fn of(kind: ObjectKind) -> &'static ObjectSchema {
