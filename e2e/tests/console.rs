@@ -107,7 +107,6 @@ async fn phone_and_dark(browser: &Browser) {
     browser.picture("points-phone").await;
     browser.find("nav a[href='/']").await.click().await.unwrap();
     browser.shows("Everything runs.").await;
-    browser.picture("overview-phone").await;
     let wider = browser.driver.execute("return document.documentElement.scrollWidth > innerWidth", Vec::new()).await;
     assert!(!wider.unwrap().convert::<bool>().unwrap(), "nothing sticks out at the side of a phone");
 }
