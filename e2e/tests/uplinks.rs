@@ -43,7 +43,11 @@ async fn messages_are_seen_before_and_after_they_go(rig: &Rig) {
     assert!(tap.out.contains("alderfen/notices/"), "{tap:?}");
     let wrong = json!({ "uplink": { "topic": "t", "payload": "{\n{{ colour }}" } });
     let (code, told) = rig.post("/api/v1/gateways/alderfen-1/trials/messages", &wrong).await;
-    assert_eq!((code, &told[0]["error"]), (200, &json!("payload line 2: undefined value: `colour` is undefined")), "{told}");
+    assert_eq!(
+        (code, &told[0]["error"]),
+        (200, &json!("payload line 2: undefined value: `colour` is undefined")),
+        "{told}"
+    );
 }
 
 async fn reports_are_weighed(rig: &Rig) {
@@ -56,7 +60,10 @@ async fn reports_are_weighed(rig: &Rig) {
 async fn the_right_to_publish_is_tried(rig: &Rig) {
     let host = Host::listen(rig.broker.port()).await;
     let tried = rig.interlex(&["trial", "broker", "cloud", "--publish"]).await;
-    assert!(tried.code == 0 && tried.out.contains("a message to spBv1.0/alderfen/NDEATH/works-1 was taken"), "{tried:?}");
+    assert!(
+        tried.code == 0 && tried.out.contains("a message to spBv1.0/alderfen/NDEATH/works-1 was taken"),
+        "{tried:?}"
+    );
     let death = host.hears("a death that is none of its sessions", 0, |message| message.kind == "NDEATH").await;
     let bd_seq = rig.status().await["gateways"][0]["uplinks"][0]["bd_seq"].as_f64();
     assert_ne!(host.all()[death].metrics[0].value, bd_seq, "hosts pass over it");
@@ -65,7 +72,8 @@ async fn the_right_to_publish_is_tried(rig: &Rig) {
 async fn a_key_and_a_request_are_made(rig: &Rig) {
     let at = |name: &str| rig.home().join(name).display().to_string();
     let (key, request) = (at("w.key"), at("w.csr"));
-    let arguments = ["certificate", "request", "works-1", "--organization", "Alderfen", "--key", &key, "--request", &request];
+    let arguments =
+        ["certificate", "request", "works-1", "--organization", "Alderfen", "--key", &key, "--request", &request];
     assert_eq!(rig.interlex(&arguments).await.code, 0);
     assert!(fs::read_to_string(&request).unwrap().starts_with("-----BEGIN CERTIFICATE REQUEST-----"));
     let made = fs::read_to_string(&key).unwrap();

@@ -56,6 +56,12 @@ export const bufferQuery = (gateway: string, uplink: string) =>
     queryFn: () => dataOf(api.GET("/api/v1/gateways/{gateway}/uplinks/{uplink}/buffer", { params: { path: { gateway, uplink } } })),
   });
 
+export const messagesQuery = (gateway: string, uplink: string) =>
+  queryOptions({
+    queryKey: ["messages", gateway, uplink],
+    queryFn: () => dataOf(api.GET("/api/v1/gateways/{gateway}/uplinks/{uplink}/messages", { params: { path: { gateway, uplink } } })),
+  });
+
 export const publishedQuery = (gateway: string, uplink: string, device: string, point: string) =>
   queryOptions({
     queryKey: ["published", gateway, uplink, device, point],

@@ -187,13 +187,19 @@ async fn subscribe(uplink: &Uplink, connection: &mut Connection) -> Result<((), 
 async fn publish(uplink: &Uplink, message: &TrialMessage) -> Result<((), String), String> {
     let mut uplink = uplink.clone();
     uplink.broker.mqtt = MqttVersion::V5;
-    let (mut connection, _) = sign_in(&uplink, "trial").await.map_err(|error| {
+    let (mut connection, _) = sign_in(&uplink, "publish").await.map_err(|error| {
         format!("whether it may publish cannot be told: only MQTT 5 says so, and over that the broker says: {error}")
     })?;
     let TrialMessage { topic, payload } = message;
     let message = Message { topic, qos: 1, retain: false };
     connection.publish(message, payload.clone()).map_err(|_| "the queue to the broker is full".to_owned())?;
-    while !matches!(next(&mut connection).await?, MqttEvent::Taken) {}
+    let after = |error: String| match error.starts_with("the broker") {
+        true => format!("upon a message to {topic}: {error}"),
+        false => {
+            format!("upon a message to {topic}: the broker ended the connection; it may not be published? {error}")
+        }
+    };
+    while !matches!(next(&mut connection).await.map_err(after)?, MqttEvent::Taken) {}
     Ok(((), format!("a message to {topic} was taken")))
 }
 

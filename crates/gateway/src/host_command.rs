@@ -3,6 +3,7 @@ use crate::gateway::Running;
 use arc_swap::ArcSwap;
 use interlex_core::Value;
 use interlex_store::{AuditEntry, Store};
+use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use tokio::sync::mpsc;
@@ -35,44 +36,49 @@ enum Told {
     Refused { uplink: String, why: String },
 }
 
-/// The way of commands from the uplinks to the field. They are carried out one after the other, in the order in which
-/// they came.
+/// The way of commands from the uplinks to the field. Those of a device are carried out one after the other, in the order in
+/// which they came; a device that does not answer holds up nobody else's.
 #[derive(Debug, Clone)]
 pub(crate) struct HostCommands {
     sender: mpsc::Sender<Told>,
-    /// How many found the queue full since that was last told.
+    /// How many found a queue full since that was last told.
     dropped: Arc<AtomicU64>,
 }
 
-/// Hosts send few commands at a time; more than these wait for devices that do not answer, and are refused.
+/// Hosts send few commands at a time; more than these wait for a device that does not answer, and are refused.
 const QUEUE: usize = 64;
+
+/// Who carries out the commands of one device.
+#[derive(Clone)]
+struct Lane {
+    running: Arc<ArcSwap<Running>>,
+    store: Option<Store>,
+    dropped: Arc<AtomicU64>,
+}
 
 impl HostCommands {
     /// Starts to carry commands out on whatever runs; it ends with the last sender.
     pub(crate) fn start(running: Arc<ArcSwap<Running>>, store: Option<Store>) -> Self {
         let (commands, mut receiver) = Self::channel();
-        let dropped = Arc::clone(&commands.dropped);
+        let lane = Lane { running, store, dropped: Arc::clone(&commands.dropped) };
         tokio::spawn(async move {
+            let mut lanes: HashMap<String, mpsc::Sender<HostCommand>> = HashMap::new();
             while let Some(told) = receiver.recv().await {
-                let running = running.load_full();
-                let gateway = running.description().gateway.name.to_string();
-                let (uplink, detail) = match told {
-                    Told::Command(command) => {
-                        let (is_accepted, words) = carry_out(&running, &command).await;
-                        if let Some((slot, answer)) = &command.answer {
-                            // Whoever does not take it in time finds it in the audit trail.
-                            let told = CommandResult { slot: *slot, is_accepted, words: words.clone() };
-                            let _ = answer.try_send(told);
-                        }
-                        (command.uplink, words)
+                let command = match told {
+                    Told::Command(command) => command,
+                    Told::Refused { uplink, why } => {
+                        lane.audit(&uplink, &why).await;
+                        continue;
                     }
-                    Told::Refused { uplink, why } => (uplink, why),
                 };
-                audit(store.as_ref(), &gateway, &uplink, &detail).await;
-                let dropped = dropped.swap(0, Ordering::Relaxed);
-                if dropped > 0 {
-                    let detail = format!("refused: {dropped} commands came while {QUEUE} others waited");
-                    audit(store.as_ref(), &gateway, &uplink, &detail).await;
+                let own = lanes.entry(command.device.clone()).or_insert_with(|| {
+                    let (sender, receiver) = mpsc::channel(QUEUE);
+                    tokio::spawn(lane.clone().run(receiver));
+                    sender
+                });
+                if own.try_send(command).is_err() {
+                    lane.dropped.fetch_add(1, Ordering::Relaxed);
+                    tracing::error!("a command was dropped: too many wait for its device");
                 }
             }
         });
@@ -102,6 +108,42 @@ impl HostCommands {
     }
 }
 
+impl Lane {
+    async fn run(self, mut commands: mpsc::Receiver<HostCommand>) {
+        while let Some(command) = commands.recv().await {
+            let (is_accepted, words) = carry_out(&self.running.load_full(), &command).await;
+            if let Some((slot, answer)) = &command.answer {
+                // Whoever does not take it in time finds it in the audit trail.
+                let _ = answer.try_send(CommandResult { slot: *slot, is_accepted, words: words.clone() });
+            }
+            self.audit(&command.uplink, &words).await;
+            let dropped = self.dropped.swap(0, Ordering::Relaxed);
+            if dropped > 0 {
+                let detail = format!("refused: {dropped} commands came while {QUEUE} others waited");
+                self.audit(&command.uplink, &detail).await;
+            }
+        }
+    }
+
+    async fn audit(&self, uplink: &str, detail: &str) {
+        let Some(store) = &self.store else { return };
+        let running = self.running.load_full();
+        let source = format!("uplink {uplink}");
+        let entry = AuditEntry {
+            at: wall_clock().as_millis(),
+            person: "(host)",
+            source: &source,
+            action: "command",
+            gateway: running.description().gateway.name.as_str(),
+            detail,
+            ..AuditEntry::default()
+        };
+        if let Err(error) = store.add_audit(&entry).await {
+            tracing::error!(%error, detail, "a command is missing in the audit trail");
+        }
+    }
+}
+
 async fn carry_out(running: &Running, command: &HostCommand) -> (bool, String) {
     let HostCommand { uplink, device, point, value, .. } = command;
     let what = format!("{device}/{point} = {value}");
@@ -121,24 +163,6 @@ async fn carry_out(running: &Running, command: &HostCommand) -> (bool, String) {
             tracing::warn!(uplink, device, point, %value, %error, "command refused");
             (false, format!("{what}: refused: {error}"))
         }
-    }
-}
-
-async fn audit(store: Option<&Store>, gateway: &str, uplink: &str, detail: &str) {
-    let Some(store) = store else { return };
-    let source = format!("uplink {uplink}");
-    let at = wall_clock().as_millis();
-    let entry = AuditEntry {
-        at,
-        person: "(host)",
-        source: &source,
-        action: "command",
-        gateway,
-        detail,
-        ..AuditEntry::default()
-    };
-    if let Err(error) = store.add_audit(&entry).await {
-        tracing::error!(%error, detail, "a command is missing in the audit trail");
     }
 }
 

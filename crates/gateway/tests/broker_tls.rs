@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
 use interlex_core::description::{Files, read};
-use interlex_gateway::{Gateway, GatewayOptions, UplinkState, try_broker};
+use interlex_gateway::{Gateway, GatewayOptions, TrialMessage, UplinkState, try_broker};
 use interlex_sidecar::{Broker, free_port};
 use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair};
 use std::sync::Arc;
@@ -30,7 +30,7 @@ impl Authority {
 }
 
 fn files(url: &str, keys: &[(&str, &str)]) -> Files {
-    let keys: String = keys.iter().map(|(key, text)| format!("{key} = \"\"\"\n{text}\"\"\"\n")).collect();
+    let keys: String = keys.iter().map(|(key, text)| format!("{key} = \"\"\"\n{}\"\"\"\n", text.trim_end())).collect();
     let main = format!(
         "[gateway]\nname = \"alderfen-1\"\n[[uplink]]\nname = \"cloud\"\nkind = \"sparkplug\"\nurl = \"{url}\"\n\
          group = \"alderfen\"\nnode = \"works-1\"\n{keys}"
@@ -95,6 +95,25 @@ async fn certificates_are_shown_checked_and_spoken_of_in_plain_words() {
     );
     let steps = tried(&files(&url, &[("ca", &stranger.0), own, own_key])).await;
     assert!(matches!(&steps[..], [.., ("tls", false, why)] if why.starts_with("nobody whom ca names")), "{steps:?}");
+    // By another name of the same host, and with files in place of texts.
+    let by_name = url.replace("127.0.0.1", "localhost");
+    let error = outcome(&files(&by_name, &[ca, own, own_key])).await.unwrap();
+    assert!(error.starts_with("the broker's certificate is not for localhost"), "{error}");
+    let paths: Vec<_> = [ca, own, own_key]
+        .iter()
+        .map(|(word, text)| {
+            let path = directory.path().join(format!("own-{word}.pem"));
+            std::fs::write(&path, text).unwrap();
+            (*word, format!("file:{}", path.display()))
+        })
+        .collect();
+    let mut named: Vec<_> = paths.iter().map(|(word, path)| (*word, path.as_str())).collect();
+    named.push(("server-name", "127.0.0.1"));
+    assert_eq!(outcome(&files(&by_name, &named)).await, None);
+    std::fs::remove_file(directory.path().join("own-key.pem")).unwrap();
+    let error = outcome(&files(&by_name, &named)).await.unwrap();
+    assert!(error.starts_with("key: ") && error.contains("own-key.pem: No such file"), "{error}");
+
     let steps = tried(&files("mqtt://127.0.0.1:1", &[])).await;
     assert!(matches!(&steps[..], [.., ("tcp", false, why)] if why.contains("127.0.0.1:1")), "{steps:?}");
     let mut plain = Broker::start(&directory.path().join("plain"), free_port().unwrap()).await.unwrap();
@@ -119,6 +138,26 @@ async fn certificates_are_shown_checked_and_spoken_of_in_plain_words() {
     ] {
         let told = outcome(&files).await;
         assert!(told.as_deref().is_some_and(|told| told.starts_with(why)), "{why}: {told:?}");
+    }
+    broker.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_trial_tells_whether_it_may_publish() {
+    let directory = tempfile::tempdir().unwrap();
+    let rights = directory.path().join("rights");
+    std::fs::write(&rights, "topic read spBv1.0/#\ntopic write spBv1.0/alderfen/NDEATH/works-2\n").unwrap();
+    let settings = format!("acl_file {}\n", rights.display());
+    let mut broker = Broker::start_with(directory.path(), free_port().unwrap(), &settings).await.unwrap();
+    let uplink = read(&files(&format!("mqtt://127.0.0.1:{}", broker.port()), &[])).unwrap().uplinks.remove(0);
+    // This broker says NotAuthorized, and as a rule ends the connection before that can be read.
+    for (node, ok, said) in
+        [("works-1", false, "NDEATH/works-1: the broker"), ("works-2", true, "NDEATH/works-2 was taken")]
+    {
+        let message = TrialMessage::of_node("alderfen", node, Some(200));
+        let trial = try_broker(&uplink, Some(&message)).await;
+        let last = trial.steps.last().unwrap();
+        assert!(last.step == "publish" && last.ok == ok && last.said.contains(said), "{trial:?}");
     }
     broker.stop().await;
 }

@@ -248,7 +248,7 @@ async fn a_gateway_that_is_killed_again_and_again_loses_the_last_moment_at_most(
 async fn a_second_broker_takes_over_until_the_first_is_back() {
     let directory = tempfile::tempdir().unwrap();
     let mut second = Broker::start(directory.path(), free_port().unwrap()).await.unwrap();
-    let more = format!("fallbacks = \"mqtt://127.0.0.1:{}\"\nreturn-after = \"500ms\"\n", second.port());
+    let more = format!("mqtt = \"5\"\nfallbacks = \"mqtt://127.0.0.1:{}\"\nreturn-after = \"500ms\"\n", second.port());
     let mut run = Run::start(&more).await;
     let mut there = Recorder::new(second.port(), "control-room");
     run.host.come();

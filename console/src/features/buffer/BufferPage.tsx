@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, dataOf, type UplinkStatus } from "../../api/client";
-import { bufferQuery } from "../../api/queries";
+import { bufferQuery, messagesQuery } from "../../api/queries";
 import { Confirm } from "../../components/Confirm";
 import { Facts } from "../../components/Facts";
 import { Button, Field } from "../../components/Form";
@@ -10,7 +10,7 @@ import { Page, Panel } from "../../components/Page";
 import { Plot } from "../../components/Plot";
 import { State } from "../../components/State";
 import { useLive, useServiceNow } from "../../live/live";
-import { count, date, span } from "../../text/format";
+import { clock, count, date, span } from "../../text/format";
 import { useMay } from "../session/may";
 
 /** What waits for each broker, since when, and did anything get lost? */
@@ -88,6 +88,7 @@ function UplinkBuffer({ gateway, uplink }: { gateway: string; uplink: UplinkStat
           )}
         </div>
       </div>
+      {uplink.kind === "json" ? <LastMessages gateway={gateway} uplink={uplink.name} /> : null}
       {view.data && view.data.gaps.length > 0 ? (
         <table className="mt-4 w-full text-left text-sm">
           <caption className="pb-1 text-left font-medium">Missing at the broker</caption>
@@ -115,12 +116,37 @@ function UplinkBuffer({ gateway, uplink }: { gateway: string; uplink: UplinkStat
   );
 }
 
+/** The newest messages that were made from templates, also those that could not be. */
+function LastMessages({ gateway, uplink }: { gateway: string; uplink: string }) {
+  const messages = useQuery({ ...messagesQuery(gateway, uplink), refetchInterval: 5000 });
+  return (
+    <details className="mt-4 rounded-md border border-line p-3 text-sm">
+      <summary className="cursor-pointer text-soft">Last messages</summary>
+      <ul className="mt-2 grid gap-2">
+        {[...(messages.data ?? [])].reverse().map((message, at) => (
+          <li key={`${message.at}-${at}`}>
+            <p className="wrap-anywhere">
+              {clock(message.at)} <span className="font-mono text-xs">{message.topic}</span>
+            </p>
+            {message.error ? (
+              <p className="text-alarm">{message.error}</p>
+            ) : (
+              <pre className="max-h-32 overflow-auto text-xs whitespace-pre-wrap text-soft wrap-anywhere">{message.payload}</pre>
+            )}
+          </li>
+        ))}
+      </ul>
+    </details>
+  );
+}
+
 function megabytes(bytes: number): string {
   return bytes < 100_000 ? `${(bytes / 1000).toFixed(1)} kB` : `${(bytes / 1_000_000).toFixed(1)} MB`;
 }
 
-function drained({ waiting, seconds_to_drained }: UplinkStatus["buffer"]): string {
+function drained({ waiting, durable, seconds_to_drained }: UplinkStatus["buffer"]): string {
   if (waiting === 0) return "nothing waits";
+  if (durable === 0) return "a moment";
   return seconds_to_drained == null ? "not as things go" : `about ${span(seconds_to_drained * 1000)}`;
 }
 

@@ -15,6 +15,7 @@ import { shown } from "../description/schema";
 import { GatewayPage } from "../gateways/GatewayPage";
 import { useMay } from "../session/may";
 import { DeviceLine } from "./DeviceLine";
+import { ReportPreview } from "./ReportPreview";
 import { PointsEditor } from "./PointsEditor";
 
 /** Which devices are there, do they answer, and what are their points? */
@@ -173,6 +174,11 @@ function DeviceDetail({ gateway, draft, forms, device, onOpen }: DeviceDetailPro
             opened={search.get("point")}
             onOpen={(point) => change(point === null ? { tab: "points" } : { tab: "points", point })}
           />
+          {status === undefined ? null : (
+            <div className="mt-4 border-t border-line pt-4">
+              <ReportPreview gateway={gateway} device={device.name} />
+            </div>
+          )}
         </Tabs.Content>
         <Tabs.Content value="line">
           <DeviceLine

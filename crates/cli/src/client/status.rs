@@ -62,7 +62,7 @@ fn rows(status: &Value) -> Vec<Row> {
         }
         for uplink in list(gateway, "uplinks") {
             let name = format!("{} → {}", text(uplink, "name"), text(uplink, "url"));
-            rows.push(row(1, "uplink", name, uplink, text(uplink, "state"), uplink_activity(uplink)));
+            rows.push(row(1, "uplink", name, uplink, text(uplink, "state"), uplink_activity(uplink, now)));
         }
     }
     if let Some(database) = status.get("database") {
@@ -93,7 +93,7 @@ fn link_activity(link: &Value) -> String {
     activity
 }
 
-fn uplink_activity(uplink: &Value) -> String {
+fn uplink_activity(uplink: &Value, now: i64) -> String {
     let mut activity = format!(
         "{} samples/s, {} delivered, {} waiting",
         rate(uplink, "samples_per_second"),
@@ -105,6 +105,13 @@ fn uplink_activity(uplink: &Value) -> String {
     }
     if uplink.get("host_in_doubt") == Some(&Value::Bool(true)) {
         activity.push_str(", primary host in doubt");
+    }
+    let days = |until: i64| (until - now) / 86_400_000;
+    if let Some(left) = uplink.get("certificate_until").and_then(Value::as_i64).map(days).filter(|left| *left < 30) {
+        activity.push_str(&match left {
+            ..0 => ", its certificate has ended".to_owned(),
+            left => format!(", its certificate ends in {left} d"),
+        });
     }
     activity
 }

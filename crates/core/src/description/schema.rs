@@ -94,7 +94,11 @@ pub(super) const FORMATS: [Format; 16] = [
         "the path of a serial port, such as /dev/ttyUSB0",
     ),
     ("secret", |text| !text.is_empty(), "some text"),
-    ("certificates", is_certificates, "certificates in PEM, from -----BEGIN CERTIFICATE----- to its END"),
+    (
+        "certificates",
+        is_certificates,
+        "certificates in PEM, from -----BEGIN CERTIFICATE----- to its END, or file:/PATH",
+    ),
     ("broker-url", |text| BrokerUrl::try_from(text.to_owned()).is_ok(), BrokerUrl::FORM),
     ("broker-urls", |text| text.parse::<BrokerUrls>().is_ok(), BrokerUrls::FORM),
     ("command-part", CommandMapping::is_part, CommandMapping::FORM),
@@ -106,6 +110,9 @@ const DATA_TYPE_FORM: &str = "bool, int16, uint16, int32, uint32, int64, uint64,
 const REPORT_FORM: &str = "change, every SPAN, change+every SPAN or never, with SPAN such as 10s";
 
 fn is_certificates(text: &str) -> bool {
+    if let Some(path) = text.trim().strip_prefix("file:") {
+        return path.starts_with('/') && !path.contains(['\0', '\n']);
+    }
     let marks = |mark: &str| text.matches(mark).count();
     let begun = marks("-----BEGIN CERTIFICATE-----");
     begun > 0 && begun == marks("-----END CERTIFICATE-----")

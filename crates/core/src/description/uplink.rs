@@ -196,15 +196,15 @@ pub struct BrokerSettings {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<SecretText>,
     /// Certificates, in PEM, of the authorities that may have signed the broker's certificate; those that the system
-    /// trusts when left out. For mqtts only, as are the next three.
+    /// trusts when left out; or file:/PATH, read by the service. For mqtts only, as are the next three.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(with = "Option<CertificatesText>", extend("x-lines" = true))]
     pub ca: Option<String>,
-    /// The certificate to show to the broker, in PEM, with what leads to its authority.
+    /// The certificate to show to the broker, in PEM, with what leads to its authority; or file:/PATH.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(with = "Option<CertificatesText>", extend("x-lines" = true))]
     pub certificate: Option<String>,
-    /// The private key of that certificate, in PEM. It is stored encrypted and never shown again.
+    /// The private key of that certificate, in PEM, or file:/PATH. It is stored encrypted and never shown again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(extend("x-lines" = true))]
     pub key: Option<SecretText>,

@@ -2,6 +2,7 @@
 
 use super::backlog::Backlog;
 use super::block::BlockError;
+use super::brokers::Brokers;
 use super::groups::{Group, groups};
 use super::item::Item;
 use super::message::{Rendering, SentMessage};
@@ -95,6 +96,8 @@ impl Item for Outbound {
 /// Why a session ended.
 enum Ended {
     Lost(String),
+    /// An earlier broker is there again, by its place.
+    Return(usize, Connection),
     Stopped(Connection),
 }
 
@@ -137,14 +140,18 @@ impl JsonTask {
     /// Runs until `stop` is cancelled; then keeps what was not proven.
     pub(crate) async fn run(mut self, mut input: mpsc::Receiver<UplinkInput>, stop: CancellationToken) {
         let mut backoff = Backoff::new(FIRST_RECONNECT, RECONNECT_LIMIT, fastrand::Rng::new());
-        let (brokers, mut broker) = (self.uplink.urls().count(), 0);
+        let mut brokers = Brokers::new(&self.uplink, Instant::now());
         while !stop.is_cancelled() {
-            match self.session(broker, &mut input, &stop, &mut backoff).await {
+            match self.session(&mut brokers, &mut input, &stop, &mut backoff).await {
                 Ended::Lost(error) => {
                     self.lost(&error);
-                    broker = (broker + 1) % brokers;
+                    brokers.go_on();
                     let again = Instant::now() + backoff.wait();
                     self.wait(&mut input, again, &stop).await;
+                }
+                Ended::Return(broker, connection) => {
+                    self.say_goodbye(&mut input, connection).await;
+                    brokers.go_to(broker);
                 }
                 Ended::Stopped(connection) => {
                     self.say_goodbye(&mut input, connection).await;
@@ -176,12 +183,12 @@ impl JsonTask {
 
     async fn session(
         &mut self,
-        broker: usize,
+        brokers: &mut Brokers,
         input: &mut mpsc::Receiver<UplinkInput>,
         stop: &CancellationToken,
         backoff: &mut Backoff,
     ) -> Ended {
-        let uplink = self.uplink.at(broker);
+        let uplink = brokers.connect();
         self.status.update(|status, _| status.url = uplink.settings.url.to_string());
         let client_id = uplink.mqtt_client_id(&self.rendering.gateway);
         let mut connection = match Connection::start(&uplink, &client_id, None) {
@@ -210,6 +217,9 @@ impl JsonTask {
                     let limit = Duration::from(self.uplink.broker.keep_alive);
                     if self.asked_at.is_some_and(|asked| asked.elapsed() > limit) {
                         return Ended::Lost(format!("no answer from the broker within {}", self.uplink.broker.keep_alive));
+                    }
+                    if self.is_online && let Some(broker) = brokers.look_back() {
+                        return Ended::Return(broker, connection);
                     }
                 }
                 () = stop.cancelled() => return Ended::Stopped(connection),
@@ -454,9 +464,7 @@ impl JsonTask {
     }
 
     fn lost(&mut self, error: &str) {
-        self.backlog.buffer.nothing_arrived();
-        (self.is_online, self.asked_at, self.is_answered) = (false, None, false);
-        (self.sent, self.taken, self.sent_at_question) = (0, 0, 0);
+        self.forget_session();
         let now = wall_clock().as_millis();
         let mut was_offline = false;
         self.status.update(|status, _| {
@@ -470,6 +478,13 @@ impl JsonTask {
             tracing::warn!(uplink = self.name(), error, "uplink offline");
         }
         self.show_buffer();
+    }
+
+    /// What the broker has not proved to have read is sent again.
+    fn forget_session(&mut self) {
+        self.backlog.buffer.nothing_arrived();
+        (self.is_online, self.asked_at, self.is_answered) = (false, None, false);
+        (self.sent, self.taken, self.sent_at_question) = (0, 0, 0);
     }
 
     fn show_buffer(&self) {
@@ -502,7 +517,7 @@ impl JsonTask {
                 break;
             }
         }
-        self.backlog.buffer.nothing_arrived();
+        self.forget_session();
         connection.disconnect(GOODBYE).await;
         tracing::info!(uplink = self.name(), "disconnected in order");
     }

@@ -2,6 +2,7 @@
 
 mod backlog;
 mod block;
+mod brokers;
 mod buffer;
 mod groups;
 mod health;

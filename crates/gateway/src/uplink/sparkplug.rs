@@ -1,9 +1,9 @@
 use super::backlog::Backlog;
+use super::brokers::Brokers;
 use super::health::{self, Health, HealthMetric};
 use super::metric::{Announced, Current, snapshot_of, told};
 use super::pace::Pace;
 use super::{Connection, MqttEvent, Published, Shape, UplinkInput, UplinkRequest, mqtt};
-use crate::broker_trial::is_back;
 use crate::clock::wall_clock;
 use crate::gateway::Running;
 use crate::host_command::{CommandResult, HostCommand, HostCommands};
@@ -17,7 +17,7 @@ use interlex_store::Store;
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::sync::{mpsc, oneshot};
+use tokio::sync::mpsc;
 use tokio::time::{Instant, MissedTickBehavior, interval, sleep_until, timeout};
 use tokio_util::sync::CancellationToken;
 
@@ -63,8 +63,7 @@ pub(crate) struct SparkplugTask {
     outbox: VecDeque<Outgoing>,
     asked_at: Option<Instant>,
     pace: Pace,
-    /// Which of the brokers is in use or tried, by its place.
-    broker: usize,
+    brokers: Brokers,
     /// When births are due.
     birth_at: Option<Instant>,
     last_birth: Option<Instant>,
@@ -74,9 +73,6 @@ pub(crate) struct SparkplugTask {
     doubt_until: Option<Instant>,
     /// The time of the primary host's STATE that the database knows.
     host_kept: Option<u64>,
-    /// When an earlier broker is looked for, and what came of it.
-    return_at: Instant,
-    returning: Option<oneshot::Receiver<Option<usize>>>,
 }
 
 /// What an uplink starts with.
@@ -125,6 +121,7 @@ impl SparkplugTask {
         }
         let backlog = Backlog::new((&gateway, name), &uplink.journal, shape.points, store.as_ref()).await;
         let now = Instant::now();
+        let brokers = Brokers::new(&uplink, now);
         let mut task = Self {
             pace: Pace::new(uplink.journal.history_share, now),
             gateway,
@@ -149,14 +146,12 @@ impl SparkplugTask {
             published: HashMap::new(),
             outbox: VecDeque::new(),
             asked_at: None,
-            broker: 0,
+            brokers,
             birth_at: None,
             last_birth: None,
             awaiting_since: None,
             doubt_until: None,
             host_kept: host_known,
-            return_at: now,
-            returning: None,
         };
         task.announce();
         task.show_buffer();
@@ -166,25 +161,24 @@ impl SparkplugTask {
     /// Runs until `stop` is cancelled; then publishes the death and keeps what was not proven.
     pub(crate) async fn run(mut self, mut input: mpsc::Receiver<UplinkInput>, stop: CancellationToken) {
         let mut backoff = Backoff::new(FIRST_RECONNECT, RECONNECT_LIMIT, fastrand::Rng::new());
-        let brokers = self.uplink.urls().count();
         while !stop.is_cancelled() {
             match self.session(&mut input, &stop, &mut backoff).await {
                 Ended::Lost(error) => {
                     self.lost(&error);
-                    self.broker = (self.broker + 1) % brokers;
+                    self.brokers.go_on();
                     let again = Instant::now() + backoff.wait();
                     self.wait(&mut input, again, &stop).await;
                 }
                 Ended::NoHost(connection) => {
                     self.part(&mut input, connection).await;
                     self.is_offline("the primary host is offline");
-                    self.broker = (self.broker + 1) % brokers;
+                    self.brokers.go_on();
                     let again = Instant::now() + FIRST_RECONNECT;
                     self.wait(&mut input, again, &stop).await;
                 }
                 Ended::Return(broker, connection) => {
                     self.part(&mut input, connection).await;
-                    self.broker = broker;
+                    self.brokers.go_to(broker);
                 }
                 Ended::Stopped(connection) => {
                     self.part(&mut input, connection).await;
@@ -255,7 +249,7 @@ impl SparkplugTask {
                     if self.has_awaited_host() {
                         return Ended::NoHost(connection);
                     }
-                    if let Some(broker) = self.look_back() {
+                    if self.node.is_born() && let Some(broker) = self.brokers.look_back() {
                         return Ended::Return(broker, connection);
                     }
                 }
@@ -269,14 +263,12 @@ impl SparkplugTask {
     }
 
     fn connect(&mut self) -> Result<Connection, String> {
-        let will = self.node.connect_to(wall_clock().as_unsigned_millis(), self.broker);
+        let will = self.node.connect_to(wall_clock().as_unsigned_millis(), self.brokers.current());
         self.outbox.clear();
         (self.birth_at, self.awaiting_since, self.doubt_until) = (None, None, None);
-        self.return_at = Instant::now() + Duration::from(self.uplink.broker.return_after);
-        self.returning = None;
         self.pace.restart(Instant::now());
         self.keep_bd_seq(will.bd_seq);
-        let uplink = self.uplink.at(self.broker);
+        let uplink = self.brokers.connect();
         self.status.update(|status, _| status.url = uplink.settings.url.to_string());
         let will = mqtt::Will { topic: will.topic, payload: will.payload };
         Connection::start(&uplink, &uplink.mqtt_client_id(&self.gateway), Some(will))
@@ -327,7 +319,7 @@ impl SparkplugTask {
                 }
                 // With one broker, a session that waits goes on waiting.
                 EdgeNodeEvent::HostOffline => {
-                    has_host = self.node.is_awaiting_host() && self.uplink.broker.fallbacks.is_none();
+                    has_host = self.node.is_awaiting_host() && !self.brokers.has_others();
                 }
                 EdgeNodeEvent::Command { device, metric, value } => self.command(device, metric, value),
                 EdgeNodeEvent::CommandRefused(why) => {
@@ -450,41 +442,7 @@ impl SparkplugTask {
 
     /// Whether the primary host is to be looked for at another broker.
     fn has_awaited_host(&self) -> bool {
-        self.uplink.broker.fallbacks.is_some() && self.awaiting_since.is_some_and(|since| since.elapsed() > AWAIT_HOST)
-    }
-
-    /// Looks whether an earlier broker is there again, every now and then.
-    fn look_back(&mut self) -> Option<usize> {
-        if self.broker == 0 || !self.node.is_born() {
-            return None;
-        }
-        if let Some(returning) = &mut self.returning {
-            let found = match returning.try_recv() {
-                Err(oneshot::error::TryRecvError::Empty) => return None,
-                Ok(found) => found,
-                Err(oneshot::error::TryRecvError::Closed) => None,
-            };
-            self.returning = None;
-            self.return_at = Instant::now() + Duration::from(self.uplink.broker.return_after);
-            return found;
-        }
-        if Instant::now() >= self.return_at {
-            let (sender, receiver) = oneshot::channel();
-            let (uplink, brokers) = (self.uplink.clone(), self.broker);
-            tokio::spawn(async move {
-                let mut found = None;
-                for broker in 0..brokers {
-                    if is_back(&uplink.at(broker)).await {
-                        found = Some(broker);
-                        break;
-                    }
-                }
-                // An error means that the session has ended meanwhile.
-                let _ = sender.send(found);
-            });
-            self.returning = Some(receiver);
-        }
-        None
+        self.brokers.has_others() && self.awaiting_since.is_some_and(|since| since.elapsed() > AWAIT_HOST)
     }
 
     fn take_in(&mut self, input: UplinkInput) {

@@ -4,9 +4,12 @@ use interlex_core::description::{SecretText, Uplink};
 use rumqttc::v5;
 use rumqttc::v5::mqttbytes::v5::ConnectReturnCode as ConnectReturnCodeV5;
 use rumqttc::{ConnectReturnCode, ConnectionError, TlsConfiguration, Transport};
+use rustls::client::WebPkiServerVerifier;
+use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::pki_types::pem::PemObject;
-use rustls::pki_types::{CertificateDer, PrivateKeyDer};
-use rustls::{CertificateError, ClientConfig, RootCertStore};
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
+use rustls::{CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
+use std::borrow::Cow;
 use std::error::Error;
 use std::sync::Arc;
 use x509_cert::der::Decode;
@@ -22,15 +25,63 @@ pub(super) fn transport(uplink: &Uplink) -> Result<Transport, String> {
 /// Whom to trust, and who we are; `Err` tells what is wrong with it.
 pub(crate) fn client_config(uplink: &Uplink) -> Result<ClientConfig, String> {
     let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let roots = Arc::new(roots(uplink.broker.ca.as_deref())?);
+    let verifier = WebPkiServerVerifier::builder_with_provider(roots, Arc::clone(&provider)).build();
+    let verifier = verifier.map_err(|error| format!("ca: {error}"))?;
+    let host = uplink.server_name().to_owned();
+    let name = ServerName::try_from(host.clone()).map_err(|_| format!("{host:?} cannot stand in a certificate"))?;
     let builder = ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
         .map_err(|error| error.to_string())?
-        .with_root_certificates(roots(uplink.broker.ca.as_deref())?);
+        .dangerous()
+        .with_custom_certificate_verifier(Arc::new(NamedVerifier { verifier, name }));
     match (&uplink.broker.certificate, &uplink.broker.key) {
         (Some(certificate), Some(key)) => builder
             .with_client_auth_cert(certificates("certificate", certificate)?, private_key(key)?)
             .map_err(|error| format!("certificate and key: {error}")),
         _ => Ok(builder.with_no_client_auth()),
+    }
+}
+
+/// Checks as rustls does, but for the name that the uplink says in place of the host that was connected to.
+#[derive(Debug)]
+struct NamedVerifier {
+    verifier: Arc<WebPkiServerVerifier>,
+    name: ServerName<'static>,
+}
+
+impl ServerCertVerifier for NamedVerifier {
+    fn verify_server_cert(
+        &self,
+        end_entity: &CertificateDer<'_>,
+        intermediates: &[CertificateDer<'_>],
+        _: &ServerName<'_>,
+        ocsp_response: &[u8],
+        now: UnixTime,
+    ) -> Result<ServerCertVerified, rustls::Error> {
+        self.verifier.verify_server_cert(end_entity, intermediates, &self.name, ocsp_response, now)
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        cert: &CertificateDer<'_>,
+        dss: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        self.verifier.verify_tls12_signature(message, cert, dss)
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        cert: &CertificateDer<'_>,
+        dss: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        self.verifier.verify_tls13_signature(message, cert, dss)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        self.verifier.supported_verify_schemes()
     }
 }
 
@@ -53,14 +104,22 @@ fn roots(ca: Option<&str>) -> Result<RootCertStore, String> {
     Ok(roots)
 }
 
+/// What stands there, or in the file that is named there: read at every connection, so that a renewed one is found.
+fn pem<'a>(key: &str, text: &'a str) -> Result<Cow<'a, str>, String> {
+    match text.trim().strip_prefix("file:") {
+        None => Ok(Cow::Borrowed(text)),
+        Some(path) => std::fs::read_to_string(path).map(Cow::Owned).map_err(|error| format!("{key}: {path}: {error}")),
+    }
+}
+
 fn certificates(key: &str, text: &str) -> Result<Vec<CertificateDer<'static>>, String> {
-    CertificateDer::pem_slice_iter(text.as_bytes())
+    CertificateDer::pem_slice_iter(pem(key, text)?.as_bytes())
         .collect::<Result<Vec<_>, _>>()
         .map_err(|error| format!("{key} is no certificate in PEM: {error}"))
 }
 
 fn private_key(key: &SecretText) -> Result<PrivateKeyDer<'static>, String> {
-    PrivateKeyDer::from_pem_slice(key.reveal().as_bytes())
+    PrivateKeyDer::from_pem_slice(pem("key", key.reveal())?.as_bytes())
         .map_err(|error| format!("key is no private key in PEM: {error}"))
 }
 
