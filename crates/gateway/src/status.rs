@@ -295,6 +295,41 @@ pub(crate) struct Shared<T> {
     inner: Mutex<(T, RateMeter)>,
 }
 
+impl Shared<UplinkStatus> {
+    /// The uplink is in another state from now on.
+    pub(crate) fn enter(&self, state: UplinkState) {
+        let now = wall_clock().as_millis();
+        self.update(|status, _| {
+            if status.state != state {
+                (status.state, status.since) = (state, now);
+            }
+        });
+    }
+
+    /// The uplink is offline, and why; said in the log when that is news.
+    pub(crate) fn lost(&self, error: &str) {
+        let now = wall_clock().as_millis();
+        self.update(|status, _| {
+            if status.state != UplinkState::Offline {
+                (status.state, status.since) = (UplinkState::Offline, now);
+                tracing::warn!(uplink = status.name, error, "uplink offline");
+            }
+            (status.last_error, status.last_error_at) = (Some(error.to_owned()), Some(now));
+            status.host_in_doubt = false;
+        });
+    }
+
+    /// So many samples are proven to be with the broker.
+    pub(crate) fn delivered(&self, proven: usize) {
+        let proven = u32::try_from(proven).unwrap_or(u32::MAX);
+        let now = wall_clock();
+        self.update(|status, meter| {
+            status.samples_delivered += u64::from(proven);
+            meter.add(now, proven);
+        });
+    }
+}
+
 impl<T: Clone> Shared<T> {
     pub(crate) fn new(status: T) -> Self {
         Self { inner: Mutex::new((status, RateMeter::default())) }

@@ -19,6 +19,18 @@ function read(key: string): Kept | null {
   }
 }
 
+/** Never written down in the browser: what was typed there has to be typed again after a reload. */
+const SECRETS = ["password", "key"];
+
+function write(key: string, kept: Kept, saved: Content) {
+  const content = { ...kept.content };
+  for (const field of SECRETS) {
+    if (field in saved) content[field] = saved[field];
+    else delete content[field];
+  }
+  localStorage.setItem(PREFIX + key, JSON.stringify({ ...kept, content }));
+}
+
 /**
  * The content of a form: what is saved, or what was typed over it. What was typed outlives a reload of the page, and is
  * gone once it is saved or thrown away.
@@ -29,10 +41,10 @@ export function useKept(key: string, saved: Kept) {
   const change = useCallback(
     (content: Content) => {
       const next = { version: kept?.version ?? saved.version, content };
-      localStorage.setItem(PREFIX + key, JSON.stringify(next));
+      write(key, next, saved.content);
       setKept(next);
     },
-    [key, kept, saved.version],
+    [key, kept, saved],
   );
   const forget = useCallback(() => {
     localStorage.removeItem(PREFIX + key);
@@ -43,10 +55,10 @@ export function useKept(key: string, saved: Kept) {
     (version: string | null) => {
       if (!kept) return;
       const next = { ...kept, version };
-      localStorage.setItem(PREFIX + key, JSON.stringify(next));
+      write(key, next, saved.content);
       setKept(next);
     },
-    [key, kept],
+    [key, kept, saved.content],
   );
   const { version, content } = kept ?? saved;
   return { version, content, isUnsaved: kept !== null, change, forget, rebase };

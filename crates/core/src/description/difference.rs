@@ -393,9 +393,14 @@ fn uplinks(before: &Draft, after: &Draft, objects: &[ObjectChange]) -> Vec<PartC
     }
     reborn.sort();
     reborn.dedup();
+    // Messages from templates have no births.
+    let has_births = |name: &str| {
+        let same = after.uplinks.iter().find(|uplink| uplink.get("name").and_then(Value::as_str) == Some(name));
+        same.is_none_or(|uplink| uplink.get("kind").and_then(Value::as_str) != Some("json"))
+    };
     fates(&before.uplinks, &after.uplinks, |name| match own.contains(name) {
         true => (PartFate::Restarted, vec!["its settings".to_owned()]),
-        false if reborn.is_empty() => (PartFate::Untouched, Vec::new()),
+        false if reborn.is_empty() || !has_births(name) => (PartFate::Untouched, Vec::new()),
         false => (PartFate::Reborn, reborn.clone()),
     })
 }

@@ -6,7 +6,7 @@ use super::journal::{Journal, News, Order};
 use super::ledger::{Due, Ledger, Stored};
 use super::past::Past;
 use crate::clock::wall_clock;
-use crate::status::{BufferState, Gap};
+use crate::status::{BufferState, BufferView, Gap};
 use interlex_core::Timestamp;
 use interlex_core::description::{JournalSettings, WhenFull};
 use interlex_store::{JournalBlock, JournalEntry, Store};
@@ -405,12 +405,10 @@ impl<T: Item> Backlog<T> {
         }
     }
 
-    pub(super) fn gaps(&self) -> Vec<Gap> {
-        self.gaps.iter().cloned().collect()
-    }
-
-    pub(super) fn past(&self) -> &Past {
-        &self.past
+    /// Everything that there is to see.
+    pub(super) fn view(&self, delivered: u64) -> BufferView {
+        let gaps = self.gaps.iter().cloned().collect();
+        BufferView { state: self.state(delivered), gaps, past: self.past.moments() }
     }
 }
 
@@ -533,7 +531,7 @@ mod tests {
             let state = full.state(0);
             assert!(state.bytes <= 1_050_000 && state.lost > 50_000, "{state:?}");
             assert_eq!(state.waiting + state.lost, 200_000, "every one is accounted for");
-            assert_eq!(full.gaps().iter().map(|gap| gap.count).sum::<u64>(), state.lost);
+            assert_eq!(full.view(0).gaps.iter().map(|gap| gap.count).sum::<u64>(), state.lost);
             let kept = drain(&mut full).await;
             let (first, last) = (kept[0], *kept.last().unwrap());
             assert!(kept.windows(2).all(|pair| pair[1] > pair[0]), "in order");

@@ -13,7 +13,7 @@ use super::{Connection, MqttEvent, Shape, UplinkInput, UplinkRequest};
 use crate::clock::wall_clock;
 use crate::host_command::{CommandResult, HostCommand, HostCommands};
 use crate::link::Backoff;
-use crate::status::{BufferView, Shared, UplinkState, UplinkStatus};
+use crate::status::{Shared, UplinkState, UplinkStatus};
 use interlex_core::description::{JsonUplink, Uplink};
 use interlex_core::{MessageTemplates, Sample, Timestamp};
 use serde::{Deserialize, Serialize};
@@ -255,12 +255,7 @@ impl JsonTask {
     fn online(&mut self, backoff: &mut Backoff) {
         backoff.reset();
         self.is_online = true;
-        let now = wall_clock().as_millis();
-        self.status.update(|status, _| {
-            if status.state != UplinkState::Online {
-                (status.state, status.since) = (UplinkState::Online, now);
-            }
-        });
+        self.status.enter(UplinkState::Online);
         tracing::info!(uplink = self.name(), "online");
     }
 
@@ -270,14 +265,10 @@ impl JsonTask {
             return;
         }
         (self.is_answered, self.asked_at) = (false, None);
-        let (proven, now) = (self.backlog.buffer.proven(), wall_clock());
+        let proven = self.backlog.buffer.proven();
         self.pace.proven(Instant::now());
-        let proven = u32::try_from(proven).unwrap_or(u32::MAX);
-        self.delivered += u64::from(proven);
-        self.status.update(|status, meter| {
-            status.samples_delivered += u64::from(proven);
-            meter.add(now, proven);
-        });
+        self.delivered += proven as u64;
+        self.status.delivered(proven);
     }
 
     fn name(&self) -> &str {
@@ -442,11 +433,7 @@ impl JsonTask {
         // Nobody may wait for the answer any more.
         match request {
             UplinkRequest::Buffer(answer) => {
-                let _ = answer.send(BufferView {
-                    state: self.backlog.state(self.delivered),
-                    gaps: self.backlog.gaps(),
-                    past: self.backlog.past().moments(),
-                });
+                let _ = answer.send(self.backlog.view(self.delivered));
             }
             UplinkRequest::Purge(answer) => {
                 let thrown = self.backlog.purge();
@@ -465,18 +452,7 @@ impl JsonTask {
 
     fn lost(&mut self, error: &str) {
         self.forget_session();
-        let now = wall_clock().as_millis();
-        let mut was_offline = false;
-        self.status.update(|status, _| {
-            was_offline = status.state == UplinkState::Offline;
-            if !was_offline {
-                (status.state, status.since) = (UplinkState::Offline, now);
-            }
-            (status.last_error, status.last_error_at) = (Some(error.to_owned()), Some(now));
-        });
-        if !was_offline {
-            tracing::warn!(uplink = self.name(), error, "uplink offline");
-        }
+        self.status.lost(error);
         self.show_buffer();
     }
 

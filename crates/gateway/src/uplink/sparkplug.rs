@@ -8,7 +8,7 @@ use crate::clock::wall_clock;
 use crate::gateway::Running;
 use crate::host_command::{CommandResult, HostCommand, HostCommands};
 use crate::link::Backoff;
-use crate::status::{BufferState, BufferView, Shared, UplinkState, UplinkStatus};
+use crate::status::{Shared, UplinkState, UplinkStatus};
 use arc_swap::ArcSwap;
 use interlex_core::description::{SparkplugUplink, Uplink};
 use interlex_core::{LatestTable, PointIndex, Sample, Value};
@@ -287,19 +287,16 @@ impl SparkplugTask {
                 self.node.handle_subscribed();
                 if self.node.is_awaiting_host() {
                     self.awaiting_since = Some(Instant::now());
-                    self.is_waiting_for_host();
+                    self.status.enter(UplinkState::Waiting);
+                    tracing::info!(uplink = self.name(), "connected; waiting for the primary host");
                 }
             }
             MqttEvent::Answered => {
                 self.asked_at = None;
-                let (proven, now) = (self.backlog.buffer.proven(), wall_clock());
+                let proven = self.backlog.buffer.proven();
                 self.pace.proven(Instant::now());
-                let proven = u32::try_from(proven).unwrap_or(u32::MAX);
-                self.delivered += u64::from(proven);
-                self.status.update(|status, meter| {
-                    status.samples_delivered += u64::from(proven);
-                    meter.add(now, proven);
-                });
+                self.delivered += proven as u64;
+                self.status.delivered(proven);
             }
             MqttEvent::Message { topic, payload, is_retained } => self.handle_message(&topic, &payload, is_retained),
             // Everything is published at QoS 0.
@@ -422,12 +419,8 @@ impl SparkplugTask {
         let is_doubtful = self.node.is_host_doubtful();
         self.doubt_until = is_doubtful.then(|| now + Duration::from(self.own.host_grace));
         tracing::info!(uplink = self.name(), is_doubtful, "births published");
-        self.status.update(|status, _| {
-            status.host_in_doubt = is_doubtful;
-            if status.state != UplinkState::Online {
-                (status.state, status.since) = (UplinkState::Online, at.as_millis());
-            }
-        });
+        self.status.update(|status, _| status.host_in_doubt = is_doubtful);
+        self.status.enter(UplinkState::Online);
     }
 
     /// Ends the doubt about the primary host when it was waited for long enough.
@@ -494,11 +487,7 @@ impl SparkplugTask {
         // Nobody may wait for the answer any more.
         match request {
             UplinkRequest::Buffer(answer) => {
-                let _ = answer.send(BufferView {
-                    state: self.backlog.state(self.delivered),
-                    gaps: self.backlog.gaps(),
-                    past: self.backlog.past().moments(),
-                });
+                let _ = answer.send(self.backlog.view(self.delivered));
             }
             UplinkRequest::Purge(answer) => {
                 let thrown = self.backlog.purge();
@@ -626,30 +615,8 @@ impl SparkplugTask {
     }
 
     fn is_offline(&mut self, error: &str) {
-        let now = wall_clock().as_millis();
-        let mut was_offline = false;
-        self.status.update(|status, _| {
-            was_offline = status.state == UplinkState::Offline;
-            if !was_offline {
-                (status.state, status.since) = (UplinkState::Offline, now);
-            }
-            (status.last_error, status.last_error_at) = (Some(error.to_owned()), Some(now));
-            status.host_in_doubt = false;
-        });
-        if !was_offline {
-            tracing::warn!(uplink = self.name(), error, "uplink offline");
-        }
+        self.status.lost(error);
         self.show_buffer();
-    }
-
-    fn is_waiting_for_host(&self) {
-        let now = wall_clock().as_millis();
-        self.status.update(|status, _| {
-            if status.state != UplinkState::Waiting {
-                (status.state, status.since) = (UplinkState::Waiting, now);
-            }
-        });
-        tracing::info!(uplink = self.name(), "connected; waiting for the primary host");
     }
 
     fn keep_backlog(&mut self) {
@@ -659,7 +626,7 @@ impl SparkplugTask {
     }
 
     fn show_buffer(&self) {
-        let buffer: BufferState = self.backlog.state(self.delivered);
+        let buffer = self.backlog.state(self.delivered);
         self.status.update(|status, _| status.buffer = buffer);
     }
 
