@@ -182,7 +182,7 @@ impl SparkplugTask {
                 }
                 Ended::Stopped(connection) => {
                     self.part(&mut input, connection).await;
-                    self.keep_host_known(None);
+                    self.forget_host().await;
                     break;
                 }
             }
@@ -651,6 +651,15 @@ impl SparkplugTask {
                 tracing::warn!(uplink, %error, "the primary host's STATE was not kept");
             }
         });
+    }
+
+    /// After an orderly end, the next run may take the primary host at its word.
+    async fn forget_host(&self) {
+        let Some(store) = self.store.as_ref().filter(|_| self.own.primary_host.is_some()) else { return };
+        let forgetting = store.set_host_known(&self.gateway, self.name(), None);
+        if !matches!(timeout(GOODBYE, forgetting).await, Ok(Ok(()))) {
+            tracing::warn!(uplink = self.name(), "the next run will doubt the primary host for a while");
+        }
     }
 
     /// Sends what is left, publishes the death where there was a birth, and waits for the proof that the broker has read it.
