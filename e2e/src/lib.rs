@@ -20,7 +20,7 @@ mod rig;
 mod wire;
 
 pub use browser::Browser;
-pub use host::{Arrived, Host, aliased, boolean, double, named};
+pub use host::{Arrived, Heard, Host, aliased, boolean, double, named};
 pub use program::{Output, Program, run};
 pub use relay::Relay;
 pub use rig::{PASSWORD, PERSON, Rig};

@@ -98,6 +98,10 @@ async fn a_host_commands_what_it_may(rig: &Rig, host: &Host) {
         message.metrics.iter().any(|metric| metric.alias == alias && metric.value == Some(39.5))
     })
     .await;
+    for words in ["digester-2/mixer = true: confirmed", "refused: 51 is above its high limit 50"] {
+        let tells = |metric: &interlex_e2e::Heard| metric.text.as_deref().is_some_and(|text| text.contains(words));
+        host.hears("what became of it is told to hosts", before, |message| message.metrics.iter().any(tells)).await;
+    }
     let audit = wait_for("all five are audited", || async {
         let audit = rig.get("/api/v1/audit?action=command").await;
         (audit.to_string().matches("uplink cloud").count() == 5).then(|| audit.to_string())

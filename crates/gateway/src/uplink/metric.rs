@@ -171,3 +171,44 @@ impl Snapshots for Current<'_> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use interlex_core::description::{Files, read};
+
+    #[test]
+    fn births_announce_what_is_chosen_and_tell_of_commands_where_some_are_taken() {
+        let main = "[gateway]\nname = \"g\"\n[rates]\nr = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"modbus-tcp\"\nhost = \
+                    \"h\"\n[[device]]\nname = \"pump\"\nlink = \"l\"\nunit = 1\n[[device]]\nname = \"meter\"\nlink = \"l\"\nunit = 2\n";
+        let pump = "name,address,type,rate,unit,access\nspeed,holding:0,uint16,r,%,read-write\nkey,holding:1,uint16,r,,read-write-local\n";
+        let meter = "name,address,type,rate,unit,access\npower,holding:0,uint16,r,kW,read\n";
+        let files: Files = [("gateway.toml", main), ("points/pump.csv", pump), ("points/meter.csv", meter)]
+            .map(|(path, text)| (path.to_owned(), text.to_owned()))
+            .into();
+        let points = PointTable::new(&read(&files).unwrap(), &PointTable::default());
+        let told = |selection: Option<&str>, takes_commands| {
+            let selection = selection.map(|text| text.parse().unwrap());
+            let announced = Announced::new(&points, selection.as_ref());
+            let words = |spec: DeviceSpec| {
+                let names = spec
+                    .metrics
+                    .iter()
+                    .map(|metric| format!("{}{}", metric.name, if metric.is_writable { "!" } else { "" }));
+                format!("{}: {}", spec.id, names.collect::<Vec<_>>().join(" "))
+            };
+            (0..2).filter_map(|slot| announced.spec(&points, slot, takes_commands)).map(words).collect::<Vec<_>>()
+        };
+        assert_eq!(told(None, true), ["pump: speed! key command/result", "meter: power"]);
+        assert_eq!(told(None, false), ["pump: speed key", "meter: power"]);
+        assert_eq!(told(Some("unit:kW"), true), ["meter: power"], "a device of which nothing goes up is not told");
+        assert_eq!(told(Some("name:key"), true), ["pump: key"]);
+        let announced = Announced::new(&points, Some(&"name:key,power".parse().unwrap()));
+        let key = points.find("pump", "key").unwrap().index;
+        assert_eq!(
+            (announced.place(key), announced.point(0, 0), announced.result_place(0)),
+            (Some(0), Some(key), Some(1))
+        );
+        assert_eq!(announced.place(points.find("pump", "speed").unwrap().index), None);
+    }
+}
