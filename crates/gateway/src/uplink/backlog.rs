@@ -27,6 +27,8 @@ struct Memory {
 
 /// Some 20 MB, and 100 MB at the most.
 const MEMORY: Memory = Memory { usual: 200_000, most: 1_000_000, fetch_below: 100_000 };
+/// Blocks that are given up at a time.
+const AT_A_TIME: usize = 100;
 /// Gaps that are remembered for those who ask where samples are missing.
 const GAPS: usize = 50;
 /// Losses that are no further apart are one gap.
@@ -295,20 +297,27 @@ impl<T: Item> Backlog<T> {
         let limit = Duration::from(self.settings.keep_for);
         let age = i64::try_from(limit.as_millis()).unwrap_or(i64::MAX);
         let until = Timestamp::from_millis(wall_clock().as_millis().saturating_sub(age));
-        self.give_up(until, "waited too long");
+        // A bound on what is done at a time: the rest follows a moment later.
+        let mut left = AT_A_TIME;
+        while left > 0 && self.give_up(until, "waited too long") {
+            left -= 1;
+        }
         let is_over = self.ledger.bytes() > self.byte_limit();
-        if is_over && self.settings.when_full == WhenFull::LoseOldest {
-            self.give_up(Timestamp::MAX, "no room");
+        if self.settings.when_full == WhenFull::LoseOldest {
+            while left > 0 && self.ledger.bytes() > self.byte_limit() && self.give_up(Timestamp::MAX, "no room") {
+                left -= 1;
+            }
         }
         self.is_full = is_over || self.buffer.len() >= self.memory.most;
     }
 
-    /// Gives up the oldest block, if it is no newer than that.
-    fn give_up(&mut self, until: Timestamp, why: &'static str) {
-        let Some(gone) = self.ledger.give_up(until) else { return };
+    /// Gives up the oldest block, if it is no newer than that. Tells whether it did.
+    fn give_up(&mut self, until: Timestamp, why: &'static str) -> bool {
+        let Some(gone) = self.ledger.give_up(until) else { return false };
         // What has been sent is with the broker, or comes back as history that no block holds any more.
         let warm = self.buffer.take_out(&gone.numbers).len();
         self.count_lost(warm + gone.cold, gone.oldest, gone.newest, why);
+        true
     }
 
     /// With many samples in memory, the newest that are in the database leave it.
