@@ -313,7 +313,8 @@ pub(crate) struct CertificateArguments {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum CertificateCommand {
-    /// Make both on this machine, without asking any service. Files that are there already are not touched.
+    /// Make a private key and a certificate request on this machine, without asking any service. Files that are there already
+    /// are not touched.
     Request {
         /// Whom the certificate is for (common name), such as works-1
         name: String,
