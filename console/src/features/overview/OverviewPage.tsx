@@ -185,7 +185,8 @@ function Broker({ uplink, now }: { uplink: UplinkStatus; now: number }) {
       {uplink.buffer.is_full ? <Why error="There is no more room for samples: some are lost." now={now} /> : null}
       {ending(uplink, now) ? <Why error={ending(uplink, now)} now={now} /> : null}
       {uplink.host_in_doubt ? <Why error="The primary host may not be back: what waits is held." now={now} /> : null}
-      {uplink.state === "online" ? null : <Why error={uplink.last_error} at={uplink.last_error_at} now={now} />}
+      {uplink.state === "waiting" ? <Why error="Connected; waits for the primary host to say that it is online." now={now} /> : null}
+      {uplink.state === "online" || uplink.state === "waiting" ? null : <Why error={uplink.last_error} at={uplink.last_error_at} now={now} />}
       <Facts
         facts={[
           [uplink.kind === "json" ? "Messages delivered" : "Samples delivered", uplink.samples_delivered.toLocaleString("en")],
