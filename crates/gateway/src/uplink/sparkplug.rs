@@ -450,7 +450,6 @@ impl SparkplugTask {
                 self.backlog.drop_unknown();
             }
         }
-        self.show_buffer();
     }
 
     fn take_samples(&mut self, samples: &[Sample]) {
