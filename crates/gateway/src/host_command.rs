@@ -19,6 +19,15 @@ pub(crate) struct HostCommand {
     pub(crate) answer: Option<(usize, mpsc::Sender<CommandResult>)>,
 }
 
+impl HostCommand {
+    /// Tells where it came from what became of it. Whoever does not take that in time finds it in the audit trail.
+    fn answer(&self, is_accepted: bool, words: String) {
+        if let Some((slot, answer)) = &self.answer {
+            let _ = answer.try_send(CommandResult { slot: *slot, is_accepted, words });
+        }
+    }
+}
+
 /// What became of a command.
 #[derive(Debug)]
 pub(crate) struct CommandResult {
@@ -76,9 +85,12 @@ impl HostCommands {
                     tokio::spawn(lane.clone().run(receiver));
                     sender
                 });
-                if own.try_send(command).is_err() {
+                if let Err(error) = own.try_send(command) {
                     lane.dropped.fetch_add(1, Ordering::Relaxed);
                     tracing::error!("a command was dropped: too many wait for its device");
+                    let command = error.into_inner();
+                    let words = format!("{}/{}: refused: {QUEUE} others wait", command.device, command.point);
+                    command.answer(false, words);
                 }
             }
         });
@@ -112,10 +124,7 @@ impl Lane {
     async fn run(self, mut commands: mpsc::Receiver<HostCommand>) {
         while let Some(command) = commands.recv().await {
             let (is_accepted, words) = carry_out(&self.running.load_full(), &command).await;
-            if let Some((slot, answer)) = &command.answer {
-                // Whoever does not take it in time finds it in the audit trail.
-                let _ = answer.try_send(CommandResult { slot: *slot, is_accepted, words: words.clone() });
-            }
+            command.answer(is_accepted, words.clone());
             self.audit(&command.uplink, &words).await;
             let dropped = self.dropped.swap(0, Ordering::Relaxed);
             if dropped > 0 {

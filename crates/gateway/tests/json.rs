@@ -9,8 +9,10 @@ use interlex_sidecar::{Broker, Database, free_port};
 use interlex_store::{AuditFilter, Store};
 use rumqttc::{AsyncClient, Event, MqttOptions, Packet, QoS};
 use serde_json::{Value, json};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 
@@ -221,4 +223,81 @@ async fn commands_are_answered_and_messages_follow_periods_labels_and_retain() {
     store.close().await;
     database.stop().await;
     broker.stop().await;
+}
+
+/// A broker that takes messages, answers questions, and acknowledges no message until it is told to.
+#[derive(Debug, Default)]
+struct Withholding {
+    is_willing: AtomicBool,
+    questions: AtomicUsize,
+    messages: AtomicUsize,
+}
+
+impl Withholding {
+    async fn serve(self: Arc<Self>, listener: TcpListener) {
+        let (mut socket, _) = listener.accept().await.unwrap();
+        let mut owed = Vec::new();
+        loop {
+            let kind = match tokio::time::timeout(Duration::from_millis(20), socket.read_u8()).await {
+                Ok(Ok(kind)) => kind,
+                Ok(Err(_)) => return,
+                Err(_) => {
+                    if self.is_willing.load(Ordering::SeqCst) {
+                        for id in owed.drain(..) {
+                            let [high, low] = u16::to_be_bytes(id);
+                            socket.write_all(&[0x40, 2, high, low]).await.unwrap();
+                        }
+                    }
+                    continue;
+                }
+            };
+            let (mut length, mut shift) = (0, 0);
+            loop {
+                let byte = socket.read_u8().await.unwrap();
+                length |= usize::from(byte & 0x7F) << shift;
+                shift += 7;
+                if byte & 0x80 == 0 {
+                    break;
+                }
+            }
+            let mut body = vec![0; length];
+            socket.read_exact(&mut body).await.unwrap();
+            let id = |at: usize| u16::from_be_bytes([body[at], body[at + 1]]);
+            match kind >> 4 {
+                1 => socket.write_all(&[0x20, 2, 0, 0]).await.unwrap(),
+                3 => {
+                    owed.push(id(2 + usize::from(id(0))));
+                    self.messages.fetch_add(1, Ordering::SeqCst);
+                }
+                10 => {
+                    self.questions.fetch_add(1, Ordering::SeqCst);
+                    socket.write_all(&[0xB0, 2, body[0], body[1]]).await.unwrap();
+                }
+                _ => {}
+            }
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn at_qos_1_only_what_is_acknowledged_counts_as_delivered() {
+    let (socket, broker) = (TcpListener::bind("127.0.0.1:0").await.unwrap(), Arc::new(Withholding::default()));
+    let port = socket.local_addr().unwrap().port();
+    tokio::spawn(Arc::clone(&broker).serve(socket));
+    let plant = CountingPlant::start().await.unwrap();
+    let points = "name,address,type,rate\ncount,holding:0,uint32,fast\n";
+    let mut files = files(plant.port(), port, points, "topic = \"t\"\nqos = 1\ngather = \"20ms\"\n");
+    let main = files.get_mut("gateway.toml").unwrap();
+    *main = main.replace("keep-alive = \"1s\"", "keep-alive = \"60s\"");
+    let gateway = Gateway::start(Arc::new(read(&files).unwrap()), GatewayOptions::default()).await;
+    let uplink = || -> UplinkStatus { gateway.status().uplinks[0].clone() };
+    until("messages went and a question was answered", || {
+        broker.messages.load(Ordering::SeqCst) > 0 && broker.questions.load(Ordering::SeqCst) > 0
+    })
+    .await;
+    until("more wait", || uplink().buffer.waiting > 5).await;
+    assert_eq!(uplink().samples_delivered, 0, "an answer to the question is no acknowledgement");
+    broker.is_willing.store(true, Ordering::SeqCst);
+    until("they count", || uplink().samples_delivered > 5).await;
+    gateway.stop().await;
 }

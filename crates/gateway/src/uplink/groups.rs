@@ -3,7 +3,7 @@
 use crate::points::PointTable;
 use interlex_core::description::{MessagePer, Selection};
 use interlex_core::{PointIndex, Report, Sample};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, VecDeque};
 use std::time::Duration;
 use tokio::time::Instant;
 
@@ -16,9 +16,8 @@ pub(crate) struct Group {
     pub(super) label: String,
     /// In the order of the description.
     pub(super) points: Vec<PointIndex>,
-    members: HashSet<PointIndex>,
     /// What was reported since the last message.
-    samples: Vec<Sample>,
+    samples: VecDeque<Sample>,
     /// When changes are due.
     change_at: Option<Instant>,
     /// When the period is over.
@@ -46,13 +45,11 @@ pub(crate) fn groups(
             device: device.map(str::to_owned),
             label: label.to_owned(),
             points: Vec::new(),
-            members: HashSet::new(),
-            samples: Vec::new(),
+            samples: VecDeque::new(),
             change_at: None,
             period_at: period(send).map(|period| now + period),
         });
         group.points.push(point);
-        group.members.insert(point);
     };
     for info in chosen {
         match per {
@@ -75,16 +72,17 @@ fn period(send: Report) -> Option<Duration> {
 }
 
 impl Group {
-    pub(super) fn has(&self, point: PointIndex) -> bool {
-        self.members.contains(&point)
+    /// Whether something was reported that is in no message yet.
+    pub(super) fn has_samples(&self) -> bool {
+        !self.samples.is_empty()
     }
 
     /// Takes a reported sample; changes are due then, unless some are already.
     pub(super) fn take(&mut self, sample: &Sample, send: Report, due: Instant) {
         if self.samples.len() == SAMPLES {
-            self.samples.remove(0);
+            self.samples.pop_front();
         }
-        self.samples.push(sample.clone());
+        self.samples.push_back(sample.clone());
         if matches!(send, Report::Change | Report::ChangeOrEvery(_)) {
             self.change_at.get_or_insert(due);
         }
@@ -101,6 +99,6 @@ impl Group {
             // In step, unless a step was missed; a message on change begins the period anew.
             self.period_at = Some(if at <= now && at + period > now { at + period } else { now + period });
         }
-        std::mem::take(&mut self.samples)
+        std::mem::take(&mut self.samples).into()
     }
 }

@@ -15,7 +15,7 @@ use crate::host_command::{CommandResult, HostCommand, HostCommands};
 use crate::link::Backoff;
 use crate::status::{Shared, UplinkState, UplinkStatus};
 use interlex_core::description::{JsonUplink, Uplink};
-use interlex_core::{MessageTemplates, Sample, Timestamp};
+use interlex_core::{MessageTemplates, PointIndex, Sample, Timestamp};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use std::collections::{HashMap, VecDeque};
@@ -39,6 +39,8 @@ pub(crate) struct JsonTask {
     rendering: Rendering,
     shape: Shape,
     groups: Vec<Group>,
+    /// The places of the groups that a point is in.
+    groups_of: HashMap<PointIndex, Vec<usize>>,
     status: Arc<Shared<UplinkStatus>>,
     backlog: Backlog<Outbound>,
     delivered: u64,
@@ -116,6 +118,7 @@ impl JsonTask {
             own,
             shape,
             groups: Vec::new(),
+            groups_of: HashMap::new(),
             status,
             backlog,
             delivered: 0,
@@ -162,6 +165,7 @@ impl JsonTask {
         while let Ok(input) = input.try_recv() {
             self.take_in(input);
         }
+        self.make_messages(|group| group.has_samples());
         self.backlog.close(GOODBYE).await;
         self.show_buffer();
     }
@@ -281,6 +285,8 @@ impl JsonTask {
             // What is bad is told by the points themselves.
             UplinkInput::DeviceUp(_) | UplinkInput::DeviceDown(_) => {}
             UplinkInput::Points(shape) => {
+                // What was reported of the points as they were goes first.
+                self.make_messages(|group| group.has_samples());
                 self.shape = shape;
                 self.announce();
             }
@@ -291,30 +297,41 @@ impl JsonTask {
         let now = Instant::now();
         self.groups =
             groups(&self.shape.points, self.own.message_per, self.uplink.broker.select.as_ref(), self.own.send, now);
+        self.groups_of = HashMap::new();
+        for (at, group) in self.groups.iter().enumerate() {
+            for point in &group.points {
+                self.groups_of.entry(*point).or_default().push(at);
+            }
+        }
     }
 
     fn take_samples(&mut self, samples: &[Sample]) {
         let due = Instant::now() + Duration::from(self.own.gather);
         for sample in samples {
-            for group in self.groups.iter_mut().filter(|group| group.has(sample.point)) {
-                group.take(sample, self.own.send, due);
+            for at in self.groups_of.get(&sample.point).into_iter().flatten() {
+                if let Some(group) = self.groups.get_mut(*at) {
+                    group.take(sample, self.own.send, due);
+                }
             }
         }
     }
 
     fn tick(&mut self) {
         let now = Instant::now();
-        for at in 0..self.groups.len() {
-            let Some(group) = self.groups.get_mut(at).filter(|group| group.is_due(now)) else { continue };
-            let samples = group.begin_message(self.own.send, now);
-            if let Some(group) = self.groups.get(at) {
-                let rendered = self.rendering.render(group, &samples, &self.shape);
-                self.take_message(rendered);
-            }
-        }
+        self.make_messages(|group| group.is_due(now));
         self.backlog.keep(false);
         self.backlog.note(self.delivered, self.is_online);
         self.show_buffer();
+    }
+
+    /// Makes the messages of the groups that are chosen.
+    fn make_messages(&mut self, is_chosen: impl Fn(&Group) -> bool) {
+        let (now, mut rendered) = (Instant::now(), Vec::new());
+        for group in self.groups.iter_mut().filter(|group| is_chosen(group)) {
+            let samples = group.begin_message(self.own.send, now);
+            rendered.push(self.rendering.render(group, &samples, &self.shape));
+        }
+        rendered.into_iter().for_each(|message| self.take_message(message));
     }
 
     /// Queues a message, and remembers it for whoever wants to look.
@@ -364,6 +381,7 @@ impl JsonTask {
         while left > 0 {
             let Some((_, taken)) = self.backlog.take_history(left.min(MESSAGES_AT_A_TIME), |_| true) else { break };
             let handed = taken.iter().take_while(|message| self.publish(connection, message)).count();
+            self.sent += taken.iter().take(handed).filter(|message| message.qos > 0).count() as u64;
             messages += handed;
             left -= handed;
             if handed < taken.len() {
@@ -473,6 +491,7 @@ impl JsonTask {
         while let Ok(told) = input.try_recv() {
             self.take_in(told);
         }
+        self.make_messages(|group| group.has_samples());
         let deadline = Instant::now() + GOODBYE;
         while self.backlog.buffer.len() > 0 {
             self.send(&connection);
