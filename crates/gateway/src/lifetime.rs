@@ -98,7 +98,7 @@ impl Lifetimes {
                 let now = wall_clock();
                 match next {
                     Some((at, device, point)) if at <= now => {
-                        lifetimes.return_to_safe(&running.load_full(), &device, &point).await;
+                        lifetimes.return_to_safe(&running.load_full(), (&device, &point), at).await;
                     }
                     next => {
                         drop(running);
@@ -118,18 +118,29 @@ impl Lifetimes {
         due.iter().min_by_key(|(_, at)| **at).map(|((device, point), at)| (*at, device.clone(), point.clone()))
     }
 
-    async fn return_to_safe(&self, running: &Running, device: &str, point: &str) {
+    /// Goes on from a moment that has come, unless the point was commanded anew meanwhile: then that holds.
+    async fn settle(&self, (device, point): (&str, &str), at: Timestamp, next: Option<Timestamp>) {
+        if self.until(device, point) == Some(at) {
+            self.set(device, point, next).await;
+        }
+    }
+
+    async fn return_to_safe(&self, running: &Running, (device, point): (&str, &str), at: Timestamp) {
         let safe = running.points().find(device, point).and_then(|info| info.settings().safe_value.clone());
         let Some(safe) = safe else {
             let why = "its commanded value has outlived its lifetime, and there is no safe value any more";
             self.audit(&format!("{device}/{point}: {why}")).await;
-            return self.set(device, point, None).await;
+            return self.settle((device, point), at, None).await;
         };
+        let again = || Some(wall_clock().plus(AGAIN));
         match running.write_unwatched(device, point, Value::from_words(&safe)).await {
             Some(Err(WriteError::Trial(error))) => {
                 tracing::error!(device, point, %error, "the safe value could not be written; it is tried again");
-                let again = wall_clock().plus(AGAIN);
-                self.shared.due.lock().insert((device.to_owned(), point.to_owned()), again);
+                self.settle((device, point), at, again()).await;
+            }
+            Some(Ok(outcome)) if outcome.confirmed == Some(false) => {
+                tracing::error!(device, point, "the device has another than the safe value; it is written again");
+                self.settle((device, point), at, again()).await;
             }
             outcome => {
                 let what = match outcome {
@@ -140,7 +151,7 @@ impl Lifetimes {
                 };
                 tracing::warn!(device, point, safe = &*safe, what, "a command has outlived its lifetime");
                 self.audit(&format!("{device}/{point} = {safe}, its safe value, after its lifetime: {what}")).await;
-                self.set(device, point, None).await;
+                self.settle((device, point), at, None).await;
             }
         }
     }
