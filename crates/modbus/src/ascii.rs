@@ -49,13 +49,41 @@ impl AsciiBuffer {
 
     /// Unit and PDU of the next whole frame; what is broken is passed over. It is taken out.
     pub(crate) fn next_frame(&mut self) -> Option<(u8, Vec<u8>)> {
-        while let Some(end) = self.bytes.iter().position(|byte| *byte == b'\n') {
-            let line: Vec<u8> = self.bytes.drain(..=end).collect();
-            if let Some(frame) = decode(&line) {
-                return Some(frame);
+        loop {
+            if let Line::Frame { unit, pdu } = self.next_line()? {
+                return Some((unit, pdu));
             }
         }
-        None
+    }
+
+    /// What the next line is. It is taken out.
+    pub(crate) fn next_line(&mut self) -> Option<Line> {
+        let end = self.bytes.iter().position(|byte| *byte == b'\n')?;
+        let wire: Vec<u8> = self.bytes.drain(..=end).collect();
+        Some(match decode(&wire) {
+            Some((unit, pdu)) => Line::Frame { unit, pdu },
+            None => Line::Garbled(wire),
+        })
+    }
+}
+
+/// What stands between two line feeds.
+#[derive(Debug, PartialEq, Eq)]
+pub(crate) enum Line {
+    Frame {
+        unit: u8,
+        pdu: Vec<u8>,
+    },
+    /// No frame, or one whose LRC is wrong.
+    Garbled(Vec<u8>),
+}
+
+/// Unit and function that a broken line begins with.
+pub(crate) fn header(line: &[u8]) -> Option<(u8, u8)> {
+    let start = line.iter().rposition(|byte| *byte == b':')?;
+    match *line.get(start + 1..)? {
+        [a, b, c, d, ..] => Some((nibble(a)? << 4 | nibble(b)?, nibble(c)? << 4 | nibble(d)?)),
+        _ => None,
     }
 }
 

@@ -1,5 +1,5 @@
 use crate::{
-    Busy, Client, ClientConfig, ClientStats, Event, FrameError, Request, RequestError, RequestId, Response,
+    Busy, Client, ClientConfig, ClientStats, Event, FrameError, OwedAnswers, Request, RequestError, RequestId, Response,
     SerialSettings, TracedFrame,
 };
 use std::future::poll_fn;
@@ -34,8 +34,8 @@ pub enum ConnectionError {
     /// The request failed; the connection is fine.
     #[error(transparent)]
     Request(#[from] RequestError),
-    /// The device sends something that is not Modbus TCP; connect again.
-    #[error("the stream is not Modbus TCP: {0}")]
+    /// The device sends something that no device may; connect again.
+    #[error("what comes is not Modbus: {0}")]
     Stream(#[from] FrameError),
     /// The connection is gone; connect again.
     #[error("connection lost: {0}")]
@@ -87,6 +87,30 @@ impl Connection {
     pub fn over(wire: impl Wire + 'static, config: ClientConfig) -> Self {
         let machine = Client::new(config);
         Self { wire: Box::new(wire), machine, outgoing: Vec::new(), incoming: Box::new([0; READ_BYTES]) }
+    }
+
+    /// Goes on where an earlier connection to the same line ended.
+    #[must_use]
+    pub fn with_owed(self, owed: OwedAnswers) -> Self {
+        Self { machine: self.machine.with_owed(owed), ..self }
+    }
+
+    /// The answers that are owed now that this connection ends; see [`Client::take_owed`].
+    #[must_use]
+    pub fn take_owed(&mut self) -> OwedAnswers {
+        self.machine.take_owed()
+    }
+
+    /// When a request of a function to a unit may go out; see [`Client::held_until`].
+    #[must_use]
+    pub fn held_until(&self, now: std::time::Instant, unit: u8, function: u8) -> Option<std::time::Instant> {
+        self.machine.held_until(now, unit, function)
+    }
+
+    /// When the next request that is held may go out.
+    #[must_use]
+    pub fn next_release(&self) -> Option<std::time::Instant> {
+        self.machine.next_release()
     }
 
     /// Sends one request and waits for its answer; for callers that have nothing else outstanding.

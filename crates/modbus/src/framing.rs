@@ -8,8 +8,7 @@ pub enum Framing {
     #[default]
     Tcp,
     /// RTU frames, on a serial line or over a stream as serial device servers carry them. Nothing pairs an answer with
-    /// its request but the order: an answer that is later than its timeout can be taken for the next one when both have
-    /// the same form.
+    /// its request but unit, function and order: after a timeout see [`ClientConfig::late_limit`](crate::ClientConfig).
     Rtu,
     /// ASCII frames: hexadecimal digits between a colon and an end of line. The same holds for late answers.
     Ascii,

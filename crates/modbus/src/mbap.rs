@@ -19,7 +19,7 @@ pub struct Frame<'a> {
     pub pdu: &'a [u8],
 }
 
-/// Bytes that cannot be Modbus TCP. The connection is of no more use: where the next message starts is unknown.
+/// A stream that is of no more use: where the next message starts is unknown, or nobody at the other end answers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum FrameError {
     /// The protocol identifier is not that of Modbus.
@@ -28,6 +28,9 @@ pub enum FrameError {
     /// The length field is outside what unit identifier and PDU can take.
     #[error("length is {0}, possible are {MIN_LENGTH} to {MAX_LENGTH}")]
     Length(u16),
+    /// More came than a device may say without being asked.
+    #[error("{0} bytes came that answer nothing that was asked")]
+    Flood(usize),
 }
 
 /// Appends a message to `out`.

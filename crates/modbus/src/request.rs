@@ -162,6 +162,17 @@ impl Request {
         matches!(self, Self::Write(_))
     }
 
+    /// The byte count that its answer announces, where that follows from the request.
+    pub(crate) fn answer_byte_count(&self) -> Option<u8> {
+        let read = match self {
+            Self::Read(request) => *request,
+            Self::ReadWrite(request) => request.read(),
+            Self::Write(_) | Self::Identify(_) | Self::Diagnostic(_) => return None,
+        };
+        let quantity = read.quantity();
+        u8::try_from(if read.table().is_bits() { quantity.div_ceil(8) } else { quantity * 2 }).ok()
+    }
+
     /// Appends the request as a PDU.
     pub fn encode(&self, out: &mut Vec<u8>) {
         match self {

@@ -1,4 +1,3 @@
-use crate::ResponseError;
 use crate::mbap::MAX_PDU;
 
 /// Unit, function code and CRC: nothing shorter is a frame.
@@ -61,22 +60,37 @@ impl RtuBuffer {
         Some((*unit, rest.get(..rest.len() - 2)?.to_vec()))
     }
 
-    /// The frame that answers a request of `function` to `unit`, noise before it passed over; `None` until it is there.
+    /// The next whole answer of whatever unit, noise before it passed over; `None` until it is there. It is taken out.
     ///
-    /// # Errors
-    /// When more follows what the frame announces: on a line that answers one request at a time, that is no answer.
-    pub(crate) fn answer(&mut self, unit: u8, function: u8) -> Result<Option<&[u8]>, ResponseError> {
+    /// Frames are found by the length that their function announces, then by their CRC. Where the answer to what is
+    /// `awaited` has begun, all of it is waited for.
+    pub(crate) fn next_answer(&mut self, awaited: Option<Awaited>) -> Option<Found> {
         for start in 0..self.bytes.len() {
             let rest = self.bytes.get(start..).unwrap_or_default();
-            let Some(length) = answer_length(rest, unit, function) else { continue };
-            let Some(frame) = rest.get(..length).filter(|frame| is_whole(frame)) else { continue };
-            if rest.len() > length {
-                let (got, wanted) = (rest.len() - 3, frame.len() - 3);
-                return Err(ResponseError::Size { got, wanted });
+            match answer_length(rest) {
+                AnswerLength::Known(length) if rest.len() >= length => {
+                    let Some(frame) = rest.get(..length).filter(|frame| is_whole(frame)) else { continue };
+                    let (wire, noise) = (frame.to_vec(), start);
+                    self.bytes.drain(..start + length);
+                    return Some(Found { wire, noise });
+                }
+                AnswerLength::Known(length) if awaited.is_some_and(|awaited| awaited.begins(rest, Some(length))) => {
+                    return None;
+                }
+                AnswerLength::NotYet if awaited.is_some_and(|awaited| awaited.begins(rest, None)) => return None,
+                AnswerLength::Known(_) | AnswerLength::NotYet | AnswerLength::NoAnswer => {}
             }
-            return Ok(self.bytes.get(start..start + length));
         }
-        Ok(None)
+        None
+    }
+
+    /// Whether the answer to what is awaited has begun somewhere in what is held: it is cut, or its check is wrong.
+    pub(crate) fn is_garbled(&self, awaited: Awaited) -> bool {
+        (0..self.bytes.len()).filter_map(|start| self.bytes.get(start..)).any(|rest| match answer_length(rest) {
+            AnswerLength::Known(length) => rest.len() > 1 && awaited.begins(rest, Some(length)),
+            AnswerLength::NotYet => rest.len() > 1 && awaited.begins(rest, None),
+            AnswerLength::NoAnswer => false,
+        })
     }
 
     /// The next request, for whatever unit, noise before it passed over; `None` until it is there. It is taken out.
@@ -93,18 +107,77 @@ impl RtuBuffer {
     }
 }
 
-/// How long the answer that starts here is; `None` when none does, or its length is not there yet.
-fn answer_length(bytes: &[u8], unit: u8, function: u8) -> Option<usize> {
+/// The answer that a client waits for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Awaited {
+    pub(crate) unit: u8,
+    pub(crate) function: u8,
+    /// How many bytes of data it has, where the request says so.
+    pub(crate) byte_count: Option<u8>,
+}
+
+impl Awaited {
+    fn is_of(self, bytes: &[u8]) -> bool {
+        matches!(bytes, [unit, function, ..] if *unit == self.unit && function & 0x7F == self.function)
+    }
+
+    /// Whether its answer begins here, of this length.
+    fn begins(self, bytes: &[u8], length: Option<usize>) -> bool {
+        let is_exception = bytes.get(1).is_some_and(|function| function & 0x80 != 0);
+        let fits = match (self.byte_count, length) {
+            (Some(count), Some(length)) if !is_exception => length == SHORTEST + 1 + usize::from(count),
+            _ => true,
+        };
+        fits && (self.is_of(bytes) || (bytes.len() == 1 && bytes.first() == Some(&self.unit)))
+    }
+}
+
+/// A whole frame.
+#[derive(Debug, PartialEq, Eq)]
+pub(crate) struct Found {
+    /// From unit to CRC.
+    pub(crate) wire: Vec<u8>,
+    /// How many bytes before it belong to no frame.
+    pub(crate) noise: usize,
+}
+
+impl Found {
+    /// Unit and PDU.
+    pub(crate) fn parts(&self) -> (u8, &[u8]) {
+        let pdu = self.wire.get(1..self.wire.len().saturating_sub(2)).unwrap_or_default();
+        (self.wire.first().copied().unwrap_or_default(), pdu)
+    }
+}
+
+/// How long the answer that starts at some bytes is.
+enum AnswerLength {
+    Known(usize),
+    /// More bytes are needed to tell.
+    NotYet,
+    /// None starts here.
+    NoAnswer,
+}
+
+fn answer_length(bytes: &[u8]) -> AnswerLength {
     let length = match *bytes {
-        [from, code, ..] if from != unit || code & 0x7F != function => return None,
+        [_] | [] => return AnswerLength::NotYet,
+        [_, code, ..] if !is_known(code & 0x7F) => return AnswerLength::NoAnswer,
         [_, code, ..] if code & 0x80 != 0 => SHORTEST + 1,
         [_, 0x05 | 0x06 | 0x08 | 0x0F | 0x10, ..] => 8,
         [_, 0x16, ..] => 10,
-        [_, 0x2B, ..] => crate::identify::answer_length(bytes)?,
+        [_, 0x2B, ..] => match crate::identify::answer_length(bytes) {
+            Some(length) => length,
+            None => return AnswerLength::NotYet,
+        },
         [_, _, count, ..] => SHORTEST + 1 + usize::from(count),
-        _ => return None,
+        [_, _] => return AnswerLength::NotYet,
     };
-    (length <= LONGEST).then_some(length)
+    if length <= LONGEST { AnswerLength::Known(length) } else { AnswerLength::NoAnswer }
+}
+
+/// Whether a client of this crate ever asks for a function.
+const fn is_known(function: u8) -> bool {
+    matches!(function, 0x01..=0x06 | 0x08 | 0x0F | 0x10 | 0x16 | 0x17 | 0x2B)
 }
 
 /// How long the request that starts here is.
@@ -152,16 +225,33 @@ mod tests {
         let mut frame = Vec::new();
         encode(1, &[3, 4, 0, 7, 0, 8], &mut frame);
         let mut buffer = RtuBuffer::default();
+        let awaited = Awaited { unit: 1, function: 3, byte_count: Some(4) };
         buffer.push(&[0x00, 0xFF, 0x01, 0x03]);
         for byte in &frame {
-            assert_eq!(buffer.answer(1, 3), Ok(None));
+            assert_eq!(buffer.next_answer(Some(awaited)), None);
             buffer.push(&[*byte]);
         }
-        assert_eq!(buffer.answer(1, 3), Ok(Some(&frame[..])));
-        assert_eq!(buffer.answer(2, 3), Ok(None), "not of this unit");
-        assert_eq!(buffer.answer(1, 4), Ok(None), "not of this function");
-        buffer.push(&[0]);
-        assert!(buffer.answer(1, 3).is_err(), "more than it announces");
+        buffer.push(&[0x7F]);
+        assert_eq!(buffer.next_answer(Some(awaited)), Some(Found { wire: frame.clone(), noise: 4 }));
+        assert_eq!((buffer.next_answer(Some(awaited)), buffer.rest()), (None, &[0x7F][..]), "a byte behind it does no harm");
+        buffer.clear();
+        frame[4] ^= 1;
+        buffer.push(&frame);
+        assert_eq!(buffer.next_answer(Some(awaited)), None);
+        assert!(buffer.is_garbled(awaited) && !buffer.is_garbled(Awaited { unit: 2, ..awaited }));
+    }
+
+    #[test]
+    fn an_answer_that_has_begun_is_waited_for_though_a_frame_stands_inside_it() {
+        let (mut inner, mut outer) = (Vec::new(), Vec::new());
+        encode(1, &[3, 2, 0, 9], &mut inner);
+        encode(1, &[&[3, 8][..], &inner, &[0]].concat(), &mut outer);
+        let mut buffer = RtuBuffer::default();
+        let awaited = Awaited { unit: 1, function: 3, byte_count: Some(8) };
+        buffer.push(&outer[..outer.len() - 1]);
+        assert_eq!(buffer.next_answer(Some(awaited)), None);
+        buffer.push(&outer[outer.len() - 1..]);
+        assert_eq!(buffer.next_answer(Some(awaited)).map(|found| found.wire), Some(outer));
     }
 
     proptest! {
@@ -170,7 +260,7 @@ mod tests {
             let mut buffer = RtuBuffer::default();
             for piece in pieces {
                 buffer.push(&piece);
-                let _ = buffer.answer(1, 3);
+                while buffer.next_answer(None).is_some() {}
                 let _ = buffer.next_request();
                 prop_assert!(buffer.bytes.len() <= 2 * LONGEST);
             }

@@ -18,8 +18,16 @@ pub enum Fate {
     Answer(Duration),
     /// It is no answer that the standard allows to the request, or no frame at all.
     Malformed,
-    /// It answers nothing that is outstanding: late, or from somebody else.
+    /// It answers nothing that was asked.
     Unmatched,
+    /// It answers a request that had timed out, so long after it.
+    Late(Duration),
+    /// It came from another unit than the one that was asked.
+    WrongUnit,
+    /// It, or what came with it, could each be the answer: none of them is believed.
+    Several,
+    /// Its CRC or LRC is wrong, or it is cut.
+    Garbled,
     /// No answer came within this span. Its bytes are what came instead, mostly nothing.
     NoAnswer(Duration),
 }
