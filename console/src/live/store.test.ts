@@ -1,7 +1,7 @@
 import { expect, test, vi } from "vitest";
 import { LiveStore } from "./store";
 
-const reading = { value: 1, raw: 1, quality: "good", source_at: 1, gateway_at: 1 };
+const reading = { value: 1, raw: 1, quality: "good", source_at: 1, gateway_at: 1, value_at: 1 };
 
 test("frames are laid over what was known, and listeners are told", () => {
   const store = new LiveStore();

@@ -1,5 +1,81 @@
 use crate::description::{Access, Address, Point};
 use crate::{DataType, UnapplyError, Value};
+use serde::Serialize;
+
+/// What became of a command: the same four in client, console, host metric, reply and audit trail.
+#[derive(Debug, Clone, PartialEq)]
+pub enum CommandOutcome {
+    /// It was carried out, and the field says what was written.
+    Confirmed,
+    /// It was carried out, and the field says nothing, or something else: why.
+    Accepted(String),
+    /// It was not carried out: why.
+    Refused(String),
+    /// It may have been carried out: why nobody knows.
+    Unknown(String),
+}
+
+/// The word of a [`CommandOutcome`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum OutcomeWord {
+    /// Carried out and read back.
+    Confirmed,
+    /// Carried out.
+    Accepted,
+    /// Not carried out.
+    Refused,
+    /// Nobody knows.
+    Unknown,
+}
+
+impl CommandOutcome {
+    /// Its word.
+    #[must_use]
+    pub const fn word(&self) -> OutcomeWord {
+        match self {
+            Self::Confirmed => OutcomeWord::Confirmed,
+            Self::Accepted(_) => OutcomeWord::Accepted,
+            Self::Refused(_) => OutcomeWord::Refused,
+            Self::Unknown(_) => OutcomeWord::Unknown,
+        }
+    }
+}
+
+impl std::fmt::Display for OutcomeWord {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Self::Confirmed => "confirmed",
+            Self::Accepted => "accepted",
+            Self::Refused => "refused",
+            Self::Unknown => "unknown",
+        })
+    }
+}
+
+impl std::fmt::Display for CommandOutcome {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Confirmed => self.word().fmt(f),
+            Self::Accepted(why) | Self::Refused(why) | Self::Unknown(why) => write!(f, "{}: {why}", self.word()),
+        }
+    }
+}
+
+/// The value that words mean for a point, as a person writes them: text stays text where the point is text, `on`, `off`, 0
+/// and 1 are a bit where it is one, and a number is one where it has numbers.
+#[must_use]
+pub fn value_from_words(point: &Point, words: &str) -> Value {
+    match raw_type(point) {
+        DataType::String(_) => Value::Text(words.into()),
+        DataType::Bool => match words {
+            "on" | "true" | "1" => Value::Bool(true),
+            "off" | "false" | "0" => Value::Bool(false),
+            other => Value::Text(other.into()),
+        },
+        _ => Value::from_words(words),
+    }
+}
 
 /// Why a value may not be written to a point.
 #[derive(Debug, Clone, PartialEq, thiserror::Error)]
@@ -37,14 +113,24 @@ pub fn raw_to_write(point: &Point, value: &Value) -> Result<Value, CommandRefusa
     if settings.access == Access::Read {
         return Err(CommandRefusal::ReadOnly);
     }
+    check_limits(point, value)?;
+    let raw = point.shaping.unapply(value, raw_type(point))?;
+    // What is rounded to a whole number must not leave the limits by that.
+    check_limits(point, &point.shaping.apply(&raw))?;
+    Ok(raw)
+}
+
+fn check_limits(point: &Point, value: &Value) -> Result<(), CommandRefusal> {
+    // A rounding error of the way back is not beyond a limit.
+    let slack = |limit: f64| limit.abs() * 1e-12;
     let number = value.as_f64().filter(|_| !matches!(value, Value::Bool(_)));
-    if let Some((value, low)) = number.zip(settings.low).filter(|(value, low)| value < low) {
+    if let Some((value, low)) = number.zip(point.settings.low).filter(|(value, low)| *value < low - slack(*low)) {
         return Err(CommandRefusal::Low { value, low });
     }
-    if let Some((value, high)) = number.zip(settings.high).filter(|(value, high)| value > high) {
+    if let Some((value, high)) = number.zip(point.settings.high).filter(|(value, high)| *value > high + slack(*high)) {
         return Err(CommandRefusal::High { value, high });
     }
-    Ok(point.shaping.unapply(value, raw_type(point))?)
+    Ok(())
 }
 
 /// The type that stands in the device: one bit or a part of a register says so by its address.
@@ -77,7 +163,11 @@ mod tests {
         assert_eq!(write(0, Value::Float64(29.9)), Err("29.9 is below its low limit 30".into()));
         assert_eq!(write(1, Value::Bool(true)), Ok(Value::Bool(true)));
         assert_eq!(write(2, Value::Bool(false)), Ok(Value::Bool(false)));
-        assert_eq!(write(2, Value::Uint(1)), Err("1 is no bit: write true or false".into()));
+        assert_eq!(write(2, Value::Uint(1)), Ok(Value::Bool(true)));
+        assert_eq!(write(2, Value::Uint(2)), Err("2 is no bit: write true or false".into()));
+        let words = |at: usize, text: &str| value_from_words(&device.points[at], text);
+        assert_eq!([words(1, "on"), words(2, "0")], [Value::Bool(true), Value::Bool(false)]);
+        assert_eq!([words(0, "42.5"), words(1, "up")], [Value::Float64(42.5), Value::Text("up".into())]);
         assert!(write(3, Value::Uint(1)).unwrap_err().starts_with("the point is read only"));
     }
 }

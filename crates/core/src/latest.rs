@@ -29,6 +29,7 @@ struct Slot {
     tags: AtomicU64,
     source_time: AtomicI64,
     gateway_time: AtomicI64,
+    value_time: AtomicI64,
     text: ArcSwapOption<Arc<str>>,
 }
 
@@ -45,6 +46,8 @@ pub struct Reading {
     pub source_time: Timestamp,
     /// When the gateway last heard, or last failed to hear, of this point.
     pub gateway_time: Timestamp,
+    /// When the gateway read the value: what is bad keeps an old value, and this tells how old.
+    pub value_time: Timestamp,
     /// Grows by one with every store; zero when the point was never read.
     pub version: u64,
 }
@@ -130,6 +133,7 @@ impl Slot {
             tags: AtomicU64::new(u64::from(Quality::Bad(Reason::NeverRead).to_bits())),
             source_time: AtomicI64::new(0),
             gateway_time: AtomicI64::new(0),
+            value_time: AtomicI64::new(0),
             text: ArcSwapOption::empty(),
         }
     }
@@ -147,6 +151,7 @@ impl Slot {
                 if let Value::Text(text) = value {
                     self.text.store(Some(Arc::new(Arc::clone(text))));
                 }
+                self.value_time.store(gateway.as_millis(), Ordering::Relaxed);
                 u64::from(value_tag) << 32 | u64::from(raw_tag) << 24
             }
         };
@@ -168,6 +173,7 @@ impl Slot {
                     quality: Quality::from_bits(u32::from_be_bytes([0, high, middle, low])),
                     source_time: Timestamp::from_millis(self.source_time.load(Ordering::Relaxed)),
                     gateway_time: Timestamp::from_millis(self.gateway_time.load(Ordering::Relaxed)),
+                    value_time: Timestamp::from_millis(self.value_time.load(Ordering::Relaxed)),
                     version: before / 2,
                 };
                 fence(Ordering::Acquire);
@@ -223,8 +229,10 @@ mod tests {
             Value::Text("running".into()),
         ] {
             table.store(POINT, Some((&value, &value)), Quality::Good, time, time);
-            table.store(POINT, None, Quality::Bad(Reason::DeviceException(2)), time, time);
+            let later = Timestamp::from_millis(9);
+            table.store(POINT, None, Quality::Bad(Reason::DeviceException(2)), later, later);
             let reading = table.read(POINT).unwrap();
+            assert_eq!((reading.value_time, reading.gateway_time), (time, later), "the age of a value is the value's");
             assert_eq!((reading.value.as_ref(), reading.raw.as_ref()), (Some(&value), Some(&value)));
             assert_eq!(reading.quality, Quality::Bad(Reason::DeviceException(2)));
         }

@@ -36,7 +36,7 @@ mod timestamp;
 mod two_ended_span;
 mod value;
 
-pub use command::{CommandRefusal, raw_to_write};
+pub use command::{CommandOutcome, CommandRefusal, OutcomeWord, raw_to_write, value_from_words};
 pub use enumeration::{Enumeration, ParseEnumerationError};
 pub use interpretation::{Interpretation, interpretations};
 pub use latest::{LatestTable, Reading};

@@ -41,7 +41,29 @@ pub struct Pipeline {
     first: PointIndex,
     /// By index from `first` on: the place in `points`, or [`NOT_OURS`].
     places: Vec<u32>,
-    points: Vec<(PointPlan, ReportState)>,
+    points: Vec<Shaped>,
+}
+
+#[derive(Debug)]
+struct Shaped {
+    plan: PointPlan,
+    report: ReportState,
+    /// The last time that the gateway gave to a sample of it.
+    stamped: Timestamp,
+}
+
+/// So far a time that the gateway gives may run ahead of its clock, in milliseconds; beyond, the clock was set back.
+const AHEAD: i64 = 1000;
+
+impl Shaped {
+    /// The time of a sample that has none of its own: of two within a millisecond the later one gets the next, so that no
+    /// two values of a point have one time.
+    fn stamp(&mut self, now: Timestamp) -> Timestamp {
+        let ahead = self.stamped.as_millis().saturating_sub(now.as_millis());
+        let at = if (0..AHEAD).contains(&ahead) { Timestamp::from_millis(self.stamped.as_millis() + 1) } else { now };
+        self.stamped = at;
+        at
+    }
 }
 
 const NOT_OURS: u32 = u32::MAX;
@@ -58,7 +80,8 @@ impl Pipeline {
                 *slot = place;
             }
         }
-        let points = plans.into_iter().map(|(_, plan)| (plan, ReportState::new())).collect();
+        let shaped = |(_, plan)| Shaped { plan, report: ReportState::new(), stamped: Timestamp::MIN };
+        let points = plans.into_iter().map(shaped).collect();
         Self { latest, first, places, points }
     }
 
@@ -73,13 +96,16 @@ impl Pipeline {
     pub fn process(&mut self, batch: &[RawSample], now: Timestamp, reported: &mut Vec<Sample>) {
         for sample in batch {
             let place = self.place(sample.point);
-            let Some((plan, state)) = place.and_then(|at| self.points.get_mut(at)) else { continue };
-            let source_time = sample.source_time.unwrap_or(now);
+            let Some(shaped) = place.and_then(|at| self.points.get_mut(at)) else { continue };
+            let source_time = sample.source_time.unwrap_or_else(|| shaped.stamp(now));
+            let Shaped { plan, report: state, .. } = shaped;
             let (value, quality) = match &sample.outcome {
                 Ok(raw) => {
                     let value = plan.shaping.apply(raw);
-                    if value.is_not_finite() {
+                    if value.is_nan() {
                         (None, Quality::Bad(Reason::NotANumber))
+                    } else if value.is_not_finite() {
+                        (None, Quality::Bad(Reason::Infinite))
                     } else {
                         let quality = plan.judge(&value);
                         (Some((value, raw)), quality)
@@ -137,6 +163,7 @@ mod tests {
             (Err(Reason::Timeout), Some("- bad: timeout")),
             (Err(Reason::Timeout), None),
             (Ok(Value::Float32(f32::NAN)), Some("- bad: not a number")),
+            (Ok(Value::Float32(f32::NEG_INFINITY)), Some("- bad: infinite")),
         ];
         for (number, (outcome, expected)) in (0_i64..).zip(steps) {
             let mut reported = Vec::new();
@@ -149,5 +176,21 @@ mod tests {
             assert_eq!(told.as_deref(), expected, "step {number}");
             assert_eq!(latest.read(PointIndex(4)).unwrap().gateway_time.as_millis(), number);
         }
+    }
+
+    #[test]
+    fn no_two_values_of_a_point_have_one_time_that_the_gateway_gave() {
+        let latest = Arc::new(LatestTable::new(5));
+        let mut pipeline = pipeline(&latest);
+        let mut told = |raw, source_time, now| {
+            let sample = RawSample { point: PointIndex(4), outcome: Ok(Value::Int(raw)), source_time };
+            let mut reported = Vec::new();
+            pipeline.process(&[sample], Timestamp::from_millis(now), &mut reported);
+            reported[0].source_time.as_millis()
+        };
+        assert_eq!([told(10, None, 5000), told(20, None, 5000), told(30, None, 5001)], [5000, 5001, 5002]);
+        let own = Some(Timestamp::from_millis(7));
+        assert_eq!([told(40, own, 5001), told(50, own, 5001)], [7, 7], "the field's own time never moves");
+        assert_eq!([told(60, None, 5003), told(70, None, 1000)], [5003, 1000], "a clock that is set back is believed");
     }
 }

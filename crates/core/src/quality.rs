@@ -26,8 +26,16 @@ pub enum Reason {
     ProtocolError,
     /// The value lies outside the limits of the point.
     OutOfRange,
-    /// The device sent a NaN or an infinity.
+    /// The device sent a NaN.
     NotANumber,
+    /// The device sent an infinity, or the scale made one.
+    Infinite,
+    /// A digit of packed BCD is above nine.
+    NotDecimal,
+    /// Answers came cut, or with a wrong check.
+    Garbled,
+    /// Not read again since the link came up.
+    NotReadYet,
     /// The value was not refreshed for several periods.
     Stale,
     /// A person set the value by hand.
@@ -84,6 +92,10 @@ impl Quality {
             Reason::NotANumber => (6, 0),
             Reason::Stale => (7, 0),
             Reason::Manual => (8, 0),
+            Reason::Infinite => (9, 0),
+            Reason::NotDecimal => (10, 0),
+            Reason::Garbled => (11, 0),
+            Reason::NotReadYet => (12, 0),
         };
         class << 16 | code << 8 | u32::from(detail)
     }
@@ -101,6 +113,10 @@ impl Quality {
             6 => Reason::NotANumber,
             7 => Reason::Stale,
             8 => Reason::Manual,
+            9 => Reason::Infinite,
+            10 => Reason::NotDecimal,
+            11 => Reason::Garbled,
+            12 => Reason::NotReadYet,
             _ => Reason::NeverRead,
         };
         match class {
@@ -121,6 +137,10 @@ impl fmt::Display for Reason {
             Self::ProtocolError => "answer breaks the protocol",
             Self::OutOfRange => "out of range",
             Self::NotANumber => "not a number",
+            Self::Infinite => "infinite",
+            Self::NotDecimal => "digits above nine",
+            Self::Garbled => "answers come garbled",
+            Self::NotReadYet => "not read since the link came up",
             Self::Stale => "stale",
             Self::Manual => "manual",
         })
@@ -150,6 +170,10 @@ mod tests {
             Reason::ProtocolError,
             Reason::OutOfRange,
             Reason::NotANumber,
+            Reason::Infinite,
+            Reason::NotDecimal,
+            Reason::Garbled,
+            Reason::NotReadYet,
             Reason::Stale,
             Reason::Manual,
         ];

@@ -136,12 +136,12 @@ pub enum UnapplyError {
         high: f64,
     },
     /// The nearest raw value is outside what the type carries.
-    #[error("{value} would be {raw} in the device, which does not fit {data_type}")]
+    #[error("{}", out_of_range(value, raw, *data_type))]
     Range {
         /// The value.
         value: String,
         /// What would have to be written.
-        raw: f64,
+        raw: String,
         /// The type.
         data_type: DataType,
     },
@@ -158,26 +158,34 @@ impl Shaping {
     pub fn unapply(&self, value: &Value, raw: DataType) -> Result<Value, UnapplyError> {
         let kind = |wanted| UnapplyError::Kind { value: value.to_string(), wanted };
         match (&self.0, raw, value) {
-            (Kind::Invert, _, Value::Bool(bit)) => Ok(Value::Bool(!bit)),
-            (Kind::Invert, ..) => Err(kind("bit")),
-            (_, DataType::Bool | DataType::Auto, Value::Bool(_)) | (_, DataType::String(_), Value::Text(_)) => {
-                Ok(value.clone())
+            (Kind::Invert, ..) => {
+                bit(value).map(|bit| Value::Bool(!bit)).ok_or_else(|| kind("bit: write true or false"))
             }
-            (_, DataType::Bool | DataType::Auto, _) => Err(kind("bit: write true or false")),
+            (_, DataType::Bool | DataType::Auto, _) => {
+                bit(value).map(Value::Bool).ok_or_else(|| kind("bit: write true or false"))
+            }
+            (_, DataType::String(_), Value::Text(_)) => Ok(value.clone()),
             (_, DataType::String(_), _) => Err(kind("text")),
+            // A number that has no word means nothing to the device.
+            (Kind::Words(words), _, Value::Int(_) | Value::Uint(_))
+                if !whole(value).is_some_and(|n| words.word(n).is_some()) =>
+            {
+                Err(UnapplyError::Word { word: value.to_string(), words: words.to_string() })
+            }
+            (Kind::Words(_), _, Value::Float32(_) | Value::Float64(_)) => Err(kind("whole number or word")),
             (Kind::Words(words), _, Value::Text(word)) => {
                 let number = words
                     .number(word)
                     .ok_or_else(|| UnapplyError::Word { word: word.to_string(), words: words.to_string() })?;
-                fitted(&Value::Int(number), raw).ok_or_else(|| range(value, exact(number), raw))
+                fitted(&Value::Int(number), raw).ok_or_else(|| range(value, &Value::Int(number), raw))
             }
             (_, _, Value::Text(_) | Value::Bool(_)) => Err(kind("number")),
             (Kind::None | Kind::Words(_), _, Value::Int(_) | Value::Uint(_)) if !is_float(raw) => {
-                fitted(value, raw).ok_or_else(|| range(value, value.as_f64().unwrap_or(f64::NAN), raw))
+                fitted(value, raw).ok_or_else(|| range(value, value, raw))
             }
             _ => {
                 let number = self.back(value.as_f64().unwrap_or(f64::NAN))?;
-                from_number(number, raw).ok_or_else(|| range(value, number, raw))
+                from_number(number, raw).ok_or_else(|| range(value, &Value::Float64(number), raw))
             }
         }
     }
@@ -206,17 +214,30 @@ impl Shaping {
     }
 }
 
-fn range(value: &Value, raw: f64, data_type: DataType) -> UnapplyError {
-    UnapplyError::Range { value: value.to_string(), raw, data_type }
+fn range(value: &Value, raw: &Value, data_type: DataType) -> UnapplyError {
+    UnapplyError::Range { value: value.to_string(), raw: raw.to_string(), data_type }
+}
+
+fn out_of_range(value: &str, raw: &str, data_type: DataType) -> String {
+    match value == raw {
+        true => format!("{value} does not fit {data_type}"),
+        false => format!("{value} would be {raw} in the device, which does not fit {data_type}"),
+    }
 }
 
 const fn is_float(data_type: DataType) -> bool {
     matches!(data_type, DataType::Float32 | DataType::Float64)
 }
 
-#[expect(clippy::cast_precision_loss, reason = "for a message")]
-const fn exact(number: i64) -> f64 {
-    number as f64
+/// A bit, also as the numbers 0 and 1.
+fn bit(value: &Value) -> Option<bool> {
+    match value {
+        Value::Bool(bit) => Some(*bit),
+        Value::Text(_) => None,
+        number => {
+            [(0.0, false), (1.0, true)].into_iter().find(|(of, _)| number.as_f64() == Some(*of)).map(|(_, bit)| bit)
+        }
+    }
 }
 
 /// A whole number, if the type carries it.
@@ -234,7 +255,8 @@ fn from_number(number: f64, data_type: DataType) -> Option<Value> {
             // Both bounds are powers of two, and so exact; from there on the cast keeps every whole double as it is.
             #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "inside the range of the type")]
             let value = match whole {
-                whole if (-9_223_372_036_854_775_808.0..0.0).contains(&whole) => Value::Int(whole as i64),
+                // The least one of all stands for smaller numbers, too, which doubles cannot tell apart from it.
+                whole if whole > -9_223_372_036_854_775_808.0 && whole < 0.0 => Value::Int(whole as i64),
                 whole if (0.0..18_446_744_073_709_551_616.0).contains(&whole) => Value::Uint(whole as u64),
                 _ => return None,
             };
@@ -326,7 +348,14 @@ mod tests {
         assert_eq!(told(&words, Value::Text("up".into()), DataType::Uint16), "\"up\" is none of its words: 0=off;1=on");
         let held = span("0..100 -> 0..50", true, false);
         assert_eq!(told(&held, Value::Uint(51), DataType::Uint16), "51 is outside 0 to 50, the ends of its span");
-        assert_eq!(told(&Shaping::NONE, Value::Uint(1), DataType::Bool), "1 is no bit: write true or false");
+        assert_eq!(told(&Shaping::NONE, Value::Uint(2), DataType::Bool), "2 is no bit: write true or false");
+        assert_eq!(Shaping::invert().unapply(&Value::Uint(1), DataType::Bool), Ok(Value::Bool(false)));
+        assert_eq!(words.unapply(&Value::Uint(1), DataType::Uint16), Ok(Value::Uint(1)));
+        assert_eq!(told(&words, Value::Int(7), DataType::Uint16), "\"7\" is none of its words: 0=off;1=on");
+        assert_eq!(
+            told(&Shaping::NONE, Value::Float64(-9_223_372_036_854_775_809.0), DataType::Int64),
+            "-9.223372036854776e18 does not fit int64"
+        );
         assert!(Shaping::NONE.unapply(&Value::Float64(f64::NAN), DataType::Float32).is_err());
     }
 

@@ -57,6 +57,16 @@ impl Value {
             _ => false,
         }
     }
+
+    /// Whether this is a NaN.
+    #[must_use]
+    pub fn is_nan(&self) -> bool {
+        match self {
+            Self::Float32(float) => float.is_nan(),
+            Self::Float64(float) => float.is_nan(),
+            _ => false,
+        }
+    }
 }
 
 impl fmt::Display for Value {
@@ -65,11 +75,18 @@ impl fmt::Display for Value {
             Self::Bool(bit) => write!(f, "{bit}"),
             Self::Int(int) => write!(f, "{int}"),
             Self::Uint(uint) => write!(f, "{uint}"),
+            // As many digits as there are, and no hundreds of zeros.
+            Self::Float32(float) if is_unwieldy(f64::from(*float)) => write!(f, "{float:e}"),
             Self::Float32(float) => write!(f, "{float}"),
+            Self::Float64(float) if is_unwieldy(*float) => write!(f, "{float:e}"),
             Self::Float64(float) => write!(f, "{float}"),
             Self::Text(text) => f.write_str(text),
         }
     }
+}
+
+fn is_unwieldy(number: f64) -> bool {
+    number != 0.0 && number.is_finite() && !(1e-6..1e16).contains(&number.abs())
 }
 
 /// JSON's own types; NaN and infinities, which JSON cannot write, become `null`.
@@ -207,6 +224,11 @@ mod tests {
     #[test]
     fn single_precision_is_written_as_short_as_the_meter_shows_it() {
         assert_eq!(Value::Float32(49.98).to_string(), "49.98");
+        assert_eq!(Value::Float64(2.5e300).to_string(), "2.5e300");
+        assert_eq!(
+            [Value::Float64(0.0), Value::Float64(1e15)].map(|value| value.to_string()),
+            ["0", "1000000000000000"]
+        );
         assert_eq!(serde_json::to_string(&Value::Float32(49.98)).unwrap(), "49.98");
         assert_eq!(serde_json::to_string(&Value::Float64(f64::NAN)).unwrap(), "null");
     }

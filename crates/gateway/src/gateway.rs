@@ -2,7 +2,9 @@ use crate::activation::{Activation, LinkOutcome, Outcome, UplinkOutcome};
 use crate::clock::wall_clock;
 use crate::host_command::HostCommands;
 use crate::lifetime::Lifetimes;
-use crate::link::{COMMAND_QUEUE, FrameFilter, FrameView, LinkCommand, LinkStatistics, LinkTask, PlanView, Shown};
+use crate::link::{
+    COMMAND_QUEUE, FrameFilter, FrameView, LinkCommand, LinkStatistics, LinkTask, OwedByTarget, PlanView, Shown,
+};
 use crate::points::{PointInfo, PointTable};
 use crate::recent::RecentValues;
 use crate::status::{BufferView, DeviceState, GatewayStatus, LinkStatus, RequestView, Shared, UplinkStatus};
@@ -52,6 +54,8 @@ pub struct Running {
     links: Vec<RunningLink>,
     uplinks: Vec<RunningUplink>,
     lifetimes: Lifetimes,
+    /// The answers that lines still owe.
+    pub(crate) owed: OwedByTarget,
     activation: Activation,
 }
 
@@ -282,12 +286,15 @@ impl Running {
     /// # Errors
     /// `None` when there is no such point; else [`WriteError`].
     pub async fn write(&self, device: &str, point: &str, value: Value) -> Option<Result<WriteOutcome, WriteError>> {
+        let info = self.points.find(device, point)?;
+        let _order = self.lifetimes.order(device, point).await;
         let before = self.lifetimes.until(device, point);
-        self.lifetimes.begin(device, self.points.find(device, point)?.settings(), &value).await;
+        self.lifetimes.begin(device, info, &value).await;
         let outcome = self.write_unwatched(device, point, value).await;
-        // A device that does not answer may have taken the value all the same: of two moments, the one that is there.
-        let is_refused = matches!(outcome, Some(Err(WriteError::Refused(_) | WriteError::Value(_))));
-        let is_unknown = matches!(outcome, Some(Err(WriteError::Trial(_))));
+        let is_refused =
+            matches!(outcome, Some(Err(WriteError::Refused(_) | WriteError::Value(_) | WriteError::Trial(_))));
+        // A device that gave no answer may have taken the value all the same: of two moments, the one that is there.
+        let is_unknown = matches!(outcome, Some(Err(WriteError::Unknown { .. })));
         if is_refused || (is_unknown && self.lifetimes.until(device, point).is_none()) {
             self.lifetimes.restore(device, point, before).await;
         }
@@ -322,6 +329,7 @@ impl Gateway {
             links: Vec::new(),
             uplinks: Vec::new(),
             lifetimes: Lifetimes::new(description.gateway.name.as_str(), options.store.clone()).await,
+            owed: OwedByTarget::default(),
             activation: Activation::default(),
         };
         let lifetimes = nothing.lifetimes.clone();
@@ -360,12 +368,13 @@ impl Gateway {
         let titles = titles(&description);
         let shape = Shape { points: Arc::clone(&points), latest: Arc::clone(&latest), links, titles };
         self.change_uplinks(&mut tasks, &description, &shape, &mut activation).await;
-        self.start_links(&mut tasks, &description, &shape, &mut activation);
+        self.start_links(&mut tasks, &description, (&shape, &before.owed), &mut activation);
 
         let links = tasks.links.iter().map(|link| link.running.clone()).collect();
         let uplinks = tasks.uplinks.iter().map(|uplink| uplink.running.clone()).collect();
-        let lifetimes = before.lifetimes.clone();
-        self.running.store(Arc::new(Running { description, points, latest, links, uplinks, lifetimes, activation }));
+        let (lifetimes, owed) = (before.lifetimes.clone(), before.owed.clone());
+        let running = Running { description, points, latest, links, uplinks, lifetimes, owed, activation };
+        self.running.store(Arc::new(running));
     }
 
     /// Stops the links that are gone or differ.
@@ -390,13 +399,19 @@ impl Gateway {
         tasks.links = kept;
     }
 
-    fn start_links(&self, tasks: &mut Tasks, description: &Description, shape: &Shape, activation: &mut Activation) {
+    fn start_links(
+        &self,
+        tasks: &mut Tasks,
+        description: &Description,
+        (shape, owed): (&Shape, &OwedByTarget),
+        activation: &mut Activation,
+    ) {
         let mut kept: Vec<_> = std::mem::take(&mut tasks.links);
         for link in &description.links {
             let name = link.settings.name.as_str();
             let running = match kept.iter().position(|running| running.name == name) {
                 Some(at) => kept.swap_remove(at),
-                None => self.start_link(description, link, shape),
+                None => self.start_link(description, link, shape, owed),
             };
             if !activation.links.iter().any(|(known, _)| known == name) {
                 activation.links.push((name.to_owned(), PartFate::Started));
@@ -405,10 +420,23 @@ impl Gateway {
         }
     }
 
-    fn start_link(&self, description: &Description, link: &Link, Shape { points, latest, .. }: &Shape) -> LinkTasks {
+    fn start_link(
+        &self,
+        description: &Description,
+        link: &Link,
+        Shape { points, latest, .. }: &Shape,
+        owed: &OwedByTarget,
+    ) -> LinkTasks {
         let (sender, commands) = mpsc::channel(COMMAND_QUEUE);
         let own = (Arc::clone(latest), Arc::clone(&self.recent));
-        let task = LinkTask::new(description, link, points, own, self.uplinks.clone(), commands);
+        let task = LinkTask::new(
+            description,
+            link,
+            points,
+            own,
+            self.uplinks.clone(),
+            (commands, owed.of(&link.protocol.target())),
+        );
         let (shown, stop) = (task.shown.clone(), CancellationToken::new());
         let handle = tokio::spawn(task.run(stop.clone()));
         let running = RunningLink { shown, commands: sender, writing: Arc::default() };

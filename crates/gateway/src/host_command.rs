@@ -1,12 +1,14 @@
 use crate::clock::wall_clock;
 use crate::gateway::Running;
 use arc_swap::ArcSwap;
-use interlex_core::Value;
+use interlex_core::{CommandOutcome, Value};
 use interlex_store::{AuditEntry, Store};
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
 use tokio::sync::mpsc;
+use tokio::time::Instant;
 
 /// What a host application wants of a point.
 #[derive(Debug)]
@@ -15,16 +17,29 @@ pub(crate) struct HostCommand {
     pub(crate) device: String,
     pub(crate) point: String,
     pub(crate) value: Value,
+    /// When it came.
+    pub(crate) at: Instant,
     /// Where to tell what became of it, and the number by which that is known there.
     pub(crate) answer: Option<(usize, mpsc::Sender<CommandResult>)>,
 }
 
+/// A command that has waited so long for those before it is not what its host wants any more.
+const PATIENCE: Duration = Duration::from_secs(30);
+
 impl HostCommand {
     /// Tells where it came from what became of it. Whoever does not take that in time finds it in the audit trail.
-    fn answer(&self, is_accepted: bool, words: String) {
-        if let Some((slot, answer)) = &self.answer {
-            let _ = answer.try_send(CommandResult { slot: *slot, is_accepted, words });
+    fn answer(&self, outcome: CommandOutcome, words: String) {
+        if let Some((number, answer)) = &self.answer {
+            let _ = answer.try_send(CommandResult { number: *number, outcome, words });
         }
+    }
+
+    /// It is not carried out.
+    fn refuse(&self, why: String) -> String {
+        let outcome = CommandOutcome::Refused(why);
+        let words = format!("{}/{} = {}: {outcome}", self.device, self.point, self.value);
+        self.answer(outcome, words.clone());
+        words
     }
 }
 
@@ -32,10 +47,9 @@ impl HostCommand {
 #[derive(Debug)]
 pub(crate) struct CommandResult {
     /// The number that came with it.
-    pub(crate) slot: usize,
-    /// Whether it was carried out.
-    pub(crate) is_accepted: bool,
-    /// In words.
+    pub(crate) number: usize,
+    pub(crate) outcome: CommandOutcome,
+    /// The point, the value and the outcome.
     pub(crate) words: String,
 }
 
@@ -88,9 +102,7 @@ impl HostCommands {
                 if let Err(error) = own.try_send(command) {
                     lane.dropped.fetch_add(1, Ordering::Relaxed);
                     tracing::error!("a command was dropped: too many wait for its device");
-                    let command = error.into_inner();
-                    let words = format!("{}/{}: refused: {QUEUE} others wait", command.device, command.point);
-                    command.answer(false, words);
+                    error.into_inner().refuse(format!("{QUEUE} others wait"));
                 }
             }
         });
@@ -115,7 +127,10 @@ impl HostCommands {
     fn tell(&self, told: Told) {
         if let Err(error) = self.sender.try_send(told) {
             self.dropped.fetch_add(1, Ordering::Relaxed);
-            tracing::error!(%error, "a command was dropped: too many wait");
+            tracing::error!("a command was dropped: too many wait");
+            if let Told::Command(command) = error.into_inner() {
+                command.refuse(format!("{QUEUE} others wait"));
+            }
         }
     }
 }
@@ -123,8 +138,13 @@ impl HostCommands {
 impl Lane {
     async fn run(self, mut commands: mpsc::Receiver<HostCommand>) {
         while let Some(command) = commands.recv().await {
-            let (is_accepted, words) = carry_out(&self.running.load_full(), &command).await;
-            command.answer(is_accepted, words.clone());
+            let words = if command.at.elapsed() > PATIENCE {
+                command.refuse(format!("others took {} s before its turn", PATIENCE.as_secs()))
+            } else {
+                let (outcome, words) = carry_out(&self.running.load_full(), &command).await;
+                command.answer(outcome, words.clone());
+                words
+            };
             self.audit(&command.uplink, &words).await;
             let dropped = self.dropped.swap(0, Ordering::Relaxed);
             if dropped > 0 {
@@ -153,24 +173,24 @@ impl Lane {
     }
 }
 
-async fn carry_out(running: &Running, command: &HostCommand) -> (bool, String) {
+async fn carry_out(running: &Running, command: &HostCommand) -> (CommandOutcome, String) {
     let HostCommand { uplink, device, point, value, .. } = command;
     let what = format!("{device}/{point} = {value}");
     match running.write(device, point, value.clone()).await {
-        None => (false, format!("{what}: refused: there is no such point any more")),
-        Some(Ok(outcome)) => {
-            tracing::info!(uplink, device, point, %value, confirmed = outcome.confirmed, "command carried out");
-            let words = match (outcome.confirmed, outcome.read_back_error) {
-                (Some(true), _) => format!("{what}: confirmed"),
-                (Some(false), _) => format!("{what}: accepted, but the device says another value"),
-                (None, Some(error)) => format!("{what}: accepted, not read back: {error}"),
-                (None, None) => format!("{what}: sent to all units"),
-            };
-            (true, words)
+        None => {
+            let outcome = CommandOutcome::Refused("there is no such point any more".to_owned());
+            let words = format!("{what}: {outcome}");
+            (outcome, words)
+        }
+        Some(Ok(written)) => {
+            tracing::info!(uplink, device, point, %value, outcome = %written.outcome, "command carried out");
+            (written.outcome(), format!("{what}: {}", written.words))
         }
         Some(Err(error)) => {
-            tracing::warn!(uplink, device, point, %value, %error, "command refused");
-            (false, format!("{what}: refused: {error}"))
+            let outcome = error.outcome();
+            tracing::warn!(uplink, device, point, %value, %outcome, "command not carried out");
+            let words = format!("{what}: {outcome}");
+            (outcome, words)
         }
     }
 }

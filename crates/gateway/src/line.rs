@@ -1,10 +1,10 @@
 use crate::gateway::Running;
-use crate::link::{Answer, FrameFilter, FrameRing, LinkCommand};
+use crate::link::{Answer, Carried, Claim, FrameFilter, FrameRing, LinkCommand, OwedByTarget, Undone};
 use crate::modbus;
 use crate::trial::TrialError;
 use interlex_core::PointIndex;
 use interlex_core::description::Link;
-use interlex_modbus::{Connection, ConnectionError, Request, Response};
+use interlex_modbus::{ConnectionError, Request, Response};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::mpsc::error::TrySendError;
@@ -23,7 +23,7 @@ enum Way {
         commands: mpsc::Sender<LinkCommand>,
         writing: Arc<Mutex<()>>,
     },
-    Own(Box<Connection>, FrameRing),
+    Own(Box<Carried>, FrameRing),
 }
 
 /// A link that is busy with a slow device answers within this, or it is given up.
@@ -39,7 +39,8 @@ impl Line {
         match modbus::connect(&link.protocol, config).await {
             Ok(own) => {
                 let ring = FrameRing::new(config.framing, 1);
-                Ok(Self { target, way: Way::Own(Box::new(own), ring) })
+                let owed = running.map(|running| running.owed.of(&target)).unwrap_or_default();
+                Ok(Self { target, way: Way::Own(Box::new(OwedByTarget::carry(&owed, own)), ring) })
             }
             Err(error) => Err(TrialError::Connect { target, why: error.to_string() }),
         }
@@ -50,8 +51,14 @@ impl Line {
         matches!(self.way, Way::Shared { .. })
     }
 
-    fn lost(&self, why: impl ToString) -> TrialError {
+    /// Nothing was sent.
+    fn not_sent(&self, why: impl ToString) -> TrialError {
         TrialError::Connect { target: self.target.clone(), why: why.to_string() }
+    }
+
+    /// It was sent, and nothing came back, not even silence.
+    fn lost(&self, why: impl ToString) -> TrialError {
+        TrialError::Lost { target: self.target.clone(), why: why.to_string() }
     }
 
     /// Keeps others from writing over this link until it is dropped, so that reading, changing and writing is one step
@@ -86,16 +93,22 @@ impl Line {
                 Ok(Answer { outcome, took: started.elapsed(), frames: ring.view(filter, |_| None) })
             }
             Way::Shared { commands, .. } => {
-                let (answer, answered) = oneshot::channel();
-                let command = LinkCommand::Send { unit, request, written, answer };
+                let ((answer, answered), claim) = (oneshot::channel(), Claim::default());
+                let command = LinkCommand::Send { unit, request, written, claim: claim.clone(), answer };
                 let sent = commands.try_send(command);
                 sent.map_err(|error| match error {
-                    TrySendError::Full(_) => self.lost("the link has too much to do; try again"),
-                    TrySendError::Closed(_) => self.lost("the link was stopped"),
+                    TrySendError::Full(_) => self.not_sent("the link has too much to do; try again"),
+                    TrySendError::Closed(_) => self.not_sent("the link was stopped"),
                 })?;
-                let waited = tokio::time::timeout(PATIENCE, answered).await;
-                let outcome = waited.map_err(|_| self.lost("the link is busy"))?;
-                outcome.map_err(|_| self.lost("the link was stopped"))?.map_err(|why| self.lost(why))
+                // What was given up is not sent; what was sent before may have been carried out.
+                let given_up = |why: &str| if claim.give_up() { self.not_sent(why) } else { self.lost(why) };
+                match tokio::time::timeout(PATIENCE, answered).await {
+                    Ok(Ok(Ok(answer))) => Ok(answer),
+                    Ok(Ok(Err(Undone::NotSent(why)))) => Err(self.not_sent(why)),
+                    Ok(Ok(Err(Undone::Unknown(why)))) => Err(self.lost(why)),
+                    Ok(Err(_)) => Err(given_up("the link was stopped")),
+                    Err(_) => Err(given_up("the link is busy")),
+                }
             }
         }
     }

@@ -5,7 +5,8 @@ use interlex_core::description::{
     Point, SerialParity, WriteFunctions, planned,
 };
 use interlex_core::{
-    Block, ByteOrder, DataType, PointIndex, RawSample, Reason, Value, decode_registers, encode_registers, split,
+    Block, ByteOrder, DataType, PointIndex, RawSample, Reason, RegisterError, Value, decode_registers,
+    encode_registers, split,
 };
 use interlex_modbus::{
     ClientConfig, Connection, ExceptionCode, Framing, InvalidRequest, Parity, ReadData, ReadRequest, SerialSettings,
@@ -90,10 +91,10 @@ impl Poll {
         for (first, last, reader) in &self.block.items {
             let range = usize::from(first - start)..=usize::from(last - start);
             let outcome = match data {
-                ReadData::Bits(bits) => bits.get(*range.start()).map(|bit| Value::Bool(*bit)),
-                ReadData::Registers(registers) => registers.get(range).and_then(|registers| reader.value(registers)),
+                ReadData::Bits(bits) => bits.get(*range.start()).map(|bit| Ok(Value::Bool(*bit))),
+                ReadData::Registers(registers) => registers.get(range).map(|registers| reader.value(registers)),
             };
-            let outcome = outcome.ok_or(Reason::ProtocolError);
+            let outcome = outcome.unwrap_or(Err(Reason::ProtocolError));
             batch.push(RawSample { point: reader.point, outcome, source_time: None });
         }
     }
@@ -160,11 +161,18 @@ impl Writing {
     }
 }
 
+/// Converters send what is doubled as two packets: the second one shows before the next request goes out.
+const STREAM_SILENCE: Duration = Duration::from_millis(5);
+
 /// How a connection to a link is set up.
 pub(crate) fn client_config(protocol: &LinkProtocol) -> ClientConfig {
     let timing = protocol.timing();
     let mut config = ClientConfig::default();
     config.response_timeout = timing.timeout.into();
+    config.late_limit = timing.late_limit.into();
+    if matches!(protocol, LinkProtocol::ModbusRtuTcp(_)) {
+        config.silence = STREAM_SILENCE;
+    }
     config.in_flight = timing.in_flight.into();
     config.trace = true;
     config.framing = framing(protocol);
@@ -225,19 +233,24 @@ impl Reader {
     pub(crate) fn value_of(&self, data: &ReadData) -> Option<Value> {
         match data {
             ReadData::Bits(bits) => bits.first().map(|bit| Value::Bool(*bit)),
-            ReadData::Registers(registers) => self.value(registers),
+            ReadData::Registers(registers) => self.value(registers).ok(),
         }
     }
 
-    fn value(&self, registers: &[u16]) -> Option<Value> {
+    fn value(&self, registers: &[u16]) -> Result<Value, Reason> {
         let Some((low, high)) = self.address.bits else {
-            return decode_registers(registers, self.data_type, self.order).ok();
+            return decode_registers(registers, self.data_type, self.order).map_err(|error| match error {
+                RegisterError::Digit(_) => Reason::NotDecimal,
+                RegisterError::Count { .. } | RegisterError::Type(_) | RegisterError::Value { .. } => {
+                    Reason::ProtocolError
+                }
+            });
         };
-        let register = *registers.first()? >> low;
+        let register = *registers.first().ok_or(Reason::ProtocolError)? >> low;
         if low == high {
-            return Some(Value::Bool(register & 1 == 1));
+            return Ok(Value::Bool(register & 1 == 1));
         }
-        Some(Value::Uint(u64::from(register & (u16::MAX >> (15 - (high - low))))))
+        Ok(Value::Uint(u64::from(register & (u16::MAX >> (15 - (high - low))))))
     }
 }
 
@@ -261,10 +274,10 @@ mod tests {
     #[test]
     fn bits_and_ranges_are_cut_out_of_their_register() {
         let registers = [0b1010_0000_0101_0001];
-        assert_eq!(reader("holding:0.0", DataType::Bool).value(&registers), Some(Value::Bool(true)));
-        assert_eq!(reader("holding:0.1", DataType::Bool).value(&registers), Some(Value::Bool(false)));
-        assert_eq!(reader("holding:0.4-7", DataType::Uint16).value(&registers), Some(Value::Uint(5)));
-        assert_eq!(reader("holding:0.0-15", DataType::Uint16).value(&registers), Some(Value::Uint(0xA051)));
+        assert_eq!(reader("holding:0.0", DataType::Bool).value(&registers), Ok(Value::Bool(true)));
+        assert_eq!(reader("holding:0.1", DataType::Bool).value(&registers), Ok(Value::Bool(false)));
+        assert_eq!(reader("holding:0.4-7", DataType::Uint16).value(&registers), Ok(Value::Uint(5)));
+        assert_eq!(reader("holding:0.0-15", DataType::Uint16).value(&registers), Ok(Value::Uint(0xA051)));
     }
 
     #[test]

@@ -1,5 +1,5 @@
 use interlex_core::description::{Access, Address, Description, Device, Point, PointSettings};
-use interlex_core::{DataType, PointIndex, PointPlan};
+use interlex_core::{DataType, PointIndex, PointPlan, Value, value_from_words};
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -41,6 +41,12 @@ impl PointInfo {
     #[must_use]
     pub fn address(&self) -> Address {
         self.point.address
+    }
+
+    /// The value that words mean for it, as a person writes them.
+    #[must_use]
+    pub fn value_from_words(&self, words: &str) -> Value {
+        value_from_words(&self.point, words)
     }
 
     /// Whether it can be written at all.

@@ -79,6 +79,14 @@ pub enum TrialError {
         /// What the network said.
         why: String,
     },
+    /// It was asked, and the way to it broke before the answer.
+    #[error("no answer from {target}: {why}")]
+    Lost {
+        /// Host and port.
+        target: String,
+        /// What happened.
+        why: String,
+    },
     /// The device did not give what it was asked for.
     #[error("unit {unit}: {why}")]
     Device {

@@ -1,10 +1,13 @@
 use crate::gateway::Running;
-use crate::line::Line;
+use crate::line::{Exchange, Line};
+use crate::link::Answer;
 use crate::modbus::{self, Reader, Writing};
 use crate::{FrameView, TrialError};
 use interlex_core::description::{Address, Device, DeviceProtocol, Link, Point};
-use interlex_core::{CommandRefusal, PointIndex, Value, raw_to_write};
-use interlex_modbus::{ReadData, ReadRequest, Request, Response, Table, WriteRequest, Written};
+use interlex_core::{CommandOutcome, CommandRefusal, OutcomeWord, PointIndex, Value, raw_to_write};
+use interlex_modbus::{
+    ReadData, ReadRequest, Request, RequestError, Response, ResponseError, Table, WriteRequest, Written,
+};
 use serde::Serialize;
 
 /// A value to write once, now, to a point that need not be described anywhere.
@@ -25,11 +28,19 @@ pub struct PointWrite {
 /// What a write brought.
 #[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
 pub struct WriteOutcome {
+    /// What became of it: confirmed or accepted.
+    #[schema(value_type = String)]
+    pub outcome: OutcomeWord,
+    /// The same in words, with what was written where that differs from what was asked for.
+    pub words: String,
     /// The address, in its canonical form.
     pub address: String,
     /// The raw value that was written.
     #[schema(value_type = serde_json::Value)]
     pub written: Value,
+    /// The engineering value that was written: a whole number where the device has no others.
+    #[schema(value_type = serde_json::Value)]
+    pub taken: Value,
     /// The raw value that the device says now; `null` when it could not be read back.
     #[schema(value_type = serde_json::Value)]
     pub raw: Option<Value>,
@@ -62,6 +73,54 @@ pub enum WriteError {
     /// The link or the device did not do it.
     #[error(transparent)]
     Trial(#[from] TrialError),
+    /// It was sent, and nobody knows what the device did.
+    #[error("{why}; it may have been carried out")]
+    Unknown {
+        /// What came instead of an answer.
+        why: String,
+        /// The frames sent and received.
+        frames: Vec<FrameView>,
+    },
+}
+
+impl WriteError {
+    /// What became of the command.
+    #[must_use]
+    pub fn outcome(&self) -> CommandOutcome {
+        match self {
+            Self::Unknown { .. } => CommandOutcome::Unknown(self.to_string()),
+            Self::Refused(_) | Self::Value(_) | Self::Trial(_) => CommandOutcome::Refused(self.to_string()),
+        }
+    }
+}
+
+impl WriteOutcome {
+    /// What became of the command.
+    #[must_use]
+    pub fn outcome(&self) -> CommandOutcome {
+        match (self.confirmed, &self.read_back_error) {
+            (Some(true), _) => CommandOutcome::Confirmed,
+            (Some(false), _) => {
+                let says =
+                    self.value.as_ref().map_or_else(|| "nothing that can be read".to_owned(), ToString::to_string);
+                CommandOutcome::Accepted(format!("the device says {says} now"))
+            }
+            (None, Some(error)) => CommandOutcome::Accepted(format!("not read back: {error}")),
+            (None, None) => CommandOutcome::Accepted("sent to all units, and nobody answers that".to_owned()),
+        }
+    }
+
+    /// The outcome, and what was written where the device took something else than was asked for.
+    fn told(mut self, asked: &Value) -> Self {
+        let outcome = self.outcome();
+        let is_other = match (asked.as_f64(), self.taken.as_f64()) {
+            (Some(asked), Some(taken)) => (asked - taken).abs() > asked.abs() * 1e-9,
+            _ => false,
+        };
+        self.words = if is_other { format!("{outcome}, written as {}", self.taken) } else { outcome.to_string() };
+        self.outcome = outcome.word();
+        self
+    }
 }
 
 impl PointWrite {
@@ -92,10 +151,13 @@ impl PointWrite {
                 request.map_err(|error| WriteError::Value(error.to_string()))?
             }
         };
-        let (_, exchange) = line.call(device.unit, request.into(), self.index).await?;
+        let exchange = self.send(&mut line, device.unit, request.into()).await?;
         let answer_ms = exchange.milliseconds();
         frames.extend(exchange.frames);
         let mut outcome = WriteOutcome {
+            outcome: OutcomeWord::Accepted,
+            words: String::new(),
+            taken: self.point.shaping.apply(&written),
             address: self.point.address.to_string(),
             written,
             raw: None,
@@ -112,7 +174,26 @@ impl PointWrite {
             self.read_back(&mut line, device.unit, &mut outcome).await;
         }
         drop(alone);
-        Ok(outcome)
+        Ok(outcome.told(&self.value))
+    }
+
+    /// Sends what writes. Only a device that refuses has certainly not done it.
+    async fn send(&self, line: &mut Line, unit: u8, request: Request) -> Result<Exchange, WriteError> {
+        let answer = match line.exchange(unit, request, self.index).await {
+            Ok(answer) => answer,
+            Err(error @ TrialError::Lost { .. }) => {
+                return Err(WriteError::Unknown { why: error.to_string(), frames: Vec::new() });
+            }
+            Err(error) => return Err(error.into()),
+        };
+        let Answer { outcome, took, frames } = answer;
+        match outcome {
+            Ok(_) => Ok(Exchange { took, frames }),
+            Err(error @ RequestError::Response(ResponseError::Exception(_))) => {
+                Err(TrialError::Device { unit, why: error.to_string(), frames }.into())
+            }
+            Err(error) => Err(WriteError::Unknown { why: format!("unit {unit}: {error}"), frames }),
+        }
     }
 
     async fn read_back(&self, line: &mut Line, unit: u8, outcome: &mut WriteOutcome) {

@@ -195,7 +195,7 @@ async fn commands_are_answered_and_messages_follow_periods_labels_and_retain() {
         listener.of("answers").last().unwrap().clone()
     };
     let answer = tell("set/meter-1/speed", "{\"value\": 42, \"id\": 7}").await;
-    assert_eq!(answer, json!({ "id": 7, "result": "accepted", "reason": "meter-1/speed = 42: confirmed" }));
+    assert_eq!(answer, json!({ "id": 7, "result": "confirmed", "reason": "meter-1/speed = 42: confirmed" }));
     assert_eq!(field.0.lock().unwrap()[0], 42);
     until("the new value goes up", || values("energy") == json!({ "meter-1/speed": 42 })).await;
     for (topic, text, why) in [

@@ -189,7 +189,7 @@ async fn values_are_written_ahead_of_polls_and_read_back() {
             ("set-point", Value::Uint(51), "51 is above its high limit 50"),
             ("level", Value::Uint(1), "the point is read only; its access would have to be read-write"),
             ("mode", Value::Uint(16), "16 does not fit bits 4 to 7: 0 to 15 does"),
-            ("pump", Value::Uint(1), "1 is no bit: write true or false"),
+            ("pump", Value::Uint(2), "2 is no bit: write true or false"),
         ];
         let before = bench.field.registers.lock().unwrap().clone();
         for (point, value, why) in refused {

@@ -5,7 +5,9 @@ use interlex_core::description::{Files, read};
 use interlex_core::{PointIndex, Quality, Reason, Value};
 use interlex_gateway::{DeviceState, FrameFilter, Gateway, GatewayOptions, LinkState};
 use interlex_modbus::{ExceptionCode, Framing, ReadData, Refusal, Request, Response, Units, serve, serve_framed};
+use interlex_sidecar::own_address;
 use std::collections::HashMap;
+use std::net::SocketAddr;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tokio::net::TcpListener;
@@ -47,7 +49,7 @@ impl Units for Field {
 struct Bench {
     field: Arc<Field>,
     gateway: Gateway,
-    port: u16,
+    address: SocketAddr,
     stop_field: CancellationToken,
 }
 
@@ -58,14 +60,15 @@ impl Bench {
 
     async fn framed(framing: Framing, devices: &[u8], points: &str) -> Self {
         let protocol = if framing == Framing::Rtu { "modbus-rtu-tcp" } else { "modbus-tcp" };
-        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
-        let port = listener.local_addr().unwrap().port();
+        let listener = TcpListener::bind((own_address(), 1502)).await.unwrap();
+        let address = listener.local_addr().unwrap();
+        let (host, port) = (address.ip(), address.port());
         let field = Arc::new(Field::default());
         let stop_field = CancellationToken::new();
         tokio::spawn(serve_framed(listener, framing, Arc::clone(&field) as Arc<dyn Units>, stop_field.clone()));
         let mut main = format!(
             "[gateway]\nname = \"alderfen-1\"\n[rates]\nfast = \"20ms\"\n[[link]]\nname = \"process-bus\"\nprotocol = \
-             \"{protocol}\"\nhost = \"127.0.0.1\"\nport = {port}\ntimeout = \"60ms\"\nreconnect-limit = \"50ms\"\n"
+             \"{protocol}\"\nhost = \"{host}\"\nport = {port}\ntimeout = \"60ms\"\nreconnect-limit = \"50ms\"\n"
         );
         for unit in devices {
             main.push_str(&format!(
@@ -75,7 +78,7 @@ impl Bench {
         let points = format!("name,address,type,rate\n{points}");
         let files: Files = [("gateway.toml".to_owned(), main), ("p.csv".to_owned(), points)].into();
         let gateway = Gateway::start(Arc::new(read(&files).unwrap()), GatewayOptions::default()).await;
-        Self { field, gateway, port, stop_field }
+        Self { field, gateway, address, stop_field }
     }
 
     async fn until(&self, what: &str, holds: impl Fn(&Gateway) -> bool) {
@@ -194,7 +197,7 @@ async fn a_lost_connection_is_told_and_made_again() {
             link.since == since && link.last_error.as_deref().is_some_and(|error| error.starts_with("cannot connect"))
         })
         .await;
-    let listener = TcpListener::bind(("127.0.0.1", bench.port)).await.unwrap();
+    let listener = TcpListener::bind(bench.address).await.unwrap();
     let again = CancellationToken::new();
     tokio::spawn(serve(listener, Arc::clone(&bench.field) as Arc<dyn Units>, again.clone()));
     bench.until("all good again", |gateway| gateway.status().points_good == 4).await;
@@ -245,19 +248,48 @@ async fn nonsense_on_the_line_takes_the_link_down_and_nothing_else() {
     bench.until("all good", |gateway| gateway.status().points_good == 4).await;
     bench.stop_field.cancel();
     bench.until("the link is down", |gateway| gateway.status().links[0].state == LinkState::Down).await;
-    let listener = TcpListener::bind(("127.0.0.1", bench.port)).await.unwrap();
+    let listener = TcpListener::bind(bench.address).await.unwrap();
     let babbling = tokio::spawn(babble(listener, b"HTTP/1.1 400 Bad Request\r\n\r\n"));
     bench
         .until("it is seen through", |gateway| {
-            gateway.status().links[0].last_error.as_deref().is_some_and(|error| error.contains("not Modbus TCP"))
+            gateway.status().links[0].last_error.as_deref().is_some_and(|error| error.contains("not Modbus"))
         })
         .await;
     babbling.abort();
     assert!(babbling.await.is_err());
-    let listener = TcpListener::bind(("127.0.0.1", bench.port)).await.unwrap();
+    let listener = TcpListener::bind(bench.address).await.unwrap();
     let again = CancellationToken::new();
     tokio::spawn(serve(listener, Arc::clone(&bench.field) as Arc<dyn Units>, again.clone()));
     bench.until("all good again", |gateway| gateway.status().points_good == 4).await;
     bench.gateway.stop().await;
     again.cancel();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_device_that_hangs_up_at_once_is_tried_more_and_more_seldom() {
+    let listener = TcpListener::bind((own_address(), 1502)).await.unwrap();
+    let address = listener.local_addr().unwrap();
+    let files: Files = [
+        (
+            "gateway.toml".to_owned(),
+            format!(
+                "[gateway]\nname = \"alderfen-1\"\n[rates]\nfast = \"20ms\"\n[[link]]\nname = \"process-bus\"\nprotocol = \
+                 \"modbus-tcp\"\nhost = \"{}\"\nport = {}\n[[device]]\nname = \"unit-1\"\nlink = \"process-bus\"\nunit = \
+                 1\npoints = \"p.csv\"\n",
+                address.ip(),
+                address.port()
+            ),
+        ),
+        ("p.csv".to_owned(), format!("name,address,type,rate\n{FOUR}")),
+    ]
+    .into();
+    let gateway = Gateway::start(Arc::new(read(&files).unwrap()), GatewayOptions::default()).await;
+    let mut times = Vec::new();
+    for _ in 0..4 {
+        drop(listener.accept().await.unwrap());
+        times.push(tokio::time::Instant::now());
+    }
+    // Waits of a half, one and two seconds, each up to a quarter shorter.
+    assert!(times[3] - times[0] >= Duration::from_millis(2600), "{times:?}");
+    gateway.stop().await;
 }

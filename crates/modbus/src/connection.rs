@@ -1,6 +1,6 @@
 use crate::{
-    Busy, Client, ClientConfig, ClientStats, Event, FrameError, OwedAnswers, Request, RequestError, RequestId, Response,
-    SerialSettings, TracedFrame,
+    Busy, Client, ClientConfig, ClientStats, Event, FrameError, OwedAnswers, Request, RequestError, RequestId,
+    Response, SerialSettings, TracedFrame,
 };
 use std::future::poll_fn;
 use std::io;

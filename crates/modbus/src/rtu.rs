@@ -233,7 +233,11 @@ mod tests {
         }
         buffer.push(&[0x7F]);
         assert_eq!(buffer.next_answer(Some(awaited)), Some(Found { wire: frame.clone(), noise: 4 }));
-        assert_eq!((buffer.next_answer(Some(awaited)), buffer.rest()), (None, &[0x7F][..]), "a byte behind it does no harm");
+        assert_eq!(
+            (buffer.next_answer(Some(awaited)), buffer.rest()),
+            (None, &[0x7F][..]),
+            "a byte behind it does no harm"
+        );
         buffer.clear();
         frame[4] ^= 1;
         buffer.push(&frame);

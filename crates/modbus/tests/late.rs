@@ -239,9 +239,11 @@ fn write_other() -> WriteRequest {
 fn a_stream_of_nobodys_answers_ends_the_connection_after_a_bounded_amount() {
     let mut foreign = Vec::new();
     encode_frame(interlex_modbus::Frame { transaction: 999, unit: 1, pdu: &[3, 2, 0, 1] }, &mut foreign);
-    for (framing, flood) in
-        [(Framing::Tcp, foreign.repeat(10_000)), (Framing::Rtu, vec![0; 100_000]), (Framing::Ascii, vec![b':'; 100_000])]
-    {
+    for (framing, flood) in [
+        (Framing::Tcp, foreign.repeat(10_000)),
+        (Framing::Rtu, vec![0; 100_000]),
+        (Framing::Ascii, vec![b':'; 100_000]),
+    ] {
         let (mut client, now) = (client(framing), start());
         send(&mut client, now, 1, registers(0, 1)).unwrap();
         let taken = flood.chunks(1000).position(|piece| {

@@ -86,6 +86,14 @@ pub enum ApiError {
     /// A trial brought nothing.
     #[error("{0}")]
     Trial(TrialError),
+    /// A value was sent, and nobody knows what the device did.
+    #[error("{why}; it may have been carried out")]
+    OutcomeUnknown {
+        /// What came instead of an answer.
+        why: String,
+        /// The frames sent and received.
+        frames: Vec<FrameView>,
+    },
     /// A value cannot be written; nothing was sent.
     #[error("{0}")]
     Value(String),
@@ -123,7 +131,10 @@ impl ApiError {
             Self::Conflict(_) | Self::Store(StoreError::Exists(_)) => (StatusCode::CONFLICT, "conflict", "Conflict"),
             Self::EditConflict(_) => (StatusCode::CONFLICT, "edit-conflict", "Changed by somebody else"),
             Self::Trial(TrialError::Request(_)) => (StatusCode::BAD_REQUEST, "bad-request", "Bad request"),
-            Self::Trial(TrialError::Connect { .. }) => (StatusCode::BAD_GATEWAY, "not-reached", "Not reached"),
+            Self::OutcomeUnknown { .. } => (StatusCode::GATEWAY_TIMEOUT, "outcome-unknown", "Nobody knows"),
+            Self::Trial(TrialError::Connect { .. } | TrialError::Lost { .. }) => {
+                (StatusCode::BAD_GATEWAY, "not-reached", "Not reached")
+            }
             Self::Trial(TrialError::Device { .. }) => {
                 (StatusCode::BAD_GATEWAY, "device-refused", "The device did not give it")
             }
@@ -140,6 +151,7 @@ impl From<WriteError> for ApiError {
         match error {
             WriteError::Refused(_) | WriteError::Value(_) => Self::Value(error.to_string()),
             WriteError::Trial(error) => Self::Trial(error),
+            WriteError::Unknown { why, frames } => Self::OutcomeUnknown { why, frames },
         }
     }
 }
@@ -154,7 +166,7 @@ fn mistakes(problems: &[Problem]) -> String {
 impl IntoResponse for ApiError {
     fn into_response(self) -> Response {
         let (status, kind, title) = self.class();
-        if status.is_server_error() && !matches!(self, Self::Trial(_)) {
+        if status.is_server_error() && !matches!(self, Self::Trial(_) | Self::OutcomeUnknown { .. }) {
             tracing::error!(error = %self, "request failed");
         }
         let detail = self.to_string();
@@ -174,7 +186,9 @@ impl IntoResponse for ApiError {
         match self {
             Self::Description(problems) => body.problems = problems,
             Self::EditConflict(conflict) => body.conflict = Some(conflict),
-            Self::Trial(TrialError::Device { frames, .. }) => body.frames = frames,
+            Self::Trial(TrialError::Device { frames, .. }) | Self::OutcomeUnknown { frames, .. } => {
+                body.frames = frames
+            }
             _ => {}
         }
         let mut response = (status, Json(body)).into_response();

@@ -3,8 +3,7 @@ use crate::extract::{Json, Path, Query};
 use crate::{ApiError, App, ProblemDetails, trials};
 use axum::extract::State;
 use interlex_core::{Quality, Reading, Value};
-use interlex_gateway::{PointInfo, RecentValue, Running, WriteOutcome, reason_words};
-use interlex_store::AuditEntry;
+use interlex_gateway::{PointInfo, RecentValue, Running, WriteError, WriteOutcome, reason_words};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -65,6 +64,9 @@ pub(crate) struct ReadingView {
     source_at: i64,
     /// When the gateway last heard, or last failed to hear, of it, in milliseconds since 1970 UTC.
     gateway_at: i64,
+    /// When the gateway read the value, in milliseconds since 1970 UTC; 0 when there is none. What is bad keeps its last
+    /// value, and this tells how old that is.
+    value_at: i64,
 }
 
 /// Which points to list.
@@ -153,7 +155,8 @@ pub(crate) struct PointValue {
     request_body = PointValue, extensions(("x-role" = json!("operator"))),
     params(("gateway" = String, Path), ("device" = String, Path), ("point" = String, Path)), responses(
     (status = 200, body = WriteOutcome), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
-    (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails), (status = 502, body = ProblemDetails)))]
+    (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails), (status = 502, body = ProblemDetails),
+    (status = 504, body = ProblemDetails)))]
 pub(crate) async fn write(
     State(app): State<Arc<App>>,
     Operator(author): Operator,
@@ -163,14 +166,14 @@ pub(crate) async fn write(
     let id = format!("{gateway}/{device}/{point}");
     let unknown = || ApiError::NotFound(format!("point {id}"));
     let running = app.gateway(&gateway).ok_or_else(unknown)?.running();
-    let value = trials::value_of(&wanted.value)?;
-    let outcome = running.write(&device, &point, value).await.ok_or_else(unknown)?;
-    let detail = match &outcome {
-        Ok(outcome) => format!("{id} = {}: {}", wanted.value, trials::fate(outcome)),
-        Err(error) => format!("{id} = {}: {error}", wanted.value),
+    let info = running.points().find(&device, &point).ok_or_else(unknown)?;
+    let value = trials::value_of(&wanted.value, |words| info.value_from_words(words))?;
+    let what = format!("{id} = {value}");
+    let written = async move {
+        let gone = || WriteError::Value("there is no such point any more".to_owned());
+        running.write(&device, &point, value).await.unwrap_or_else(|| Err(gone()))
     };
-    app.audit(AuditEntry { action: "write", detail: &detail, gateway: &gateway, ..author.entry() }).await;
-    outcome.map(Json).map_err(ApiError::from)
+    trials::audited(app, author, ("write", gateway, what), written).await
 }
 
 fn view(gateway: &Running, info: &PointInfo) -> Option<PointView> {
@@ -209,5 +212,6 @@ pub(crate) fn reading_view(reading: Reading) -> ReadingView {
         reason: quality.reason().map(reason_words),
         source_at: reading.source_time.as_millis(),
         gateway_at: reading.gateway_time.as_millis(),
+        value_at: reading.value_time.as_millis(),
     }
 }

@@ -1,4 +1,4 @@
-use crate::auth::Engineer;
+use crate::auth::{Author, Engineer};
 use crate::drafts;
 use crate::extract::{Json, Path};
 use crate::{ApiError, App, ProblemDetails};
@@ -10,9 +10,10 @@ use interlex_core::description::{
     Device, DeviceProtocol, Draft, Link, ModbusAddress, ModbusTable, ObjectClass, Point, Uplink, UplinkKind, check,
     list_of,
 };
+use interlex_core::value_from_words;
 use interlex_gateway::{
     BrokerTrial, PointWrite, Running, Scan, ScanEvent, SunSpecOffer, TrialIdentity, TrialMessage, TrialRead,
-    TrialReading, WriteOutcome, preview,
+    TrialReading, WriteError, WriteOutcome, preview,
 };
 use interlex_store::AuditEntry;
 use serde::Deserialize;
@@ -94,31 +95,38 @@ pub(crate) async fn write(
     if let Some(point) = point.as_object_mut() {
         point.insert("access".to_owned(), "read-write".into());
     }
-    let value = value_of(&value)?;
     let (link, device, point) = described(link, device, point)?;
+    let value = value_of(&value, |words| value_from_words(&point, words))?;
     let write = PointWrite { link, device, point, value, index: None };
-    let outcome = write.run(running.as_deref()).await;
     let what = format!("{} = {} at {}", write.point.address, write.value, write.link.protocol.target());
-    let detail = match &outcome {
-        Ok(outcome) => format!("{what}: {}", fate(outcome)),
-        Err(error) => format!("{what}: {error}"),
-    };
-    app.audit(AuditEntry { action: "trial-write", detail: &detail, gateway: &gateway, ..author.entry() }).await;
-    outcome.map(Json).map_err(ApiError::from)
+    let written = async move { write.run(running.as_deref()).await };
+    audited(app, author, ("trial-write", gateway, what), written).await
 }
 
-/// What became of a write, for the audit trail.
-pub(crate) fn fate(outcome: &WriteOutcome) -> String {
-    match (outcome.confirmed, &outcome.read_back_error) {
-        (Some(true), _) => "confirmed".to_owned(),
-        (Some(false), _) => "accepted, but the device says another value".to_owned(),
-        (None, Some(error)) => format!("accepted, not read back: {error}"),
-        (None, None) => "sent to all units".to_owned(),
-    }
+/// Writes, and tells the audit trail what came of it, also when nobody waits for the answer any more.
+pub(crate) async fn audited(
+    app: Arc<App>,
+    author: Author,
+    (action, gateway, what): (&'static str, String, String),
+    written: impl Future<Output = Result<WriteOutcome, WriteError>> + Send + 'static,
+) -> Result<Json<WriteOutcome>, ApiError> {
+    let task = tokio::spawn(async move {
+        let outcome = written.await;
+        let detail = match &outcome {
+            Ok(outcome) => format!("{what}: {}", outcome.words),
+            Err(error) => format!("{what}: {}", error.outcome()),
+        };
+        app.audit(AuditEntry { action, detail: &detail, gateway: &gateway, ..author.entry() }).await;
+        outcome
+    });
+    task.await.map_err(ApiError::internal)?.map(Json).map_err(ApiError::from)
 }
 
 /// A value as JSON says it.
-pub(crate) fn value_of(value: &Value) -> Result<interlex_core::Value, ApiError> {
+pub(crate) fn value_of(
+    value: &Value,
+    words: impl Fn(&str) -> interlex_core::Value,
+) -> Result<interlex_core::Value, ApiError> {
     use interlex_core::Value as Raw;
     let number = |number: &serde_json::Number| {
         let whole = number.as_u64().map(Raw::Uint).or_else(|| number.as_i64().map(Raw::Int));
@@ -126,7 +134,7 @@ pub(crate) fn value_of(value: &Value) -> Result<interlex_core::Value, ApiError> 
     };
     let known = match value {
         Value::Bool(bit) => Some(Raw::Bool(*bit)),
-        Value::String(text) => Some(Raw::Text(text.as_str().into())),
+        Value::String(text) => Some(words(text)),
         Value::Number(known) => number(known),
         Value::Null | Value::Array(_) | Value::Object(_) => None,
     };

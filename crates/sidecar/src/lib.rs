@@ -10,7 +10,7 @@ mod process;
 
 pub use broker::Broker;
 pub use database::Database;
-pub use port::{free_port, is_port_free};
+pub use port::{free_port, is_port_free, own_address};
 pub use process::Process;
 
 use std::io;

@@ -8,6 +8,17 @@ pub fn is_port_free(port: u16) -> bool {
     TcpListener::bind((Ipv4Addr::LOCALHOST, port)).is_ok()
 }
 
+/// A loopback address that this process gives to nobody else, and that other processes do not take: a port given up there
+/// for a moment is still free the next.
+#[must_use]
+pub fn own_address() -> Ipv4Addr {
+    static NEXT: AtomicU32 = AtomicU32::new(0);
+    let [_, _, high, low] = std::process::id().to_be_bytes();
+    let [.., number] = NEXT.fetch_add(1, Ordering::Relaxed).wrapping_add(1).to_be_bytes();
+    // 127.0.0.0/8 is loopback as a whole; 127.0.x.y is what others use.
+    Ipv4Addr::new(127, 1 + high % 254, low, number.clamp(1, 254))
+}
+
 /// Below the ports that systems give to outgoing connections: one of those would take a port between its being found
 /// free and its being listened on.
 const FIRST: u32 = 15_000;

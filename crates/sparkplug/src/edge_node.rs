@@ -2,7 +2,7 @@ use crate::device::{Datum, Device, DeviceSpec, MetricSpec, Snapshots};
 use crate::primary_host::{HostNews, HostState, PrimaryHost};
 use crate::proto::{Metric, Payload, metric};
 use crate::{
-    DataType, MessageType, MetricValue, NAMESPACE, Topic, check_payload, decode_payload, decode_value, encode_payload,
+    DataType, MessageType, MetricValue, NAMESPACE, Topic, check_payload, decode_command, decode_payload, encode_payload,
 };
 use std::collections::VecDeque;
 
@@ -40,7 +40,8 @@ pub enum EdgeNodeEvent {
     HostConfirmed,
     /// The primary host is gone. Where births were out, the death is queued: disconnect after it, and connect again.
     HostOffline,
-    /// A host wants a metric of a device to have a value, which is of its datatype.
+    /// A host wants a metric of a device to have a value. It is read by the datatype that the command names; whether it
+    /// fits the metric is for the caller to say.
     Command {
         /// The device, by the number that the caller knows it by.
         device: usize,
@@ -49,8 +50,13 @@ pub enum EdgeNodeEvent {
         /// What it is to be.
         value: MetricValue<'static>,
     },
-    /// A command was not carried out, and why.
-    CommandRefused(String),
+    /// A command was not carried out.
+    CommandRefused {
+        /// The device that it was for, where there is such a device.
+        device: Option<usize>,
+        /// Why.
+        why: String,
+    },
 }
 
 /// Why data did not go out. The caller keeps it or drops it.
@@ -255,7 +261,7 @@ impl EdgeNode {
             Ok(state) => state,
             Err(error) => {
                 let why = format!("STATE of host {}: {error}", host.id);
-                self.events.push_back(EdgeNodeEvent::CommandRefused(why));
+                self.events.push_back(EdgeNodeEvent::CommandRefused { device: None, why });
                 return;
             }
         };
@@ -305,7 +311,7 @@ impl EdgeNode {
 
     /// Takes in a message of a subscribed topic.
     pub fn handle_message(&mut self, topic: &str, payload: &[u8]) {
-        let refused = |why: String| EdgeNodeEvent::CommandRefused(format!("{topic}: {why}"));
+        let refused = |why: String| EdgeNodeEvent::CommandRefused { device: None, why: format!("{topic}: {why}") };
         let to = topic.parse::<Topic>().ok().filter(|to| to.group == self.group && to.node == self.node);
         let addressed = to.filter(|to| matches!(to.message, MessageType::NCmd | MessageType::DCmd));
         let Some(to) = addressed else {
@@ -325,6 +331,9 @@ impl EdgeNode {
         }
         if let Some(id) = to.device {
             let events: Vec<_> = payload.metrics.iter().map(|metric| self.device_command(&id, metric)).collect();
+            let known = |device: &Option<Device>| device.as_ref().is_some_and(|device| device.spec.id == id);
+            let device = self.devices.iter().position(known);
+            let refused = |why: String| EdgeNodeEvent::CommandRefused { device, why: format!("{topic}: {why}") };
             let event = |outcome: Result<EdgeNodeEvent, String>| outcome.unwrap_or_else(refused);
             self.events.extend(events.into_iter().map(event));
             return;
@@ -343,7 +352,12 @@ impl EdgeNode {
                 }
                 (Some(REBIRTH), _) => self.events.push_back(refused("Rebirth takes the Boolean true".to_owned())),
                 (name, _) => {
-                    let name = name.map_or_else(|| format!("alias {:?}", command.alias), str::to_owned);
+                    let alias = || {
+                        command
+                            .alias
+                            .map_or_else(|| "a metric without a name".to_owned(), |alias| format!("alias {alias}"))
+                    };
+                    let name = name.map_or_else(alias, |name| format!("{name:?}"));
                     self.events.push_back(refused(format!("{name} is no command of this node")));
                 }
             }
@@ -371,7 +385,9 @@ impl EdgeNode {
             return Err(format!("metric {:?} takes no commands", spec.name));
         }
         let value = command.value.as_ref().ok_or_else(|| format!("metric {:?} is told no value", spec.name))?;
-        let value = decode_value(spec.data_type, value).map_err(|error| format!("metric {:?}: {error}", spec.name))?;
+        let named = command.datatype.and_then(DataType::from_code);
+        let value =
+            decode_command(spec.data_type, named, value).map_err(|error| format!("metric {:?}: {error}", spec.name))?;
         Ok(EdgeNodeEvent::Command { device, metric, value: value.into_owned() })
     }
 

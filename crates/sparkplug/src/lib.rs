@@ -30,7 +30,7 @@ mod topic;
 pub use data_type::DataType;
 pub use device::{Datum, DeviceSpec, MetricSpec, Snapshot, Snapshots};
 pub use edge_node::{EdgeNode, EdgeNodeEvent, NotSent, Outgoing, Will};
-pub use metric::{MetricQuality, MetricValue, ValueError, decode_value, encode_value};
+pub use metric::{MetricQuality, MetricValue, ValueError, decode_command, decode_value, encode_value};
 pub use primary_host::HostState;
 pub use proto::Payload;
 pub use rules::{RuleError, check_payload};

@@ -133,6 +133,32 @@ pub fn decode_value<'a>(data_type: DataType, wire: &'a Wire) -> Result<MetricVal
     }
 }
 
+/// Reads the value of a command. The datatype that the command names decides how its number is read, and the announced one
+/// where it names none; whether the number fits what was announced is for the receiver to say.
+///
+/// Where nothing says how wide a negative number was meant, one that reads as beyond the range is refused, not taken for a
+/// negative one: 40000 for an Int16 is a mistake.
+///
+/// # Errors
+/// [`ValueError`] when the field or the number does not fit the datatype, or the datatype is no scalar.
+pub fn decode_command<'a>(
+    announced: DataType,
+    named: Option<DataType>,
+    wire: &'a Wire,
+) -> Result<MetricValue<'a>, ValueError> {
+    let value = decode_value(named.unwrap_or(announced), wire)?;
+    let is_cut = |bits: u64, value: i64| value < 0 && bits >> 63 == 0 && bits >> 31 & 1 == 0;
+    match (named, &value, wire) {
+        (None, MetricValue::Int(int), Wire::IntValue(bits)) if is_cut(u64::from(*bits), *int) => {
+            Err(ValueError::Range(announced))
+        }
+        (None, MetricValue::Int(int), Wire::LongValue(bits)) if is_cut(*bits, *int) => {
+            Err(ValueError::Range(announced))
+        }
+        _ => Ok(value),
+    }
+}
+
 fn decode_integer<'a>(data_type: DataType, bits: u64, field_bits: u32) -> Result<MetricValue<'a>, ValueError> {
     let (least, greatest) = data_type.integer_range().ok_or(ValueError::Field(data_type))?;
     let fits = |number: i128| (least..=greatest).contains(&number);

@@ -194,7 +194,7 @@ fn odd_commands_are_refused_without_harm() {
         ("nonsense", Vec::new()),
     ] {
         node.handle_message(topic, &payload);
-        assert!(matches!(node.poll_event(), Some(EdgeNodeEvent::CommandRefused(_))), "{topic}");
+        assert!(matches!(node.poll_event(), Some(EdgeNodeEvent::CommandRefused { .. })), "{topic}");
         assert!(node.is_born());
     }
     node.handle_message(NCMD, &rebirth_command(proto::metric::Value::BooleanValue(true)));
@@ -235,7 +235,7 @@ fn a_primary_host_is_waited_for_and_its_end_is_the_end_of_the_session() {
     assert_eq!(session(&mut node, true, 200), [EdgeNodeEvent::BirthDue]);
     assert!(!node.is_host_doubtful(), "it went and came back in order");
     node.handle_state(9, b"ONLINE", false);
-    assert!(matches!(node.poll_event(), Some(EdgeNodeEvent::CommandRefused(_))), "no JSON");
+    assert!(matches!(node.poll_event(), Some(EdgeNodeEvent::CommandRefused { .. })), "no JSON");
 }
 
 #[test]
@@ -314,6 +314,21 @@ fn devices_take_commands_by_name_or_alias_for_what_is_writable() {
     let wanted = EdgeNodeEvent::Command { device: 1, metric: 1, value };
     assert_eq!(tell("gas-analyser", named("b")), wanted);
     assert_eq!(tell("gas-analyser", aliased(3)), wanted);
+    // The named datatype decides; without one, what is beyond the announced one is never taken for a negative number.
+    let typed = |code: u32, bits: u32| proto::Metric {
+        datatype: Some(code),
+        value: Some(proto::metric::Value::IntValue(bits)),
+        ..named("b")
+    };
+    for (metric, value) in [
+        (typed(3, 40_000), MetricValue::Int(40_000)),
+        (typed(6, 50_000), MetricValue::Uint(50_000)),
+        (typed(7, u32::MAX), MetricValue::Uint(u32::MAX.into())),
+        (typed(3, u32::MAX), MetricValue::Int(-1)),
+        (typed(2, 0xFFFE), MetricValue::Int(-2)),
+    ] {
+        assert_eq!(tell("gas-analyser", metric), EdgeNodeEvent::Command { device: 1, metric: 1, value });
+    }
     let of_other_type = proto::metric::Value::StringValue("7".to_owned());
     for (device, metric, why) in [
         ("gas-analyser", named("a"), "metric \"a\" takes no commands"),
@@ -328,7 +343,10 @@ fn devices_take_commands_by_name_or_alias_for_what_is_writable() {
         ("gas-analyser", proto::Metric { value: Some(of_other_type), ..named("b") }, "metric \"b\": "),
     ] {
         let event = tell(device, metric);
-        assert!(matches!(&event, EdgeNodeEvent::CommandRefused(told) if told.contains(why)), "{why}: {event:?}");
+        assert!(
+            matches!(&event, EdgeNodeEvent::CommandRefused { why: told, .. } if told.contains(why)),
+            "{why}: {event:?}"
+        );
     }
 }
 

@@ -3,13 +3,10 @@ import { FrameLines } from "../../components/FrameLines";
 import { Notice } from "../../components/Notice";
 import { raw, value } from "../../text/format";
 
-/** A value as somebody types it: a number, true or false, or else text. */
-export function typedValue(typed: string): number | boolean | string {
+/** A value as somebody types it; what it means follows from the point. A decimal comma is a point. */
+export function typedValue(typed: string): string {
   const text = typed.trim();
-  if (text === "true" || text === "on") return true;
-  if (text === "false" || text === "off") return false;
-  const number = Number(text.replace(",", "."));
-  return text !== "" && Number.isFinite(number) ? number : text;
+  return /^[+-]?\d+,\d+$/.test(text) ? text.replace(",", ".") : text;
 }
 
 /** What became of a write: what was sent, and what the device says now. */
@@ -21,7 +18,7 @@ export function WriteOutcome({ of }: { of: Outcome }) {
       </Notice>
     );
   }
-  const said = of.read_back_error ? `not read back: ${of.read_back_error}` : of.confirmed ? `reads back ${value(of.value)} ${of.unit}` : "sent to all units, which do not answer";
+  const said = of.read_back_error ? `not read back: ${of.read_back_error}` : of.confirmed ? `reads back ${value(of.value)} ${of.unit}${of.words === "confirmed" ? "" : ` (${of.words})`}` : "sent to all units, which do not answer";
   return (
     <Notice title={`Written, ${said}`}>
       raw {raw(of.written)} at {of.address}, {of.answer_ms.toFixed(1)} ms

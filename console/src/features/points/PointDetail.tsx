@@ -30,6 +30,7 @@ export function PointDetail({ point, now, onClose }: { point: PointView; now: nu
     ["Limits", limits(point)],
     ["Commands", point.writable ? "accepted" : "not accepted"],
     ["Source time", point.source_at > 0 ? clock(point.source_at) : "–"],
+    ["Value read", point.value_at > 0 ? `${span(now - point.value_at)} ago` : "never"],
     ["Last heard", point.gateway_at > 0 ? `${span(now - point.gateway_at)} ago` : "never"],
   ];
   return (

@@ -25,6 +25,7 @@ function point(name: string, reading: Partial<PointView>): PointView {
     quality: "good",
     source_at: 1000,
     gateway_at: 1000,
+    value_at: 1000,
     ...reading,
   };
 }
@@ -33,7 +34,7 @@ const rows = [
   point("ch4", {}),
   point("o2", { quality: "uncertain", reason: "out of range", value: 3.4, raw: 340 }),
   point("h2s", { quality: "bad", reason: "timeout", unit: "ppm", decimals: 0, value: 85, raw: 85 }),
-  point("purge", { quality: "bad", reason: "never read", value: null, raw: null, gateway_at: 0 }),
+  point("purge", { quality: "bad", reason: "never read", value: null, raw: null, gateway_at: 0, value_at: 0 }),
 ];
 
 beforeEach(() => {

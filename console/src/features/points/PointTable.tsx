@@ -109,7 +109,7 @@ export function PointTable({ rows, now, selected, onSelect, filter, onSort }: Po
                 <Quality reading={row} />
               </Cell>
               <Cell className="text-right tabular-nums text-soft max-md:hidden">
-                {row.gateway_at > 0 ? span(now - row.gateway_at) : "–"}
+                {row.value_at > 0 ? span(now - row.value_at) : "–"}
               </Cell>
               <Cell className="text-right font-mono text-xs text-soft @max-4xl:hidden">{raw(row.raw)}</Cell>
               <Cell className="font-mono text-xs text-soft @max-4xl:hidden">{row.address}</Cell>

@@ -20,6 +20,7 @@ function point(device: string, name: string, quality = "good", value: unknown = 
     quality,
     source_at: gateway_at,
     gateway_at,
+    value_at: gateway_at,
   } as PointView;
 }
 
@@ -52,7 +53,7 @@ test("what needs a person sorts first by quality, the oldest last by age", () =>
 });
 
 test("readings of the stream replace the listed ones", () => {
-  const reading = { value: 41, raw: 410, quality: "good", source_at: 7, gateway_at: 7 };
+  const reading = { value: 41, raw: 410, quality: "good", source_at: 7, gateway_at: 7, value_at: 7 };
   const [first, second] = withReadings(points, new Map([["g/digester-1/temperature", reading]]));
   expect(first?.value).toBe(41);
   expect(second).toBe(points[1]);

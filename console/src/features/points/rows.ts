@@ -55,6 +55,6 @@ function compare(left: PointView, right: PointView, key: Exclude<SortKey, "liste
     case "quality":
       return (RANK[left.quality] ?? 3) - (RANK[right.quality] ?? 3);
     case "age":
-      return right.gateway_at - left.gateway_at;
+      return right.value_at - left.value_at;
   }
 }

@@ -49,7 +49,7 @@ export function Follow({ gateway, uplink, topics }: FollowProps) {
       </div>
       {followed ? (
         <ol className="mt-3 grid gap-3 sm:grid-cols-3">
-          <Stage title="In the field" told={`${value(followed.value, followed.decimals)} ${followed.unit}`} when={`read ${ago(followed.gateway_at)}`} />
+          <Stage title="In the field" told={`${value(followed.value, followed.decimals)} ${followed.unit}`} when={`read ${ago(followed.value_at)}`} />
           <Stage
             title="Published"
             told={data ? `${value(data.value, followed.decimals)} ${followed.unit}` : "nothing since you look"}

@@ -210,14 +210,6 @@ pub(crate) async fn checked(sent: reqwest::Result<Response>, url: &str) -> anyho
     Err(failed(reason, format!("{detail}{lines}{frames}")))
 }
 
-/// A value as somebody types it: a number, true, false, or else text.
-pub(crate) fn typed(text: &str) -> Value {
-    match serde_json::from_str(text) {
-        Ok(value @ (Value::Number(_) | Value::Bool(_))) => value,
-        _ => Value::from(text),
-    }
-}
-
 /// A field of a JSON object as text; empty when it is not there.
 pub(crate) fn text<'a>(object: &'a Value, key: &str) -> &'a str {
     object.get(key).and_then(Value::as_str).unwrap_or_default()

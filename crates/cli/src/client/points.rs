@@ -33,8 +33,20 @@ pub(crate) async fn run(arguments: PointsArguments) -> anyhow::Result<()> {
 }
 
 pub(crate) const HEADER: [&str; 7] = ["device", "name", "value", "quality", "age", "raw", "address"];
-const CSV_HEADER: [&str; 11] =
-    ["id", "device", "name", "value", "unit", "quality", "reason", "raw", "address", "source_at", "gateway_at"];
+const CSV_HEADER: [&str; 12] = [
+    "id",
+    "device",
+    "name",
+    "value",
+    "unit",
+    "quality",
+    "reason",
+    "raw",
+    "address",
+    "source_at",
+    "gateway_at",
+    "value_at",
+];
 
 fn sort(points: &mut [Value], key: SortKey) {
     let rank = |point: &Value| match text(point, "quality") {
@@ -47,7 +59,7 @@ fn sort(points: &mut [Value], key: SortKey) {
         SortKey::Name => points.sort_by(|a, b| text(a, "name").cmp(text(b, "name"))),
         SortKey::Device => points.sort_by(|a, b| text(a, "id").cmp(text(b, "id"))),
         SortKey::Quality => points.sort_by_key(rank),
-        SortKey::Age => points.sort_by_key(|point| whole(point, "gateway_at")),
+        SortKey::Age => points.sort_by_key(|point| whole(point, "value_at")),
     }
 }
 
@@ -58,8 +70,8 @@ pub(crate) fn row(point: &Value, now: i64) -> Vec<Cell> {
         (_, Some(reason)) => Cell::new(format!("{quality}: {reason}")).fg(Color::Yellow),
         (_, None) => Cell::new(quality),
     };
-    let never = whole(point, "gateway_at") == 0;
-    let age = if never { "-".to_owned() } else { span(now - whole(point, "gateway_at")) };
+    let never = whole(point, "value_at") == 0;
+    let age = if never { "-".to_owned() } else { span(now - whole(point, "value_at")) };
     vec![
         Cell::new(text(point, "device")),
         Cell::new(text(point, "name")),

@@ -1,4 +1,4 @@
-use super::{Client, frames, list, part, text, typed, whole, write};
+use super::{Client, frames, list, part, text, whole, write};
 use crate::args::{Output, TrialArguments, TrialCommand};
 use crate::exit::{ExitReason, failed};
 use crate::output::{count, plain, print_csv, print_rows, print_table, span, table, with_unit};
@@ -23,7 +23,7 @@ pub(crate) async fn run(arguments: TrialArguments) -> anyhow::Result<()> {
             let is_bit = address.starts_with("coil:") || (address.contains('.') && !address.contains('-'));
             let data_type = data_type.unwrap_or_else(|| if is_bit { "bool" } else { "uint16" }.to_owned());
             let point = json!({ "address": address, "type": data_type, "order": order, "scale": scale });
-            trial.write(&device, &point, &typed(&value)).await
+            trial.write(&device, &point, &Value::from(value)).await
         }
         TrialCommand::Broker { uplink, publish } => trial.broker(&uplink, publish).await,
         TrialCommand::Reports { device } => trial.reports(&device).await,

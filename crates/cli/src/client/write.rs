@@ -1,4 +1,4 @@
-use super::{Client, frames, part, text, typed};
+use super::{Client, frames, part, text};
 use crate::args::{Output, WriteArguments};
 use crate::exit::{ExitReason, failed};
 use crate::output::{plain, with_unit};
@@ -8,7 +8,7 @@ pub(crate) async fn run(arguments: WriteArguments) -> anyhow::Result<()> {
     let client = Client::new(&arguments.of.target)?;
     let gateway = client.gateway(arguments.of.gateway.as_deref()).await?;
     let parts = [&gateway, &arguments.device, &arguments.point].map(|name| part(name));
-    let body = json!({ "value": typed(&arguments.value) });
+    let body = json!({ "value": arguments.value });
     let outcome = client.put(&format!("/api/v1/points/{}/value", parts.join("/")), &body).await?;
     told(&outcome, arguments.of.output)
 }
@@ -34,7 +34,9 @@ pub(crate) fn told(outcome: &Value, output: Output) -> anyhow::Result<()> {
     if output != Output::Json {
         let took = field("answer_ms").as_f64().unwrap_or_default();
         match field("confirmed").as_bool() {
-            Some(_) => anstream::println!("{address} = {now}, raw {written}, read back   {took:.1} ms"),
+            Some(_) => {
+                anstream::println!("{address} = {now}, raw {written}   {}   {took:.1} ms", text(outcome, "words"))
+            }
             None => anstream::println!("raw {written} sent to all units; nobody answers that"),
         }
         frames::print(outcome);

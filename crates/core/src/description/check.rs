@@ -176,6 +176,10 @@ impl<'a> Checker<'a> {
                 );
                 Fault::new("in-flight", message, "1, or protocol = \"modbus-tcp\"")
             }
+            LinkProtocol::ModbusTcp(link) if link.late_limit.is_some() => {
+                let message = "late-limit is of no use with modbus-tcp, whose answers say which request they belong to";
+                Fault::new("late-limit", message, "no late-limit, or protocol = \"modbus-rtu-tcp\"")
+            }
             LinkProtocol::ModbusRtu(link) if link.data_bits == Some(7) => {
                 Fault::new("data-bits", "RTU frames take 8 data bits", "8, or protocol = \"modbus-ascii\"")
             }

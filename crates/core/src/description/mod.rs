@@ -124,6 +124,8 @@ pub enum LinkProtocol {
 pub struct LinkTiming {
     /// How long an answer may take.
     pub timeout: Span,
+    /// How long after a timeout an answer may still come, where nothing but the order pairs it with its request.
+    pub late_limit: Span,
     /// The wait between an answer and the next request.
     pub pause: Option<Span>,
     /// The longest wait between two attempts to connect.
@@ -134,6 +136,11 @@ pub struct LinkTiming {
     pub bits_per_character: u8,
     /// How many requests may be outstanding at a time.
     pub in_flight: u8,
+}
+
+/// Converters and slow devices are late by a few timeouts, and rarely by more.
+fn late_limit(timeout: Span) -> Span {
+    Span::from_millis(timeout.as_millis().saturating_mul(5))
 }
 
 impl LinkProtocol {
@@ -154,6 +161,7 @@ impl LinkProtocol {
         match self {
             Self::ModbusTcp(link) | Self::ModbusRtuTcp(link) => LinkTiming {
                 timeout: link.timeout,
+                late_limit: link.late_limit.unwrap_or_else(|| late_limit(link.timeout)),
                 pause: link.pause,
                 reconnect_limit: link.reconnect_limit,
                 baud: link.serial_baud,
@@ -164,6 +172,7 @@ impl LinkProtocol {
             },
             Self::ModbusRtu(link) | Self::ModbusAscii(link) => LinkTiming {
                 timeout: link.timeout,
+                late_limit: link.late_limit.unwrap_or_else(|| late_limit(link.timeout)),
                 pause: link.pause,
                 reconnect_limit: link.reconnect_limit,
                 baud: Some(link.baud),

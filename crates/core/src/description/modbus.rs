@@ -38,6 +38,12 @@ pub struct ModbusTcpLink {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(range(min = 300, max = 1_000_000), extend("x-advanced" = true, "x-unit" = "bit/s"))]
     pub serial_baud: Option<u32>,
+    /// How long after a timeout an answer may still come over protocol modbus-rtu-tcp; five timeouts where it is left out. So long nothing is asked that
+    /// it could be taken for: no request of the same function to the same unit. Too short lets an answer that is later
+    /// still become the value of another point; too long leaves these points alone after each lost frame.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(extend("x-advanced" = true))]
+    pub late_limit: Option<Span>,
     /// How many requests may wait for their answers at the same time. Many devices take one, and lose the rest.
     #[serde(default = "default_in_flight", skip_serializing_if = "is_one")]
     #[schemars(range(min = 1, max = 32), extend("x-advanced" = true, "default" = 1))]
@@ -83,6 +89,12 @@ pub struct ModbusSerialLink {
     /// How long an answer may take. Too short turns a slow device bad; too long holds up its neighbours.
     #[serde(default = "default_timeout")]
     pub timeout: Span,
+    /// How long after a timeout an answer may still come; five timeouts where it is left out. So long nothing is asked that
+    /// it could be taken for: no request of the same function to the same unit. Too short lets an answer that is later
+    /// still become the value of another point; too long leaves these points alone after each lost frame.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(extend("x-advanced" = true))]
+    pub late_limit: Option<Span>,
     /// How long to wait between an answer and the next request, beside the silence that the standard asks for. Some
     /// devices lose requests that follow at once.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -33,6 +33,12 @@ impl Span {
     /// What a file should say, for messages.
     pub const FORM: &str = "a span of time from 1ms to 366d, such as \"500ms\", \"2s\" or \"1h\"";
 
+    /// Whole milliseconds.
+    #[must_use]
+    pub const fn as_millis(self) -> u64 {
+        self.millis
+    }
+
     /// A span of whole milliseconds; zero becomes one.
     #[must_use]
     pub const fn from_millis(millis: u64) -> Self {

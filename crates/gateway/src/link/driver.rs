@@ -1,15 +1,16 @@
-use super::command::{Answer, LinkCommand, frames_of};
+use super::command::{Answer, COMMAND_QUEUE, Claim, LinkCommand, frames_of};
+use super::owed::OwedByTarget;
 use super::schedule::{Due, Refused, Schedule, Silence};
 use super::statistics::Counted;
-use super::{Backoff, LinkTask};
+use super::{Backoff, LinkTask, Undone};
 use crate::clock::wall_clock;
 use crate::modbus::{self, Poll};
 use crate::status::{DeviceState, LinkState};
 use crate::uplink::UplinkInput;
-use interlex_core::{PointIndex, RawSample, Reason, Sample, Timestamp};
+use interlex_core::{PointIndex, Quality, RawSample, Reason, Sample, Timestamp};
 use interlex_modbus::{
-    Busy, ClientStats, Connection, Done, ExceptionCode, ReadData, Request, RequestError, RequestId, Response,
-    ResponseError,
+    Busy, ClientStats, Connection, Done, ExceptionCode, Fate, ReadData, Request, RequestError, RequestId, Response,
+    ResponseError, TracedFrame,
 };
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
@@ -25,14 +26,19 @@ pub(super) struct Driver {
     under_way: HashMap<RequestId, Work>,
     /// Polls that got no answer and are sent again, ahead of the others.
     retries: VecDeque<Polling>,
-    /// A command that has not been sent yet.
-    command: Option<Sending>,
+    /// Commands that have not been sent yet: at most [`COMMAND_QUEUE`], more wait where they come from.
+    waiting: VecDeque<Sending>,
+    /// Whether the device answered since the connection came up.
+    was_answered: bool,
     counted: ClientStats,
     /// When each request was answered last, by its first point.
     last_done: HashMap<(usize, PointIndex), Instant>,
     batch: Vec<RawSample>,
     reported: Vec<Sample>,
 }
+
+/// What is held is looked at again after this at the soonest.
+const SHORTEST_WAIT: Duration = Duration::from_millis(1);
 
 enum Work {
     Poll(Polling),
@@ -50,7 +56,8 @@ struct Sending {
     unit: u8,
     request: Request,
     written: Option<PointIndex>,
-    answer: oneshot::Sender<Result<Answer, String>>,
+    claim: Claim,
+    answer: oneshot::Sender<Result<Answer, Undone>>,
     /// The newest frame when it was sent.
     after: u64,
 }
@@ -62,7 +69,8 @@ impl Driver {
             schedule,
             under_way: HashMap::new(),
             retries: VecDeque::new(),
-            command: None,
+            waiting: VecDeque::new(),
+            was_answered: false,
             counted: ClientStats::default(),
             last_done: HashMap::new(),
             batch: Vec::new(),
@@ -75,9 +83,15 @@ impl Driver {
             let config = modbus::client_config(&self.link.protocol);
             let error = match modbus::connect(&self.link.protocol, config).await {
                 Ok(connection) => {
-                    backoff.reset();
                     self.connected();
-                    self.poll(connection).await
+                    let mut connection = OwedByTarget::carry(&self.link.owed, connection);
+                    let error = self.poll(&mut connection).await;
+                    drop(connection);
+                    // What comes up and breaks at once is tried as seldom as what does not come up.
+                    if self.was_answered {
+                        backoff.reset();
+                    }
+                    error
                 }
                 Err(error) => format!("cannot connect: {error}"),
             };
@@ -92,7 +106,9 @@ impl Driver {
             tokio::select! {
                 Some(command) = self.link.commands.recv() => match command {
                     // Whoever asked may have gone.
-                    LinkCommand::Send { answer, .. } => _ = answer.send(Err(format!("the link is down: {error}"))),
+                    LinkCommand::Send { answer, .. } => {
+                        _ = answer.send(Err(Undone::NotSent(format!("the link is down: {error}"))));
+                    }
                     other => self.look(other),
                 },
                 () = sleep_until(until) => return,
@@ -106,6 +122,7 @@ impl Driver {
         self.under_way.clear();
         self.retries.clear();
         self.counted = ClientStats::default();
+        self.was_answered = false;
         self.link.shown.statistics.lock().up(instant);
         let now = wall_clock().as_millis();
         tracing::info!(link = self.link.name, "connected");
@@ -115,6 +132,19 @@ impl Driver {
                 (device.state, device.since) = (DeviceState::Waiting, now);
             }
         });
+        self.not_read_yet();
+    }
+
+    /// What was bad since the link was down is bad from now on since it was not read yet. No news for uplinks.
+    fn not_read_yet(&self) {
+        let (now, bad) = (wall_clock(), Quality::Bad(Reason::NotReadYet));
+        let devices = 0..self.link.devices.len();
+        for point in devices.flat_map(|device| self.schedule.polls_of(device)).flat_map(Poll::points) {
+            let quality = self.link.latest.read(point).map(|reading| reading.quality);
+            if quality == Some(Quality::Bad(Reason::LinkDown)) {
+                self.link.latest.store(point, None, bad, now, now);
+            }
+        }
     }
 
     /// The connection is gone: every point of the link is bad, every device is lost.
@@ -124,9 +154,12 @@ impl Driver {
             Work::Command(sending) => Some(sending),
             Work::Poll(_) => None,
         });
-        for sending in sending.chain(self.command.take()) {
+        for sending in sending {
             // Whoever asked may have gone.
-            let _ = sending.answer.send(Err(error.to_owned()));
+            let _ = sending.answer.send(Err(Undone::Unknown(format!("the link went down before the answer: {error}"))));
+        }
+        for sending in self.waiting.drain(..) {
+            let _ = sending.answer.send(Err(Undone::NotSent(error.to_owned())));
         }
         let mut was_down = false;
         self.link.shown.status.update(|status, _| {
@@ -151,22 +184,23 @@ impl Driver {
     }
 
     /// Polls until the connection breaks, and says why. Commands go ahead of polls.
-    async fn poll(&mut self, mut connection: Connection) -> String {
+    async fn poll(&mut self, connection: &mut Connection) -> String {
         let pause = self.link.protocol.timing().pause.map(Duration::from).unwrap_or_default();
         let mut free_at = Instant::now();
         loop {
             let has_room = self.under_way.len() < connection.capacity();
-            let wake = if has_room { self.send(&mut connection, free_at) } else { None };
+            let wake = if has_room { self.send(connection, free_at) } else { None };
             let done = tokio::select! {
                 biased;
                 done = connection.next() => Some(done),
-                Some(command) = self.link.commands.recv(), if self.command.is_none() => {
+                Some(command) = self.link.commands.recv(), if self.waiting.len() < COMMAND_QUEUE => {
                     self.accept(command);
                     None
                 }
                 () = until(wake) => None,
             };
             while let Some(frame) = connection.poll_frame() {
+                self.tell_stray(&frame);
                 self.link.shown.frames.record(frame);
             }
             self.count(connection.stats());
@@ -187,13 +221,26 @@ impl Driver {
         if now < free_at {
             return Some(free_at);
         }
-        if let Some(mut sending) = self.command.take() {
+        // Whoever asked and has gone does not want it any more.
+        self.waiting.retain(|sending| !sending.answer.is_closed());
+        let instant = now.into_std();
+        let is_free = |unit: u8, function: u8| connection.held_until(instant, unit, function).is_none();
+        let command = self.waiting.iter().position(|sending| is_free(sending.unit, sending.request.function()));
+        if let Some(mut sending) = command.and_then(|at| self.waiting.remove(at)) {
+            if !sending.claim.send() {
+                return Some(now);
+            }
             sending.after = self.link.shown.frames.newest();
             let submitted = connection.submit(sending.unit, sending.request.clone());
             return self.sent(submitted, Work::Command(sending), now);
         }
-        let polling = self.retries.pop_front().or_else(|| {
-            let due = self.schedule.next().filter(|due| now >= due.at.into())?;
+        let units: Vec<u8> = self.link.devices.iter().map(|device| device.unit).collect();
+        let may_be_sent = |device: usize, poll: &Poll| {
+            is_free(units.get(device).copied().unwrap_or_default(), poll.request.table().read_function())
+        };
+        let retry = self.retries.iter().position(|polling| may_be_sent(polling.due.device, &polling.poll));
+        let polling = retry.and_then(|at| self.retries.remove(at)).or_else(|| {
+            let due = self.schedule.next(may_be_sent).filter(|due| now >= due.at.into())?;
             let lateness = now.saturating_duration_since(due.at.into());
             let retries_left = self.link.devices.get(due.device).map_or(0, |device| device.retries);
             let poll = self.schedule.take(due)?;
@@ -206,7 +253,28 @@ impl Driver {
                 let submitted = connection.submit(unit, polling.poll.request);
                 self.sent(submitted, Work::Poll(polling), now)
             }
-            None => self.schedule.next().map(|due| due.at.into()),
+            None => {
+                let next = self.schedule.next(may_be_sent).map(|due| due.at);
+                let released = connection.next_release().map(|at| at.max(instant + SHORTEST_WAIT));
+                next.into_iter().chain(released).min().map(Instant::from_std)
+            }
+        }
+    }
+
+    /// An answer that nobody waits for any more says something about its device.
+    fn tell_stray(&self, frame: &TracedFrame) {
+        let why = match &frame.fate {
+            Fate::Late(after) => {
+                let seconds = after.as_secs_f64();
+                format!("answers come {seconds:.1} s after the request: raise the timeout of the link")
+            }
+            Fate::Several => "several answers came at once, and none is believed".to_owned(),
+            Fate::Unmatched | Fate::WrongUnit => "an answer came that it was not asked for".to_owned(),
+            Fate::Garbled | Fate::Request | Fate::Answer(_) | Fate::Malformed | Fate::NoAnswer(_) => return,
+        };
+        let Some((unit, _)) = self.link.shown.frames.framing().decode(&frame.bytes) else { return };
+        if let Some(device) = self.link.devices.iter().position(|device| device.unit == unit) {
+            self.device_error(device, format!("unit {unit}: {why}"), wall_clock());
         }
     }
 
@@ -215,7 +283,7 @@ impl Driver {
         match (submitted, work) {
             (Ok(id), work) => _ = self.under_way.insert(id, work),
             // There was room; should there be none all the same, it goes out with the next room.
-            (Err(Busy), Work::Command(sending)) => self.command = Some(sending),
+            (Err(Busy), Work::Command(sending)) => self.waiting.push_front(sending),
             (Err(Busy), Work::Poll(polling)) => self.retries.push_front(polling),
         }
         Some(now)
@@ -223,8 +291,8 @@ impl Driver {
 
     fn accept(&mut self, command: LinkCommand) {
         match command {
-            LinkCommand::Send { unit, request, written, answer } => {
-                self.command = Some(Sending { unit, request, written, answer, after: 0 });
+            LinkCommand::Send { unit, request, written, claim, answer } => {
+                self.waiting.push_back(Sending { unit, request, written, claim, answer, after: 0 });
             }
             other => self.look(other),
         }
@@ -267,7 +335,9 @@ impl Driver {
         let Some(work) = self.under_way.remove(&done.id) else { return };
         let counted = match &done.outcome {
             Ok(_) => Counted::Answer,
-            Err(RequestError::Timeout(_)) => Counted::Timeout,
+            Err(RequestError::Timeout(_) | RequestError::WrongUnit { .. }) => Counted::Timeout,
+            Err(RequestError::Garbled(_)) => Counted::Garbled,
+            Err(RequestError::Several(_)) => Counted::Malformed,
             Err(RequestError::Response(ResponseError::Exception(code))) => Counted::Exception(code.0),
             Err(RequestError::Response(_)) => Counted::Malformed,
         };
@@ -276,10 +346,11 @@ impl Driver {
             Work::Command(sending) => self.link.devices.iter().position(|device| device.unit == sending.unit),
         };
         self.link.shown.statistics.lock().add(device, counted, done.took);
+        self.was_answered |= matches!(counted, Counted::Answer | Counted::Exception(_));
         match work {
             Work::Command(sending) => self.finish(sending, done),
             Work::Poll(mut polling) => {
-                if counted == Counted::Timeout && polling.retries_left > 0 {
+                if matches!(counted, Counted::Timeout | Counted::Garbled) && polling.retries_left > 0 {
                     polling.retries_left -= 1;
                     self.retries.push_back(polling);
                 } else {
@@ -290,7 +361,7 @@ impl Driver {
     }
 
     fn finish(&mut self, sending: Sending, done: Done) {
-        let Sending { unit, request, written, answer, after } = sending;
+        let Sending { unit, request, written, answer, after, .. } = sending;
         let device = self.link.devices.iter().position(|device| device.unit == unit);
         if let (Some(device), Some(point)) = (device, written) {
             self.schedule.hasten(device, point, Instant::now().into_std());
@@ -310,10 +381,11 @@ impl Driver {
         self.batch.clear();
         match outcome {
             Ok(Response::Data(data)) => self.keep(due, &poll, &data, lateness, instant),
-            Err(RequestError::Timeout(_)) => {
+            Err(error @ (RequestError::Timeout(_) | RequestError::WrongUnit { .. })) => {
                 let attempts = self.link.devices.get(due.device).map_or(0, |device| u32::from(device.retries)) + 1;
-                let wait = Duration::from(self.link.protocol.timing().timeout);
-                let why = format!("unit {unit}: no answer within {wait:?}, asked {attempts} times");
+                let who =
+                    if matches!(error, RequestError::Timeout(_)) { format!("unit {unit}: ") } else { String::new() };
+                let why = format!("{who}{error}, asked {attempts} times");
                 return self.silent(due, &poll, Reason::Timeout, why, now).await;
             }
             Err(RequestError::Response(ResponseError::Exception(code))) if is_absent(code) => {
@@ -323,7 +395,11 @@ impl Driver {
             Err(RequestError::Response(ResponseError::Exception(code))) => {
                 return self.refused(due, &poll, code, now).await;
             }
-            Ok(_) | Err(RequestError::Response(_)) => {
+            Err(error @ RequestError::Garbled(_)) => {
+                self.device_error(due.device, format!("unit {unit}: {error}"), now);
+                poll.fail(Reason::Garbled, &mut self.batch);
+            }
+            Ok(_) | Err(RequestError::Response(_) | RequestError::Several(_)) => {
                 let error = outcome.err().map(|error| error.to_string()).unwrap_or_default();
                 self.device_error(due.device, format!("unit {unit}: {error}"), now);
                 poll.fail(Reason::ProtocolError, &mut self.batch);
@@ -382,8 +458,8 @@ impl Driver {
     }
 
     async fn silent(&mut self, due: Due, poll: &Poll, reason: Reason, why: String, now: Timestamp) {
-        let was_up = match self.schedule.fell_silent(due, Instant::now().into_std()) {
-            Silence::Device { was_up } => was_up,
+        match self.schedule.fell_silent(due, Instant::now().into_std()) {
+            Silence::Device => {}
             Silence::Cut => {
                 tracing::info!(link = self.link.name, request = ?poll.request, "silent alone, asking in parts");
                 return;
@@ -394,7 +470,7 @@ impl Driver {
                 self.publish(now).await;
                 return;
             }
-        };
+        }
         let mut was_silent = false;
         self.link.shown.status.update(|status, _| {
             if let Some(device) = status.devices.get_mut(due.device) {
@@ -408,10 +484,9 @@ impl Driver {
             tracing::warn!(link = self.link.name, why, "device silent");
         }
         self.device_error(due.device, why, now);
-        if was_up {
-            self.device_down(due.device).await;
-        }
         if !was_silent {
+            // Uplinks may know it as up from before the link was started anew.
+            self.device_down(due.device).await;
             self.fail_device(due.device, reason, now).await;
         }
     }

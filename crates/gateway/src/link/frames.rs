@@ -82,6 +82,11 @@ impl FrameRing {
         Self { framing, budget: (TOTAL / links.max(1)).max(LEAST), inner: Mutex::default() }
     }
 
+    /// How messages are put on the stream.
+    pub(crate) const fn framing(&self) -> Framing {
+        self.framing
+    }
+
     pub(crate) fn record(&self, frame: TracedFrame) {
         let mut ring = self.inner.lock();
         ring.next += 1;
@@ -140,6 +145,12 @@ impl Recorded {
             }
             (Fate::Answer(_), Some(pdu)) => describe_response(pdu, asked),
             (Fate::Unmatched, Some(pdu)) => format!("answers nothing that was asked: {}", describe_response(pdu, None)),
+            (Fate::Late(after), Some(pdu)) => {
+                format!("late, {} ms after its request: {}", after.as_millis(), describe_response(pdu, None))
+            }
+            (Fate::WrongUnit, Some(pdu)) => format!("of a unit that was not asked: {}", describe_response(pdu, None)),
+            (Fate::Several, Some(pdu)) => format!("one of several at once: {}", describe_response(pdu, asked)),
+            (Fate::Garbled, _) => "garbled: cut, or its check is wrong".to_owned(),
             (Fate::Malformed, Some(pdu)) => format!("broken: {}", describe_response(pdu, asked)),
             (_, None) => "no frame".to_owned(),
         };

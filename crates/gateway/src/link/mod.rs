@@ -4,13 +4,15 @@ mod backoff;
 mod command;
 mod driver;
 mod frames;
+mod owed;
 mod schedule;
 mod statistics;
 
 pub(crate) use backoff::Backoff;
-pub(crate) use command::{Answer, COMMAND_QUEUE, LinkCommand};
+pub(crate) use command::{Answer, COMMAND_QUEUE, Claim, LinkCommand, Undone};
 pub(crate) use frames::FrameRing;
 pub use frames::{FrameFilter, FrameView};
+pub(crate) use owed::{Carried, Owed, OwedByTarget};
 pub(crate) use schedule::PlanView;
 pub(crate) use statistics::Statistics;
 pub use statistics::{Bar, CountsView, DeviceCounts, ExceptionCount, HistogramView, LinkStatistics, RateView};
@@ -45,6 +47,7 @@ pub(crate) struct LinkTask {
     pub(crate) shown: Shown,
     uplinks: Uplinks,
     commands: mpsc::Receiver<LinkCommand>,
+    owed: Owed,
 }
 
 /// What a running link shows of itself.
@@ -72,7 +75,7 @@ impl LinkTask {
         points: &PointTable,
         (latest, recent): (Arc<LatestTable>, Arc<RecentValues>),
         uplinks: Uplinks,
-        commands: mpsc::Receiver<LinkCommand>,
+        (commands, owed): (mpsc::Receiver<LinkCommand>, Owed),
     ) -> Self {
         let (mut devices, mut statuses, mut plans) = (Vec::new(), Vec::new(), Vec::new());
         for device in description.behind(link.settings.name.as_str()) {
@@ -108,6 +111,7 @@ impl LinkTask {
             },
             uplinks,
             commands,
+            owed,
         }
     }
 

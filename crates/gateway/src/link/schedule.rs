@@ -89,8 +89,8 @@ pub(crate) enum What {
 /// What silence means.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Silence {
-    /// The device is silent; whether it was up before.
-    Device { was_up: bool },
+    /// The device is silent.
+    Device,
     /// Only this request got no answer, and was cut in two.
     Cut,
     /// Only this request got no answer, and it asks for one point.
@@ -156,18 +156,20 @@ impl Schedule {
         }
     }
 
-    /// The request that is due first; `None` when there is none that is not under way.
-    pub(crate) fn next(&self) -> Option<Due> {
+    /// The request that is due first, of those that may be sent; `None` when there is none that is not under way.
+    pub(crate) fn next(&self, may_be_sent: impl Fn(usize, &Poll) -> bool) -> Option<Due> {
         let of_device = |(device, schedule): (usize, &DeviceSchedule)| {
+            let may_be_sent = |poll: &Poll| may_be_sent(device, poll);
             if let Some(at) = schedule.probe {
-                let is_free = !schedule.is_probing && !schedule.polls.is_empty();
+                let is_free =
+                    !schedule.is_probing && schedule.next_probe().is_some_and(|plan| may_be_sent(&plan.whole));
                 return is_free.then_some(Due { at, device, what: What::Probe });
             }
-            let polls =
-                schedule.polls.iter().enumerate().filter(|(_, timed)| timed.poll.is_some() && !timed.is_in_flight);
+            let is_free = |timed: &Timed| !timed.is_in_flight && timed.poll.as_deref().is_some_and(may_be_sent);
+            let polls = schedule.polls.iter().enumerate().filter(|(_, timed)| is_free(timed));
             let polls = polls.map(|(at, timed)| Due { at: timed.due, device, what: What::Poll(at) });
             let wholes = schedule.plans.iter().enumerate().filter_map(|(at, plan)| {
-                let retry = plan.retry.filter(|retry| !retry.is_in_flight)?;
+                let retry = plan.retry.filter(|retry| !retry.is_in_flight && may_be_sent(&plan.whole))?;
                 Some(Due { at: retry.at, device, what: What::Whole(at) })
             });
             polls.chain(wholes).min_by_key(|due| due.at)
@@ -190,7 +192,7 @@ impl Schedule {
                 Some(Arc::clone(&plan.whole))
             }
             What::Probe => {
-                let whole = &device.plans.get(device.probes % device.plans.len().max(1))?.whole;
+                let whole = &device.next_probe()?.whole;
                 let narrow = whole.narrowed(device.probes / device.plans.len().max(1))?;
                 device.probes += 1;
                 device.is_probing = true;
@@ -255,7 +257,7 @@ impl Schedule {
 
     /// A request got no answer.
     pub(crate) fn fell_silent(&mut self, due: Due, now: Instant) -> Silence {
-        let Some(device) = self.devices.get_mut(due.device) else { return Silence::Device { was_up: false } };
+        let Some(device) = self.devices.get_mut(due.device) else { return Silence::Device };
         device.silences = device.silences.saturating_add(1);
         match due.what {
             What::Poll(at) if device.is_only_this(at) => {
@@ -283,7 +285,8 @@ impl Schedule {
             device.probe = Some(now + device.backoff.wait());
         }
         device.polls.iter_mut().for_each(|timed| timed.was_tried = false);
-        Silence::Device { was_up: std::mem::take(&mut device.is_up) }
+        device.is_up = false;
+        Silence::Device
     }
 
     /// Whatever was learned of a device, or of all, is tried anew now.
@@ -360,6 +363,11 @@ impl Timed {
 }
 
 impl DeviceSchedule {
+    /// The plan of which a point is asked when it is probed next.
+    fn next_probe(&self) -> Option<&Plan> {
+        self.plans.get(self.probes % self.plans.len().max(1))
+    }
+
     /// Everything is due once now, and spread over its period from then on.
     fn all_due(&mut self, now: Instant) {
         for timed in self.polls.iter_mut().filter(|timed| timed.bad.is_none()) {

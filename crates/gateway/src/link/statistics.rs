@@ -72,6 +72,7 @@ pub(crate) struct Counts {
     answers: u64,
     timeouts: u64,
     malformed: u64,
+    garbled: u64,
     exceptions: BTreeMap<u8, u64>,
     answer_times: Histogram,
 }
@@ -82,6 +83,7 @@ pub(crate) enum Counted {
     Answer,
     Exception(u8),
     Timeout,
+    Garbled,
     Malformed,
 }
 
@@ -92,9 +94,10 @@ impl Counts {
             Counted::Answer => self.answers += 1,
             Counted::Exception(code) => *self.exceptions.entry(code).or_default() += 1,
             Counted::Timeout => self.timeouts += 1,
+            Counted::Garbled => self.garbled += 1,
             Counted::Malformed => self.malformed += 1,
         }
-        if what != Counted::Timeout {
+        if !matches!(what, Counted::Timeout | Counted::Garbled) {
             self.answer_times.add(took);
         }
     }
@@ -105,6 +108,7 @@ impl Counts {
             answers: self.answers,
             timeouts: self.timeouts,
             malformed: self.malformed,
+            garbled: self.garbled,
             exceptions: self
                 .exceptions
                 .iter()
@@ -141,6 +145,8 @@ pub struct CountsView {
     pub timeouts: u64,
     /// Answers that broke the protocol.
     pub malformed: u64,
+    /// Answers that came cut, or whose CRC or LRC was wrong.
+    pub garbled: u64,
     /// Refusals, by their reason.
     pub exceptions: Vec<ExceptionCount>,
     /// How long answers took, refusals included.
@@ -176,8 +182,14 @@ pub struct LinkStatistics {
     /// All its devices together.
     #[serde(flatten)]
     pub counts: CountsView,
-    /// Frames that answered nothing: late, or from somebody else.
+    /// Frames that answered nothing.
     pub unmatched: u64,
+    /// Answers that came after their timeout.
+    pub late: u64,
+    /// Answers of other units than the one that was asked.
+    pub wrong_unit: u64,
+    /// Bytes of a line that belong to no frame.
+    pub noise_bytes: u64,
     /// Bytes sent.
     pub bytes_sent: u64,
     /// Bytes received.
@@ -266,6 +278,9 @@ impl Statistics {
         self.client.bytes_sent += sent;
         self.client.bytes_received += received;
         self.client.unmatched += after.unmatched - before.unmatched;
+        self.client.late += after.late - before.late;
+        self.client.wrong_unit += after.wrong_unit - before.wrong_unit;
+        self.client.noise_bytes += after.noise_bytes - before.noise_bytes;
         if let Some((character, silence)) = self.line {
             let frames = after.requests - before.requests + after.answers - before.answers;
             let count = |number: u64| u32::try_from(number).unwrap_or(u32::MAX);
@@ -284,6 +299,9 @@ impl Statistics {
         LinkStatistics {
             counts: self.all.view(),
             unmatched: self.client.unmatched,
+            late: self.client.late,
+            wrong_unit: self.client.wrong_unit,
+            noise_bytes: self.client.noise_bytes,
             bytes_sent: self.client.bytes_sent,
             bytes_received: self.client.bytes_received,
             bus_load: self.line.and(up).map(|up| (self.busy.as_secs_f64() / up.as_secs_f64()).min(1.0)),

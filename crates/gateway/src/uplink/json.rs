@@ -431,7 +431,7 @@ impl JsonTask {
                 self.waiting.insert(number, command.id);
                 let answer = Some((number, self.results.0.clone()));
                 let (device, point, value) = (command.device, command.point, command.value);
-                self.commands.send(HostCommand { uplink, device, point, value, answer });
+                self.commands.send(HostCommand { uplink, device, point, value, at: Instant::now(), answer });
             }
             Err((id, why)) => {
                 self.commands.refused(&uplink, &format!("{topic}: {why}"));
@@ -442,8 +442,8 @@ impl JsonTask {
     }
 
     fn tell_result(&mut self, result: &CommandResult) {
-        let id = self.waiting.remove(&result.slot).unwrap_or_default();
-        let word = if result.is_accepted { "accepted" } else { "refused" };
+        let id = self.waiting.remove(&result.number).unwrap_or_default();
+        let word = result.outcome.word();
         self.replies.push_back(json!({ "id": id, "result": word, "reason": result.words }).to_string());
     }
 

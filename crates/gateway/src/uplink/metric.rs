@@ -164,7 +164,8 @@ impl Snapshots for Current<'_> {
         }
         let reading = u32::try_from(alias).ok().and_then(|index| self.latest.read(PointIndex(index)));
         match reading {
-            Some(reading) if reading.version > 0 => {
+            // What was forgotten was read at no time that could be told.
+            Some(reading) if reading.quality != Quality::Bad(Reason::NeverRead) => {
                 snapshot_of(reading.value.as_ref(), reading.quality, reading.source_time)
             }
             _ => snapshot_of(None, Quality::Bad(Reason::NeverRead), self.now),

@@ -11,7 +11,7 @@ use crate::link::Backoff;
 use crate::status::{Shared, UplinkState, UplinkStatus};
 use arc_swap::ArcSwap;
 use interlex_core::description::{SparkplugUplink, Uplink};
-use interlex_core::{LatestTable, PointIndex, Sample, Value};
+use interlex_core::{CommandOutcome, LatestTable, PointIndex, Sample, Value};
 use interlex_sparkplug::{Datum, EdgeNode, EdgeNodeEvent, MetricValue, Outgoing};
 use interlex_store::Store;
 use std::collections::{HashMap, VecDeque};
@@ -319,9 +319,13 @@ impl SparkplugTask {
                     has_host = self.node.is_awaiting_host() && !self.brokers.has_others();
                 }
                 EdgeNodeEvent::Command { device, metric, value } => self.command(device, metric, value),
-                EdgeNodeEvent::CommandRefused(why) => {
+                EdgeNodeEvent::CommandRefused { device, why } => {
                     self.commands.refused(self.uplink.settings.name.as_str(), &why);
                     tracing::warn!(uplink = self.name(), why, "command refused");
+                    if let Some(number) = device {
+                        let outcome = CommandOutcome::Refused(why);
+                        self.tell_result(CommandResult { number, words: outcome.to_string(), outcome });
+                    }
                 }
             }
         }
@@ -362,12 +366,12 @@ impl SparkplugTask {
         };
         let (uplink, answer) = (self.name().to_owned(), Some((device, self.results.0.clone())));
         let (device, point) = (info.device.to_string(), info.name().to_owned());
-        self.commands.send(HostCommand { uplink, device, point, value, answer });
+        self.commands.send(HostCommand { uplink, device, point, value, at: Instant::now(), answer });
     }
 
     /// Tells hosts what became of a command, in the device's metric for it.
     fn tell_result(&mut self, result: CommandResult) {
-        let CommandResult { slot, words, .. } = result;
+        let CommandResult { number: slot, words, .. } = result;
         let words: Arc<str> = words.into();
         self.last_results.insert(slot, Arc::clone(&words));
         let Some(metric) = self.announced.result_place(slot) else { return };
