@@ -75,7 +75,7 @@ impl Rig {
         let plant = CountingPlant::start().await?;
         let description = read(&files(plant.port(), broker.port())).map_err(|p| anyhow::anyhow!("{p:?}"))?;
         broker.stop().await;
-        let options = GatewayOptions { revision: 1, store: Some(store.clone()) };
+        let options = GatewayOptions { revision: 1, store: Some(store.clone()), ..GatewayOptions::default() };
         let gateway = Gateway::start(Arc::new(description), options).await;
         Ok(Self { _directory: directory, broker, _database: database, store, gateway, _plant: plant })
     }

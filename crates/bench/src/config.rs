@@ -70,7 +70,15 @@ pub(crate) async fn run() -> anyhow::Result<()> {
     let mut database = Database::start(&directory.path().join("database"), free_port()?).await?;
     let store = Store::new(&database.url("interlex"))?;
     let (listen, data_dir) = ((Ipv4Addr::LOCALHOST, 0).into(), directory.path().to_owned());
-    let service = Service::start(ServiceConfig { listen, store: store.clone(), data_dir, tls: None }).await?;
+    let service = Service::start(ServiceConfig {
+        listen,
+        store: store.clone(),
+        data_dir,
+        tls: None,
+        trusted_proxies: Vec::new(),
+        is_audit_required: false,
+    })
+    .await?;
     service.ready().await;
     let person = NewPerson { name: "bench", password_hash: "unusable", role: Role::Engineer, created_at: 0 };
     store.add_person(&person).await?;

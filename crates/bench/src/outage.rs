@@ -51,7 +51,7 @@ pub(crate) async fn run() -> anyhow::Result<()> {
     let mut host = Recorder::new(broker.port(), "control-room");
     host.come();
     let description = read(&files(plant.port(), line.port())).map_err(|problems| anyhow::anyhow!("{problems:?}"))?;
-    let options = GatewayOptions { revision: 1, store: Some(store.clone()) };
+    let options = GatewayOptions { revision: 1, store: Some(store.clone()), ..GatewayOptions::default() };
     let gateway = Gateway::start(Arc::new(description), options).await;
     let uplink =
         || -> anyhow::Result<UplinkStatus> { gateway.status().uplinks.into_iter().next().context("no uplink") };

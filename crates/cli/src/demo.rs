@@ -97,7 +97,15 @@ pub(crate) async fn run(arguments: DemoArguments) -> anyhow::Result<()> {
     let step = Step::begin("service");
     let store = Store::new(&database.url("interlex"))?;
     let (listen, data_dir) = ((Ipv4Addr::LOCALHOST, ports.console).into(), arguments.data_dir.clone());
-    let service = Service::start(ServiceConfig { listen, store, data_dir, tls: None }).await?;
+    let service = Service::start(ServiceConfig {
+        listen,
+        store,
+        data_dir,
+        tls: None,
+        trusted_proxies: Vec::new(),
+        is_audit_required: false,
+    })
+    .await?;
     service.ready().await;
     prepare(&service, ports, &line).await?;
     step.done(&format!("gateway {GATEWAY} runs"));

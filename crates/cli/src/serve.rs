@@ -1,13 +1,14 @@
-use crate::args::ServeArguments;
+use crate::args::{AuditMode, ServeArguments};
 use crate::exit::{ExitReason, failed};
 use crate::log;
 use anyhow::Context;
-use interlex_service::{Service, ServiceConfig, TlsSource};
+use interlex_service::{AddressRange, Service, ServiceConfig, TlsSource};
 use interlex_store::Store;
 use serde::Deserialize;
 use std::fs;
+use std::io::IsTerminal;
 use std::net::{Ipv4Addr, SocketAddr};
-use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use tokio::signal::unix::{SignalKind, signal};
 
@@ -22,6 +23,9 @@ struct Settings {
     data_dir: Option<PathBuf>,
     tls_cert: Option<PathBuf>,
     tls_key: Option<PathBuf>,
+    #[serde(default)]
+    trusted_proxies: Vec<String>,
+    audit: Option<AuditMode>,
 }
 
 pub(crate) async fn run(arguments: ServeArguments) -> anyhow::Result<()> {
@@ -29,7 +33,9 @@ pub(crate) async fn run(arguments: ServeArguments) -> anyhow::Result<()> {
     let settings = match &arguments.settings {
         Some(path) => {
             let text = fs::read_to_string(path).with_context(|| format!("reading {}", path.display()))?;
-            toml::from_str(&text).with_context(|| format!("reading {}", path.display()))?
+            let settings: Settings = toml::from_str(&text).with_context(|| format!("reading {}", path.display()))?;
+            keeps_its_password(path, settings.database.as_deref())?;
+            settings
         }
         None => Settings::default(),
     };
@@ -48,20 +54,53 @@ pub(crate) async fn run(arguments: ServeArguments) -> anyhow::Result<()> {
         (None, None) => None,
         _ => return Err(failed(ExitReason::Failure, "tls-cert and tls-key go together; name both or none")),
     };
-    let config = ServiceConfig { listen, store: Store::new(&database)?, data_dir: data_dir.clone(), tls };
+    let proxies = settings.trusted_proxies.iter().map(|text| text.parse()).collect::<Result<Vec<AddressRange>, _>>()?;
+    let config = ServiceConfig {
+        listen,
+        store: Store::new(&database)?,
+        data_dir: data_dir.clone(),
+        tls,
+        trusted_proxies: if arguments.trusted_proxies.is_empty() { proxies } else { arguments.trusted_proxies },
+        is_audit_required: arguments.audit.or(settings.audit) == Some(AuditMode::Required),
+    };
     let service = Service::start(config).await?;
     tracing::info!(url = service.url(), "listening");
-    tokio::select! {
-        () = service.ready() => {}
-        outcome = interrupted() => {
-            outcome?;
-            service.stop().await;
-            return Ok(());
+    let ended = tokio::select! {
+        () = service.ready() => {
+            tell_setup_link(&service, &data_dir)?;
+            tokio::select! {
+                outcome = interrupted() => outcome,
+                why = service.gave_up() => Err(failed(ExitReason::Failure, why)),
+            }
         }
-    }
-    keep_setup_link(&service, &data_dir)?;
-    interrupted().await?;
+        outcome = interrupted() => outcome,
+        why = service.gave_up() => Err(failed(ExitReason::Failure, why)),
+    };
     service.stop().await;
+    ended
+}
+
+/// Keeps the link of the first set-up, and prints it where somebody sits at a terminal.
+fn tell_setup_link(service: &Service, data_dir: &Path) -> anyhow::Result<()> {
+    let Some(link) = keep_setup_link(service, data_dir)? else { return Ok(()) };
+    if std::io::stderr().is_terminal() {
+        anstream::eprintln!("Nobody can sign in yet. Set up: {link}");
+    }
+    Ok(())
+}
+
+/// Refuses a settings file with a password in it that others can read.
+fn keeps_its_password(path: &Path, database: Option<&str>) -> anyhow::Result<()> {
+    let has_password = database.is_some_and(|url| {
+        let authority = url.split_once("://").map_or(url, |(_, rest)| rest);
+        authority.split_once('@').is_some_and(|(who, _)| who.contains(':'))
+    });
+    let mode = fs::metadata(path).with_context(|| format!("reading {}", path.display()))?.permissions().mode();
+    if has_password && mode & 0o077 != 0 {
+        let path = path.display();
+        let message = format!("{path} holds the password of the database, and others can read it: chmod 600 {path}");
+        return Err(failed(ExitReason::Failure, message));
+    }
     Ok(())
 }
 

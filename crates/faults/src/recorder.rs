@@ -4,7 +4,7 @@ use parking_lot::Mutex;
 use rumqttc::{AsyncClient, Event, LastWill, MqttOptions, Packet, QoS};
 use std::collections::HashMap;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use tokio::task::JoinHandle;
 
@@ -36,6 +36,9 @@ pub struct Recorder {
     ledger: Ledger,
     /// The time of its last STATE.
     born: Arc<AtomicU64>,
+    keep_alive: Duration,
+    /// Whether it does nothing, as a process that is stopped.
+    is_frozen: Arc<AtomicBool>,
     listening: Option<JoinHandle<()>>,
 }
 
@@ -43,14 +46,35 @@ impl Recorder {
     /// A host that is not there yet.
     #[must_use]
     pub fn new(port: u16, host: &str) -> Self {
-        Self { port, host: host.to_owned(), ledger: Ledger::default(), born: Arc::default(), listening: None }
+        Self {
+            port,
+            host: host.to_owned(),
+            ledger: Ledger::default(),
+            born: Arc::default(),
+            keep_alive: Duration::from_secs(5),
+            is_frozen: Arc::default(),
+            listening: None,
+        }
+    }
+
+    /// The keep-alive of its own connection, in whole seconds; 5 without this.
+    #[must_use]
+    pub const fn with_keep_alive(mut self, keep_alive: Duration) -> Self {
+        self.keep_alive = keep_alive;
+        self
+    }
+
+    /// Stops it from doing anything, or lets it go on.
+    pub fn freeze(&self, is_frozen: bool) {
+        self.is_frozen.store(is_frozen, Ordering::SeqCst);
     }
 
     /// Comes: connects again and again, listens, and tells that it is online.
     pub fn come(&mut self) {
         let (port, host) = (self.port, self.host.clone());
         let (ledger, born) = (Arc::clone(&self.ledger), Arc::clone(&self.born));
-        self.listening.get_or_insert_with(|| tokio::spawn(listen(port, host, ledger, born)));
+        let (keep_alive, frozen) = (self.keep_alive, Arc::clone(&self.is_frozen));
+        self.listening.get_or_insert_with(|| tokio::spawn(listen(port, host, (ledger, born), keep_alive, frozen)));
     }
 
     /// Is gone without a word: its broker tells so, if there is one.
@@ -95,14 +119,20 @@ fn now() -> u64 {
     u64::try_from(since.as_millis()).unwrap_or(0)
 }
 
-async fn listen(port: u16, host: String, ledger: Ledger, said: Arc<AtomicU64>) {
+async fn listen(
+    port: u16,
+    host: String,
+    (ledger, said): (Ledger, Arc<AtomicU64>),
+    keep_alive: Duration,
+    is_frozen: Arc<AtomicBool>,
+) {
     let (state_topic, mut births) = (format!("spBv1.0/STATE/{host}"), 0);
     let mut names = HashMap::new();
     loop {
         let born = now();
         let state = |online: bool| format!("{{\"online\":{online},\"timestamp\":{born}}}");
         let mut options = MqttOptions::new(format!("recorder-{host}"), "127.0.0.1", port);
-        options.set_keep_alive(Duration::from_secs(5));
+        options.set_keep_alive(keep_alive);
         options.set_max_packet_size(64 << 20, 1 << 20);
         options.set_last_will(LastWill::new(&state_topic, state(false), QoS::AtLeastOnce, true));
         let (client, mut eventloop) = AsyncClient::new(options, 64);
@@ -110,6 +140,9 @@ async fn listen(port: u16, host: String, ledger: Ledger, said: Arc<AtomicU64>) {
         network.set_tcp_nodelay(true);
         eventloop.set_network_options(network);
         while let Ok(event) = eventloop.poll().await {
+            while is_frozen.load(Ordering::SeqCst) {
+                tokio::time::sleep(Duration::from_millis(10)).await;
+            }
             // The queue has room: nothing else is sent here.
             match event {
                 Event::Incoming(Packet::ConnAck(_)) => {

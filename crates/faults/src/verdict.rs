@@ -31,6 +31,10 @@ impl Verdict {
             if let Some(time) = times.insert(arrival.value, arrival.timestamp) {
                 verdict.repeats += 1;
                 verdict.unrecognisable += u64::from(time != arrival.timestamp);
+                if arrival.is_historical {
+                    // What comes again is known, whatever came since.
+                    continue;
+                }
             }
             if arrival.is_historical {
                 let before = history.insert(arrival.session, arrival.value);

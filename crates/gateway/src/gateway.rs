@@ -7,7 +7,9 @@ use crate::link::{
 };
 use crate::points::{PointInfo, PointTable};
 use crate::recent::RecentValues;
-use crate::status::{BufferView, DeviceState, GatewayStatus, LinkStatus, RequestView, Shared, UplinkStatus};
+use crate::status::{
+    BufferView, DeviceState, GatewayStatus, LinkStatus, RequestView, Shared, UplinkState, UplinkStatus,
+};
 use crate::uplink::{
     INPUT_QUEUE, JsonTask, Published, REQUEST_QUEUE, SentMessage, Shape, SparkplugTask, UplinkInput, UplinkRequest,
     UplinkStart, Uplinks, initial_status, titles,
@@ -16,7 +18,7 @@ use crate::write::{PointWrite, WriteError, WriteOutcome};
 use arc_swap::ArcSwap;
 use interlex_core::description::{Description, Device, DeviceProtocol, Link, PartFate, Point, Uplink, UplinkKind};
 use interlex_core::{LatestTable, Timestamp, Value};
-use interlex_store::Store;
+use interlex_store::{AuditTrail, Store};
 use std::sync::Arc;
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
@@ -29,6 +31,10 @@ pub struct GatewayOptions {
     pub revision: u32,
     /// Where bdSeq and journal are kept; without one they last as long as the process.
     pub store: Option<Store>,
+    /// Where it is written down what hosts did; a trail of its own into the store when it is left out.
+    pub trail: Option<AuditTrail>,
+    /// Whether nothing that hosts command is carried out while the audit trail does not take entries.
+    pub is_audit_required: bool,
 }
 
 /// One running gateway. Another description can take the place of its own at any time: only what differs is touched.
@@ -43,6 +49,32 @@ pub struct Gateway {
     running: Arc<ArcSwap<Running>>,
     /// The tasks, for whoever changes something; one at a time.
     tasks: tokio::sync::Mutex<Tasks>,
+}
+
+/// Samples that wait for the broker of an uplink, and that an activation would lose.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, utoipa::ToSchema)]
+pub struct WaitingLoss {
+    /// The uplink.
+    pub uplink: String,
+    /// How many.
+    pub samples: u64,
+    /// Of so many more it is not known, since they are in the database only.
+    pub perhaps: u64,
+    /// Whether the uplink is online, so that they are being sent.
+    pub is_online: bool,
+}
+
+impl std::fmt::Display for WaitingLoss {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let Self { uplink, samples, perhaps, .. } = self;
+        match (samples, perhaps) {
+            (samples, 0) => write!(f, "{samples} samples that wait at uplink {uplink} would be lost"),
+            (0, perhaps) => write!(f, "some of {perhaps} samples that wait at uplink {uplink} may be lost"),
+            (samples, perhaps) => {
+                write!(f, "{samples} samples that wait at uplink {uplink}, and some of {perhaps} more, would be lost")
+            }
+        }
+    }
 }
 
 /// What runs right now.
@@ -322,20 +354,21 @@ impl Running {
 impl Gateway {
     /// Starts everything that a description describes. What cannot be reached is tried again and again.
     pub async fn start(description: Arc<Description>, options: GatewayOptions) -> Self {
+        let trail = options.trail.or_else(|| options.store.clone().map(AuditTrail::new));
         let nothing = Running {
             description: Arc::new(Description::empty(&description)),
             points: Arc::default(),
             latest: Arc::new(LatestTable::new(0)),
             links: Vec::new(),
             uplinks: Vec::new(),
-            lifetimes: Lifetimes::new(description.gateway.name.as_str(), options.store.clone()).await,
+            lifetimes: Lifetimes::new(description.gateway.name.as_str(), options.store.clone(), trail.clone()).await,
             owed: OwedByTarget::default(),
             activation: Activation::default(),
         };
         let lifetimes = nothing.lifetimes.clone();
         let running = Arc::new(ArcSwap::from_pointee(nothing));
         let gateway = Self {
-            commands: HostCommands::start(Arc::clone(&running), options.store.clone()),
+            commands: HostCommands::start(Arc::clone(&running), trail, options.is_audit_required),
             store: options.store,
             since: wall_clock().as_millis(),
             recent: Arc::default(),
@@ -375,6 +408,33 @@ impl Gateway {
         let (lifetimes, owed) = (before.lifetimes.clone(), before.owed.clone());
         let running = Running { description, points, latest, links, uplinks, lifetimes, owed, activation };
         self.running.store(Arc::new(running));
+    }
+
+    /// The samples that wait for brokers and that a description in the place of the running one would lose, since their
+    /// uplinks or points are not in it.
+    pub async fn would_lose(&self, description: &Description) -> Vec<WaitingLoss> {
+        let running = self.running();
+        let points = Arc::new(PointTable::new(description, &running.points));
+        let is_gone = |info: &PointInfo| points.get(info.index).is_none();
+        let removes_points = running.points.all().iter().any(is_gone);
+        let mut losses = Vec::new();
+        for uplink in &running.uplinks {
+            let (status, _) = uplink.status.read(wall_clock());
+            let is_online = status.state == UplinkState::Online;
+            let loss = |samples, perhaps| WaitingLoss { uplink: status.name.clone(), samples, perhaps, is_online };
+            if !description.uplinks.iter().any(|other| other.settings.name.as_str() == status.name) {
+                losses.push(loss(status.buffer.waiting, 0));
+            } else if removes_points {
+                let (answer, answered) = tokio::sync::oneshot::channel();
+                if uplink.requests.send(UplinkRequest::WouldLose(Arc::clone(&points), answer)).await.is_ok()
+                    && let Ok(told) = answered.await
+                {
+                    losses.push(loss(told.certainly, told.perhaps));
+                }
+            }
+        }
+        losses.retain(|loss| loss.samples + loss.perhaps > 0);
+        losses
     }
 
     /// Stops the links that are gone or differ.

@@ -2,7 +2,7 @@ use crate::clock::wall_clock;
 use crate::gateway::Running;
 use arc_swap::ArcSwap;
 use interlex_core::{CommandOutcome, Value};
-use interlex_store::{AuditEntry, Store};
+use interlex_store::{AuditEntry, AuditTrail};
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -75,15 +75,17 @@ const QUEUE: usize = 64;
 #[derive(Clone)]
 struct Lane {
     running: Arc<ArcSwap<Running>>,
-    store: Option<Store>,
+    trail: Option<AuditTrail>,
+    /// Whether nothing is carried out while the audit trail does not take entries.
+    is_audit_required: bool,
     dropped: Arc<AtomicU64>,
 }
 
 impl HostCommands {
     /// Starts to carry commands out on whatever runs; it ends with the last sender.
-    pub(crate) fn start(running: Arc<ArcSwap<Running>>, store: Option<Store>) -> Self {
+    pub(crate) fn start(running: Arc<ArcSwap<Running>>, trail: Option<AuditTrail>, is_audit_required: bool) -> Self {
         let (commands, mut receiver) = Self::channel();
-        let lane = Lane { running, store, dropped: Arc::clone(&commands.dropped) };
+        let lane = Lane { running, trail, is_audit_required, dropped: Arc::clone(&commands.dropped) };
         tokio::spawn(async move {
             let mut lanes: HashMap<String, mpsc::Sender<HostCommand>> = HashMap::new();
             while let Some(told) = receiver.recv().await {
@@ -140,6 +142,8 @@ impl Lane {
         while let Some(command) = commands.recv().await {
             let words = if command.at.elapsed() > PATIENCE {
                 command.refuse(format!("others took {} s before its turn", PATIENCE.as_secs()))
+            } else if self.is_audit_required && !self.takes_entries().await {
+                command.refuse("the audit trail is required, and its database is away".to_owned())
             } else {
                 let (outcome, words) = carry_out(&self.running.load_full(), &command).await;
                 command.answer(outcome, words.clone());
@@ -154,8 +158,15 @@ impl Lane {
         }
     }
 
+    async fn takes_entries(&self) -> bool {
+        match &self.trail {
+            Some(trail) => trail.flush().await.is_ok() && trail.is_there().await,
+            None => true,
+        }
+    }
+
     async fn audit(&self, uplink: &str, detail: &str) {
-        let Some(store) = &self.store else { return };
+        let Some(trail) = &self.trail else { return };
         let running = self.running.load_full();
         let source = format!("uplink {uplink}");
         let entry = AuditEntry {
@@ -167,8 +178,8 @@ impl Lane {
             detail,
             ..AuditEntry::default()
         };
-        if let Err(error) = store.add_audit(&entry).await {
-            tracing::error!(%error, detail, "a command is missing in the audit trail");
+        if let Err(error) = trail.add(&entry).await {
+            tracing::error!(%error, detail, "a command waits for the audit trail");
         }
     }
 }

@@ -36,7 +36,7 @@ mod write;
 pub use activation::{LinkOutcome, Outcome, Progress, UplinkOutcome};
 pub use broker_trial::{BrokerTrial, BrokerTrialStep, TrialMessage, try_broker};
 pub use clock::wall_clock;
-pub use gateway::{Gateway, GatewayOptions, Running};
+pub use gateway::{Gateway, GatewayOptions, Running, WaitingLoss};
 pub use identify::{IdentityObject, TrialIdentity, identify};
 pub use link::{
     Bar, CountsView, DeviceCounts, ExceptionCount, FrameFilter, FrameView, HistogramView, LinkStatistics, RateView,

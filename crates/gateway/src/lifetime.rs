@@ -6,7 +6,7 @@ use crate::points::PointInfo;
 use crate::write::WriteError;
 use arc_swap::ArcSwap;
 use interlex_core::{Timestamp, Value};
-use interlex_store::{AuditEntry, Store};
+use interlex_store::{AuditEntry, AuditTrail, Store};
 use parking_lot::Mutex;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::{Arc, Weak};
@@ -32,6 +32,7 @@ type Key = (String, String);
 struct Shared {
     gateway: String,
     store: Option<Store>,
+    trail: Option<AuditTrail>,
     moments: Mutex<Moments>,
     /// Whoever writes to a point holds its lock.
     orders: Mutex<HashMap<Key, Arc<tokio::sync::Mutex<()>>>>,
@@ -52,10 +53,10 @@ const AGAIN: Duration = Duration::from_secs(1);
 
 impl Lifetimes {
     /// Those that an earlier run has left, as soon as the database tells.
-    pub(crate) async fn new(gateway: &str, store: Option<Store>) -> Self {
+    pub(crate) async fn new(gateway: &str, store: Option<Store>, trail: Option<AuditTrail>) -> Self {
         let moments = Mutex::new(Moments { is_loaded: store.is_none(), ..Moments::default() });
-        let shared =
-            Shared { gateway: gateway.to_owned(), store, moments, orders: Mutex::default(), changed: Arc::default() };
+        let (orders, changed) = (Mutex::default(), Arc::default());
+        let shared = Shared { gateway: gateway.to_owned(), store, trail, moments, orders, changed };
         let lifetimes = Self { shared: Arc::new(shared) };
         lifetimes.load().await;
         lifetimes
@@ -256,7 +257,7 @@ impl Lifetimes {
     }
 
     async fn audit(&self, detail: &str) {
-        let Some(store) = &self.shared.store else { return };
+        let Some(trail) = &self.shared.trail else { return };
         let entry = AuditEntry {
             at: wall_clock().as_millis(),
             person: "(lifetime)",
@@ -266,8 +267,8 @@ impl Lifetimes {
             detail,
             ..AuditEntry::default()
         };
-        if let Err(error) = store.add_audit(&entry).await {
-            tracing::error!(%error, detail, "a command is missing in the audit trail");
+        if let Err(error) = trail.add(&entry).await {
+            tracing::error!(%error, detail, "a command waits for the audit trail");
         }
     }
 }

@@ -167,7 +167,10 @@ pub struct BufferState {
     pub durable: u64,
     /// How many bytes they take there.
     pub bytes: u64,
-    /// Samples lost since the uplink runs: too many, too old, or of points that are gone.
+    /// Samples that the broker has read, and that the primary host may not have: they are sent again should it turn out to
+    /// have been away.
+    pub unsettled: u64,
+    /// Samples lost, as far as gaps are remembered: too many, too old, or of points that are gone.
     pub lost: u64,
     /// Whether there is no more room.
     pub is_full: bool,

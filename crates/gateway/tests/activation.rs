@@ -170,7 +170,9 @@ async fn links_and_uplinks_that_did_not_change_go_on_without_a_gap() {
     let first = described(SPEED, "", "");
     let tap = Tap::start(&first.uplinks[0], &interlex_gateway::PointTable::default(), &[], ("test", None)).unwrap();
     let heard = listen(tap);
-    let gateway = Gateway::start(first, GatewayOptions { revision: 1, store: Some(store.clone()) }).await;
+    let gateway =
+        Gateway::start(first, GatewayOptions { revision: 1, store: Some(store.clone()), ..GatewayOptions::default() })
+            .await;
     let is_up = |gateway: &Gateway, points| {
         gateway.status().points_good == points && gateway.outcome().progress == Progress::Done
     };

@@ -41,7 +41,8 @@ fn files(url: &str, keys: &[(&str, &str)]) -> Files {
 /// Connects, and gives what came of it: nothing when it is online, else the first error.
 async fn outcome(files: &Files) -> Option<String> {
     let description = Arc::new(read(files).unwrap());
-    let gateway = Gateway::start(description, GatewayOptions { revision: 1, store: None }).await;
+    let gateway =
+        Gateway::start(description, GatewayOptions { revision: 1, store: None, ..GatewayOptions::default() }).await;
     let waiting = async {
         loop {
             let uplink = gateway.status().uplinks[0].clone();

@@ -20,8 +20,8 @@ fn files(plant: u16, broker: u16, more: &str) -> Files {
     let main = format!(
         "[gateway]\nname = \"alderfen-1\"\n[rates]\nfast = \"20ms\"\n[[link]]\nname = \"bus\"\nprotocol = \"modbus-tcp\"\nhost = \
          \"127.0.0.1\"\nport = {plant}\n{devices}[[uplink]]\nname = \"cloud\"\nkind = \"sparkplug\"\nurl = \
-         \"mqtt://127.0.0.1:{broker}\"\ngroup = \"alderfen\"\nnode = \"works-1\"\nkeep-alive = \"1s\"\njournal-flush = \
-         \"100ms\"\nprimary-host = \"control-room\"\n{more}"
+         \"mqtt://127.0.0.1:{broker}\"\ngroup = \"alderfen\"\nnode = \"works-1\"\njournal-flush = \"100ms\"\nprimary-host = \
+         \"control-room\"\n{more}"
     );
     let points = "name,address,type,rate,unit\ncount,holding:0,uint32,fast,kWh\n".to_owned();
     [("gateway.toml".to_owned(), main), ("p.csv".to_owned(), points)].into()
@@ -57,7 +57,11 @@ async fn gateway(files: Files, database: String) -> (Runtime, Arc<Gateway>) {
     let starting = std::thread::spawn(move || {
         let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
         let gateway = runtime.block_on(async {
-            let options = GatewayOptions { revision: 1, store: Some(Store::new(&database).unwrap()) };
+            let options = GatewayOptions {
+                revision: 1,
+                store: Some(Store::new(&database).unwrap()),
+                ..GatewayOptions::default()
+            };
             Gateway::start(Arc::new(read(&files).unwrap()), options).await
         });
         (runtime, Arc::new(gateway))
@@ -88,6 +92,11 @@ impl Drop for Run {
 
 impl Run {
     async fn start(more: &str) -> Self {
+        let more = format!("keep-alive = \"1s\"\nhost-keep-alive = \"2s\"\n{more}");
+        Self::start_with(&more, Duration::from_secs(2)).await
+    }
+
+    async fn start_with(more: &str, host_keep_alive: Duration) -> Self {
         let directory = tempfile::tempdir().unwrap();
         let broker = Broker::start(&directory.path().join("broker"), free_port().unwrap()).await.unwrap();
         let database = Database::start(&directory.path().join("database"), free_port().unwrap()).await.unwrap();
@@ -95,7 +104,7 @@ impl Run {
         store.migrate().await.unwrap();
         let plant = CountingPlant::start().await.unwrap();
         let line = BreakableLine::start(broker.port()).await.unwrap();
-        let host = Recorder::new(broker.port(), "control-room");
+        let host = Recorder::new(broker.port(), "control-room").with_keep_alive(host_keep_alive);
         let files = files(plant.port(), line.port(), more);
         let (runtime, gateway) = gateway(files, database.url("interlex")).await;
         let (runtime, more) = (Some(runtime), more.to_owned());
@@ -216,6 +225,40 @@ async fn a_host_that_is_late_after_a_crash_of_the_broker_misses_nothing() {
     run.is_back().await;
     let verdict = run.verdict().await;
     assert!(verdict.is_clean(), "{verdict}: {:?}", verdict.missing);
+    run.stop().await;
+}
+
+/// The broker finds out late that the host is gone, and has read what the node said for nobody.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_frozen_broker_reads_for_a_host_that_is_gone_comes_again() {
+    // The host's keep-alive is shorter than the node's: after the freeze the broker drops the host, and not the node.
+    let more = "keep-alive = \"60s\"\nhost-keep-alive = \"2s\"\nhost-grace = \"300ms\"\n";
+    let mut run = Run::start_with(more, Duration::from_secs(2)).await;
+    run.host.come();
+    run.is_back().await;
+    for _ in 0..2 {
+        let reads = run.plant.reads(1);
+        until("values arrive", || newest(&run.host, 1) + 20 > u64::from(run.plant.reads(1))).await;
+        let said = run.host.said_online_at();
+        run.broker.freeze(true);
+        // One and a half of its keep-alive, and more.
+        let frozen = tokio::time::Instant::now();
+        until("the host is overdue", || frozen.elapsed() > Duration::from_secs(5)).await;
+        run.broker.freeze(false);
+        until("the host is there anew", || run.host.said_online_at() > said).await;
+        run.is_back().await;
+        assert!(run.plant.reads(1) > reads + 100);
+    }
+    // The host does nothing for a while: what its broker sends it meanwhile is lost with its connection.
+    let said = run.host.said_online_at();
+    run.host.freeze(true);
+    run.until("the host is missed", |uplink| uplink.state == UplinkState::Waiting || offline(uplink)).await;
+    run.host.freeze(false);
+    until("the host is there anew", || run.host.said_online_at() > said).await;
+    run.is_back().await;
+    let verdict = run.verdict().await;
+    assert_eq!((verdict.lost, verdict.unrecognisable), (0, 0), "{verdict}: {:?}", verdict.missing);
+    assert!(verdict.repeats > 0, "{verdict}");
     run.stop().await;
 }
 

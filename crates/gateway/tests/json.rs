@@ -99,7 +99,7 @@ async fn every_sample_is_in_a_message_and_every_message_arrives_through_outages(
         );
         let files = files(plant.port(), line.port(), points, &uplink);
         let start = async || {
-            let options = GatewayOptions { revision: 1, store: Some(store.clone()) };
+            let options = GatewayOptions { revision: 1, store: Some(store.clone()), ..GatewayOptions::default() };
             Gateway::start(Arc::new(read(&files).unwrap()), options).await
         };
         let of = |gateway: &Gateway| -> UplinkStatus { gateway.status().uplinks[0].clone() };
@@ -177,7 +177,7 @@ async fn commands_are_answered_and_messages_follow_periods_labels_and_retain() {
                   true\ncommand-topic = \"set/+/+\"\nreply-topic = \"answers\"\ncommand-device = \"topic:1\"\ncommand-point = \
                   \"topic:2\"\nselect = \"name:speed,key\"\n";
     let description = read(&files(plant, broker.port(), points, uplink)).unwrap();
-    let options = GatewayOptions { revision: 1, store: Some(store.clone()) };
+    let options = GatewayOptions { revision: 1, store: Some(store.clone()), ..GatewayOptions::default() };
     let gateway = Gateway::start(Arc::new(description), options).await;
     let listener = Listener::start(broker.port()).await;
     until("messages of both labels", || {

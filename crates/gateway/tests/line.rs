@@ -298,7 +298,7 @@ async fn a_commanded_value_that_is_not_commanded_anew_goes_back_to_the_safe_one(
         point.settings.safe_value = Some("5".into());
     }
     let start = async || {
-        let options = GatewayOptions { revision: 1, store: Some(store.clone()) };
+        let options = GatewayOptions { revision: 1, store: Some(store.clone()), ..GatewayOptions::default() };
         Gateway::start(Arc::new(description.clone()), options).await
     };
     bench.gateway = start().await;

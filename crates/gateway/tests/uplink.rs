@@ -52,7 +52,7 @@ impl Bench {
     }
 
     async fn gateway(&self, store: Option<Store>) -> Gateway {
-        let options = GatewayOptions { revision: 1, store };
+        let options = GatewayOptions { revision: 1, store, ..GatewayOptions::default() };
         Gateway::start(Arc::new(read(&self.files).unwrap()), options).await
     }
 }
@@ -160,7 +160,8 @@ impl Mortal {
         let starting = std::thread::spawn(move || {
             let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
             let gateway = runtime.block_on(async {
-                let options = GatewayOptions { revision: 1, store: Some(Store::new(&url).unwrap()) };
+                let options =
+                    GatewayOptions { revision: 1, store: Some(Store::new(&url).unwrap()), ..GatewayOptions::default() };
                 Gateway::start(Arc::new(read(&files).unwrap()), options).await
             });
             Self { runtime, gateway: Arc::new(gateway) }

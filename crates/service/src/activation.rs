@@ -5,6 +5,39 @@ use interlex_core::description::{self, Description, Difference, Draft, Files, Pr
 use interlex_gateway::{Gateway, GatewayOptions, wall_clock};
 use interlex_store::{AuditEntry, Edit, NewRevision};
 use std::sync::Arc;
+use std::time::Duration;
+use tokio::time::{Instant, sleep};
+
+/// How something is activated.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Why<'a> {
+    /// What is written down about it.
+    pub(crate) note: &'a str,
+    /// Whether samples may be lost that wait for a broker, and whose uplinks or points are gone then.
+    pub(crate) drop_waiting: bool,
+}
+
+/// How long an activation waits for samples to be sent that it would lose.
+const DRAIN: Duration = Duration::from_secs(10);
+const LOOK: Duration = Duration::from_millis(100);
+
+/// Waits until nothing waits any more that the description would lose.
+async fn wait_for_waiting(app: &App, gateway: &str, description: &Description) -> Result<(), ApiError> {
+    let Some(running) = app.gateway(gateway) else { return Ok(()) };
+    let deadline = Instant::now() + DRAIN;
+    loop {
+        let losses = running.would_lose(description).await;
+        if losses.is_empty() {
+            return Ok(());
+        }
+        if Instant::now() >= deadline || !losses.iter().any(|loss| loss.is_online) {
+            let told: Vec<_> = losses.iter().map(ToString::to_string).collect();
+            let what_then = "wait for the broker, or activate without them (--drop-waiting)";
+            return Err(ApiError::Conflict(format!("{}; {what_then}", told.join("; "))));
+        }
+        sleep(LOOK).await;
+    }
+}
 
 /// What was activated.
 #[derive(Debug)]
@@ -40,7 +73,7 @@ pub(crate) async fn activate_draft(
     gateway: &str,
     seen: u64,
     author: &Author,
-    note: &str,
+    why: Why<'_>,
 ) -> Result<Activated, ApiError> {
     let _one_at_a_time = app.activating.lock().await;
     let opened = drafts::open(app, gateway).await?;
@@ -49,7 +82,7 @@ pub(crate) async fn activate_draft(
     }
     let description = drafts::check(app, &opened).await?.into_result().map_err(ApiError::Description)?;
     let canonical = opened.canonical();
-    carry_out(app, &opened, canonical, description, author, note).await
+    carry_out(app, &opened, canonical, description, author, why).await
 }
 
 /// Makes an earlier revision the active one again, under a new number.
@@ -58,7 +91,7 @@ pub(crate) async fn activate_revision(
     gateway: &str,
     number: u32,
     author: &Author,
-    note: &str,
+    why: Why<'_>,
 ) -> Result<Activated, ApiError> {
     let _one_at_a_time = app.activating.lock().await;
     let opened = drafts::open(app, gateway).await?;
@@ -66,7 +99,7 @@ pub(crate) async fn activate_revision(
     let mut checked = description::check(&draft);
     checked.add(drafts::surroundings(app, &draft, gateway).await?);
     let description = checked.into_result().map_err(ApiError::Description)?;
-    carry_out(app, &opened, draft, description, author, note).await
+    carry_out(app, &opened, draft, description, author, why).await
 }
 
 /// Puts files in the place of a draft, whatever it was, and activates them on behalf of the program itself.
@@ -81,7 +114,8 @@ pub(crate) async fn activate_files(app: &App, files: &Files, note: &str) -> Resu
     let (person, at) = (author.person.as_str(), wall_clock().as_millis());
     let edit = Edit { gateway: &opened.record, seed: &opened.draft, person, at };
     let version = app.store.replace_draft(&edit, &draft).await.map_err(drafts::edit_failed)?;
-    activate_draft(app, &name, version, &author, note).await.map(|activated| activated.revision)
+    let why = Why { note, drop_waiting: true };
+    activate_draft(app, &name, version, &author, why).await.map(|activated| activated.revision)
 }
 
 async fn carry_out(
@@ -90,13 +124,16 @@ async fn carry_out(
     canonical: Arc<Draft>,
     mut description: Description,
     author: &Author,
-    note: &str,
+    Why { note, drop_waiting }: Why<'_>,
 ) -> Result<Activated, ApiError> {
     let gateway = opened.record.name.as_str();
     let before = match opened.record.active {
         Some(number) => Some(drafts::revision(app, gateway, number).await?),
         None => None,
     };
+    if !drop_waiting {
+        wait_for_waiting(app, gateway, &description).await?;
+    }
     let difference = difference(before.as_deref(), &canonical);
     let files = canonical.to_files();
     // Before anything is written: a revision whose secrets cannot be opened would not start.
@@ -128,7 +165,12 @@ async fn run(app: &App, description: Description, revision: u32) {
     if let Some(running) = app.gateway(&name) {
         running.activate(description, revision).await;
     } else {
-        let options = GatewayOptions { revision, store: Some(app.store.clone()) };
+        let options = GatewayOptions {
+            revision,
+            store: Some(app.store.clone()),
+            trail: Some(app.trail.clone()),
+            is_audit_required: app.is_audit_required,
+        };
         let gateway = Gateway::start(description, options).await;
         app.gateways.write().insert(name.clone(), Arc::new(gateway));
     }

@@ -1,20 +1,26 @@
 use crate::attempts::Attempts;
 use crate::drafts::OpenDraft;
+use crate::openings::Openings;
 use crate::presence::Presence;
+use crate::proxy::AddressRange;
 use crate::vault::Vault;
 use interlex_core::Timestamp;
 use interlex_core::description::Draft;
 use interlex_gateway::{Gateway, wall_clock};
-use interlex_store::{AuditEntry, Secret, SignedIn, Store};
+use interlex_store::{AuditEntry, AuditTrail, Secret, SignedIn, Store};
 use parking_lot::{Mutex, RwLock};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
+use tokio::sync::watch;
 use tokio_util::sync::CancellationToken;
 
 /// What all requests share.
 #[derive(Debug)]
 pub struct App {
     pub(crate) store: Store,
+    pub(crate) trail: AuditTrail,
+    /// Whether nothing is written to the field while the audit trail does not take entries.
+    pub(crate) is_audit_required: bool,
     pub(crate) vault: Vault,
     pub(crate) gateways: RwLock<BTreeMap<String, Arc<Gateway>>>,
     /// Gateways whose active revision does not run, and why.
@@ -34,6 +40,16 @@ pub struct App {
     pub(crate) attempts: Attempts,
     /// Who was seen signed in lately: they can go on watching while the database is away.
     pub(crate) seen: Mutex<HashMap<String, SignedIn>>,
+    /// Moves when a right may have ended: whoever streams looks anew whether they may.
+    pub(crate) rights: watch::Sender<u64>,
+    /// Live streams, by person.
+    pub(crate) live: Openings,
+    /// Taps, by person: each is a connection to a broker, with what it sends.
+    pub(crate) taps: Openings,
+    /// Scans, by where their links lead.
+    pub(crate) scans: Openings,
+    /// Proxies whose word on where a request comes from is believed.
+    pub(crate) trusted_proxies: Vec<AddressRange>,
     pub(crate) stop: CancellationToken,
 }
 
@@ -52,8 +68,16 @@ pub(crate) struct DatabaseState {
 const MOST_SEEN: usize = 1000;
 
 impl App {
-    pub(crate) fn new(store: Store, vault: Vault, is_tls: bool, stop: CancellationToken) -> Self {
+    pub(crate) fn new(
+        store: Store,
+        vault: Vault,
+        is_tls: bool,
+        trusted_proxies: Vec<AddressRange>,
+        stop: CancellationToken,
+    ) -> Self {
         Self {
+            trail: AuditTrail::new(store.clone()),
+            is_audit_required: false,
             store,
             vault,
             gateways: RwLock::default(),
@@ -67,6 +91,11 @@ impl App {
             setup_code: Mutex::default(),
             attempts: Attempts::default(),
             seen: Mutex::default(),
+            rights: watch::Sender::new(0),
+            live: Openings::new("live streams", 32, 500),
+            taps: Openings::new("taps", 4, 16),
+            scans: Openings::new("scans of this link", 1, 16),
+            trusted_proxies,
             stop,
         }
     }
@@ -81,14 +110,14 @@ impl App {
     }
 
     /// Makes the one-time code of the first set-up.
-    pub(crate) fn make_setup_code(&self) -> Result<String, getrandom::Error> {
+    pub(crate) fn make_setup_code(&self) -> Result<(), getrandom::Error> {
         let secret = Secret::generate()?;
         // Forty bits: with five attempts in five minutes, guessing takes longer than the plant stands.
         let digits = secret.reveal().get(..10).unwrap_or_default().to_uppercase();
         let (left, right) = digits.split_at(5);
         let code = format!("{left}-{right}");
-        *self.setup_code.lock() = Some(code.clone());
-        Ok(code)
+        *self.setup_code.lock() = Some(code);
+        Ok(())
     }
 
     /// Remembers whether the database answers; tells whether that changed.
@@ -115,6 +144,12 @@ impl App {
     /// Forgets what somebody was seen to be allowed.
     pub(crate) fn forget(&self, person: &str) {
         self.seen.lock().retain(|_, who| who.name != person);
+        self.rights_changed();
+    }
+
+    /// Some right may have ended.
+    pub(crate) fn rights_changed(&self) {
+        self.rights.send_modify(|count| *count += 1);
     }
 
     /// Appends to the audit trail. A database that is away must not undo what was done: it is logged instead.
@@ -122,8 +157,8 @@ impl App {
         let entry = AuditEntry { at: wall_clock().as_millis(), ..entry };
         let AuditEntry { person, source, action, detail, gateway, object, .. } = entry;
         tracing::info!(person, source, action, detail, gateway, object, "audit");
-        if let Err(error) = self.store.add_audit(&entry).await {
-            tracing::error!(%error, person, action, "not written to the audit trail");
+        if let Err(error) = self.trail.add(&entry).await {
+            tracing::error!(%error, person, action, "it waits for the audit trail");
         }
     }
 }

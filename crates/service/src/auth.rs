@@ -1,3 +1,4 @@
+use crate::proxy::origin;
 use crate::serve::Peer;
 use crate::{ApiError, App};
 use axum::extract::{ConnectInfo, FromRequestParts};
@@ -48,28 +49,100 @@ pub(crate) struct Source(pub(crate) String);
 impl FromRequestParts<Arc<App>> for Source {
     type Rejection = Infallible;
 
-    async fn from_request_parts(parts: &mut Parts, _: &Arc<App>) -> Result<Self, Infallible> {
+    async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Infallible> {
         let peer = parts.extensions.get::<ConnectInfo<Peer>>();
-        Ok(Self(peer.map_or_else(|| "unknown".to_owned(), |ConnectInfo(Peer(address))| address.ip().to_string())))
+        let origin = peer.map(|ConnectInfo(Peer(address))| origin(address.ip(), &parts.headers, &app.trusted_proxies));
+        Ok(Self(origin.map_or_else(|| "unknown".to_owned(), |address| address.to_string())))
     }
+}
+
+/// The right by which somebody streams; it ends with the session, the token, the password or the role.
+#[derive(Debug)]
+pub(crate) struct Right {
+    app: Arc<App>,
+    kind: CredentialKind,
+    secret: String,
+    role: Role,
+    /// Whose it is.
+    pub(crate) person: String,
+}
+
+impl Right {
+    /// The right of a request, for a role.
+    async fn of(parts: &mut Parts, app: &Arc<App>, role: Role) -> Result<Self, ApiError> {
+        let Viewer(who) = Viewer::from_request_parts(parts, app).await?;
+        if who.role < role {
+            return Err(ApiError::Forbidden(role.word()));
+        }
+        let (kind, secret) = credential(&parts.headers).ok_or(ApiError::NotSignedIn)?;
+        Ok(Self { app: Arc::clone(app), kind, secret: secret.to_owned(), role, person: who.name })
+    }
+
+    /// Waits for its end. While the database is away, nothing ends that was not ended before.
+    pub(crate) async fn ended(self) {
+        let mut changes = self.app.rights.subscribe();
+        loop {
+            tokio::select! {
+                // An error means that the service ends, and its streams with it.
+                _ = changes.changed() => {}
+                () = tokio::time::sleep(LOOK) => {}
+            }
+            if !self.app.database.read().up {
+                continue;
+            }
+            match self.app.store.signed_in(self.kind, &self.secret, wall_clock().as_millis()).await {
+                Ok(Some(who)) if who.role >= self.role => {}
+                Ok(_) => return,
+                Err(error) => tracing::debug!(%error, "whether a stream may go on is not known"),
+            }
+        }
+    }
+}
+
+/// How often it is looked whether a session has run out; what ends otherwise is told at once.
+const LOOK: std::time::Duration = std::time::Duration::from_millis(900);
+
+/// The right to look on for as long as it lasts.
+#[derive(Debug)]
+pub(crate) struct Watcher(pub(crate) Right);
+
+/// The right of an engineer for as long as it lasts.
+#[derive(Debug)]
+pub(crate) struct Commissioner(pub(crate) Right);
+
+impl FromRequestParts<Arc<App>> for Watcher {
+    type Rejection = ApiError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, ApiError> {
+        Right::of(parts, app, Role::Viewer).await.map(Self)
+    }
+}
+
+impl FromRequestParts<Arc<App>> for Commissioner {
+    type Rejection = ApiError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, ApiError> {
+        Right::of(parts, app, Role::Engineer).await.map(Self)
+    }
+}
+
+/// What a request shows that it may: a token, or else a cookie.
+fn credential(headers: &HeaderMap) -> Option<(CredentialKind, &str)> {
+    let token = bearer(headers).map(|token| (CredentialKind::Token, token));
+    token.or_else(|| cookie(headers).map(|cookie| (CredentialKind::Session, cookie)))
 }
 
 impl FromRequestParts<Arc<App>> for Viewer {
     type Rejection = ApiError;
 
     async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, ApiError> {
-        let token = bearer(&parts.headers);
-        let (kind, secret) = match (token, cookie(&parts.headers)) {
-            (Some(token), _) => (CredentialKind::Token, token),
-            (None, Some(cookie)) => (CredentialKind::Session, cookie),
-            (None, None) => return Err(ApiError::NotSignedIn),
-        };
+        let (kind, secret) = credential(&parts.headers).ok_or(ApiError::NotSignedIn)?;
         if kind == CredentialKind::Session && !is_safe(&parts.method) && !is_same_origin(&parts.headers) {
             return Err(ApiError::OtherOrigin);
         }
         // While the database is away, asking it would only take time.
         if !app.database.read().up {
-            return app.seen.lock().get(secret).cloned().map(Self).ok_or(ApiError::NotSignedIn);
+            return app.seen.lock().get(secret).cloned().map(Self).ok_or(ApiError::Away);
         }
         let found = app.store.signed_in(kind, secret, wall_clock().as_millis()).await;
         match found {

@@ -62,6 +62,12 @@ pub enum ApiError {
     /// Too many failed attempts.
     #[error("too many failed attempts; try again in {0} seconds")]
     TooManyAttempts(u64),
+    /// Too many want the same at the same moment.
+    #[error("too many are signing in at the same moment; try again in a few seconds")]
+    Busy,
+    /// Somebody has as many of something open as one may.
+    #[error("{0}")]
+    TooMany(String),
     /// There is no such thing.
     #[error("there is no {0}")]
     NotFound(String),
@@ -97,6 +103,12 @@ pub enum ApiError {
     /// A value cannot be written; nothing was sent.
     #[error("{0}")]
     Value(String),
+    /// The database is away, and who asks was not seen lately: nobody can say whether they may.
+    #[error("the database is away; who signed in lately can go on looking, all others once it is back")]
+    Away,
+    /// The audit trail has to know of every write, and cannot.
+    #[error("the audit trail is required, and its database is away: nothing is written until it is back")]
+    AuditAway,
     /// The database is away.
     #[error("{0}")]
     Store(#[from] StoreError),
@@ -121,6 +133,8 @@ impl ApiError {
             Self::OtherOrigin => (StatusCode::FORBIDDEN, "other-origin", "Request from another site"),
             Self::WrongCredentials(_) => (StatusCode::UNAUTHORIZED, "wrong-credentials", "Wrong credentials"),
             Self::TooManyAttempts(_) => (StatusCode::TOO_MANY_REQUESTS, "too-many-attempts", "Too many attempts"),
+            Self::Busy => (StatusCode::SERVICE_UNAVAILABLE, "busy", "Busy"),
+            Self::TooMany(_) => (StatusCode::TOO_MANY_REQUESTS, "too-many", "Too many at a time"),
             Self::NotFound(_) => (StatusCode::NOT_FOUND, "not-found", "Not found"),
             Self::BadRequest(_) => (StatusCode::BAD_REQUEST, "bad-request", "Bad request"),
             Self::Rejected(status, _) => (*status, "cannot-be-read", "The request cannot be read"),
@@ -139,7 +153,10 @@ impl ApiError {
                 (StatusCode::BAD_GATEWAY, "device-refused", "The device did not give it")
             }
             Self::Value(_) => (StatusCode::UNPROCESSABLE_ENTITY, "value-refused", "The value cannot be written"),
-            Self::Store(_) => (StatusCode::SERVICE_UNAVAILABLE, "database-away", "The database is away"),
+            Self::Store(StoreError::TooLarge { .. }) => (StatusCode::PAYLOAD_TOO_LARGE, "too-large", "Too large"),
+            Self::Away | Self::AuditAway | Self::Store(_) => {
+                (StatusCode::SERVICE_UNAVAILABLE, "database-away", "The database is away")
+            }
             Self::Broker(_) => (StatusCode::BAD_GATEWAY, "broker-away", "The broker is away"),
             Self::Internal(_) => (StatusCode::INTERNAL_SERVER_ERROR, "internal", "Something failed here"),
         }
@@ -166,12 +183,15 @@ fn mistakes(problems: &[Problem]) -> String {
 impl IntoResponse for ApiError {
     fn into_response(self) -> Response {
         let (status, kind, title) = self.class();
-        if status.is_server_error() && !matches!(self, Self::Trial(_) | Self::OutcomeUnknown { .. }) {
+        if status.is_server_error()
+            && !matches!(self, Self::Trial(_) | Self::OutcomeUnknown { .. } | Self::Busy | Self::Away | Self::AuditAway)
+        {
             tracing::error!(error = %self, "request failed");
         }
         let detail = self.to_string();
         let retry_after = match &self {
             Self::TooManyAttempts(seconds) => Some(HeaderValue::from(*seconds)),
+            Self::Busy => Some(HeaderValue::from_static("2")),
             _ => None,
         };
         let mut body = ProblemDetails {

@@ -1,10 +1,11 @@
-use crate::auth::Viewer;
+use crate::auth::Watcher;
 use crate::extract::Query;
+use crate::openings::Opening;
 use crate::points::{PointFilter, ReadingView, id, reading_view};
 use crate::{ApiError, App, ProblemDetails, status};
 use axum::extract::State;
 use axum::response::sse::{Event, KeepAlive, Sse};
-use futures_util::stream::{self, Stream};
+use futures_util::stream::{self, Stream, StreamExt};
 use interlex_gateway::{Running, wall_clock};
 use serde::Serialize;
 use std::collections::VecDeque;
@@ -41,6 +42,7 @@ struct Watching {
     frames: u64,
     seen: Vec<Seen>,
     queue: VecDeque<Event>,
+    _opening: Opening,
 }
 
 struct Seen {
@@ -50,16 +52,19 @@ struct Seen {
 
 /// A live stream (server-sent events): `values` with the points that changed, and `status` every second.
 #[utoipa::path(get, path = "/api/v1/live", tag = "watch", extensions(("x-role" = json!("viewer"))), params(PointFilter),
-    responses((status = 200, content_type = "text/event-stream"), (status = 401, body = ProblemDetails)))]
+    responses((status = 200, content_type = "text/event-stream"), (status = 401, body = ProblemDetails), (status = 429, body = ProblemDetails)))]
 pub(crate) async fn live(
     State(app): State<Arc<App>>,
-    _: Viewer,
+    Watcher(right): Watcher,
     Query(filter): Query<PointFilter>,
-) -> Sse<impl Stream<Item = Result<Event, ApiError>>> {
+) -> Result<Sse<impl Stream<Item = Result<Event, ApiError>>>, ApiError> {
+    let opening = app.live.open(&right.person)?;
     let mut ticks = interval(FRAME);
     ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
-    let watching = Watching { app, filter, ticks, frames: 0, seen: Vec::new(), queue: VecDeque::new() };
-    Sse::new(stream::unfold(watching, Watching::next)).keep_alive(KeepAlive::default())
+    let watching =
+        Watching { app, filter, ticks, frames: 0, seen: Vec::new(), queue: VecDeque::new(), _opening: opening };
+    let frames = stream::unfold(watching, Watching::next);
+    Ok(Sse::new(frames.take_until(Box::pin(right.ended()))).keep_alive(KeepAlive::default()))
 }
 
 impl Watching {

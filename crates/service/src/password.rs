@@ -1,5 +1,7 @@
 use crate::ApiError;
 use argon2::{Argon2, PasswordHasher, PasswordVerifier};
+use std::sync::atomic::{AtomicUsize, Ordering};
+use tokio::sync::Semaphore;
 
 /// The least length of a password: NIST SP 800-63B asks for 8 and for no other rule.
 const SHORTEST: usize = 8;
@@ -29,6 +31,31 @@ pub(crate) async fn verify(password: String, hash: Option<String>) -> Result<boo
     .await
 }
 
+/// Each hash takes some 20 MB and the better part of a core for a moment: so many at a time.
+const AT_A_TIME: usize = 2;
+/// So many may wait for their turn; more are told to come back.
+const WAITING: usize = 8;
+static TURNS: Semaphore = Semaphore::const_new(AT_A_TIME);
+static IN_LINE: AtomicUsize = AtomicUsize::new(0);
+
+/// A place in the line, given back when it is dropped.
+struct Place;
+
+impl Place {
+    fn take() -> Result<Self, ApiError> {
+        let place = Self;
+        if IN_LINE.fetch_add(1, Ordering::Relaxed) >= AT_A_TIME + WAITING { Err(ApiError::Busy) } else { Ok(place) }
+    }
+}
+
+impl Drop for Place {
+    fn drop(&mut self) {
+        IN_LINE.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
 async fn run<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, ApiError> {
+    let _place = Place::take()?;
+    let _turn = TURNS.acquire().await.map_err(ApiError::internal)?;
     tokio::task::spawn_blocking(work).await.map_err(|error| ApiError::Internal(error.to_string()))
 }

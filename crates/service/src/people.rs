@@ -202,6 +202,7 @@ pub(crate) async fn remove_token(
     }
     // Whose it was is not known here; everybody is asked for their credentials anew.
     app.seen.lock().clear();
+    app.rights_changed();
     let author = Author { person: who.name, source };
     audit(&app, &author, "remove-token", "", &id).await;
     Ok(StatusCode::NO_CONTENT)

@@ -1,3 +1,4 @@
+use crate::activation::Why;
 use crate::auth::{Engineer, Viewer};
 use crate::drafts;
 use crate::extract::{Json, Path, Query};
@@ -7,7 +8,7 @@ use crate::{ApiError, App, ProblemDetails, activation};
 use axum::extract::State;
 use axum::http::StatusCode;
 use interlex_core::description::{Difference, Draft, difference};
-use interlex_gateway::Outcome;
+use interlex_gateway::{Outcome, WaitingLoss};
 use interlex_store::RevisionSummary;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -44,6 +45,9 @@ pub(crate) struct DifferenceView {
     difference: Difference,
     /// The same as text.
     text: String,
+    /// The samples that wait for brokers and that an activation of the draft would lose.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    losses: Vec<WaitingLoss>,
 }
 
 /// What to activate.
@@ -56,6 +60,10 @@ pub(crate) struct ActivationRequest {
     /// Why.
     #[serde(default)]
     note: String,
+    /// Whether samples may be lost that wait for a broker, and whose uplinks or points are gone then. Without it the
+    /// activation waits for them to be sent, and is refused when they are not.
+    #[serde(default)]
+    drop_waiting: bool,
 }
 
 /// What was activated.
@@ -84,8 +92,19 @@ pub(crate) async fn compare(
     let before = side(&app, &opened, sides.before.as_deref().unwrap_or("active")).await?;
     let after = side(&app, &opened, sides.after.as_deref().unwrap_or("draft")).await?;
     let difference = difference(before.as_deref(), &after.unwrap_or_default());
-    let text = difference.to_string();
-    Ok(Json(DifferenceView { version: opened.record.version, difference, text }))
+    let losses = match (sides.after.as_deref().unwrap_or("draft"), app.gateway(&gateway)) {
+        ("draft", Some(running)) if !difference.objects.is_empty() => {
+            // A draft with mistakes cannot be activated, and so loses nothing.
+            match drafts::check(&app, &opened).await?.into_result() {
+                Ok(description) => running.would_lose(&description).await,
+                Err(_) => Vec::new(),
+            }
+        }
+        _ => Vec::new(),
+    };
+    let told = losses.iter().map(|loss| format!("{loss}\n"));
+    let text = std::iter::once(difference.to_string()).chain(told).collect();
+    Ok(Json(DifferenceView { version: opened.record.version, difference, text, losses }))
 }
 
 async fn side(app: &App, opened: &drafts::OpenDraft, word: &str) -> Result<Option<Arc<Draft>>, ApiError> {
@@ -151,9 +170,10 @@ pub(crate) async fn activate(
 ) -> Result<(StatusCode, Json<ActivationView>), ApiError> {
     // Activation goes on to its end even if the client breaks off: a gateway must not be left half changed.
     let activating = tokio::spawn(async move {
+        let why = Why { note: &wanted.note, drop_waiting: wanted.drop_waiting };
         let activated = match (wanted.revision, wanted.version) {
-            (Some(number), _) => activation::activate_revision(&app, &gateway, number, &author, &wanted.note).await?,
-            (None, Some(seen)) => activation::activate_draft(&app, &gateway, seen, &author, &wanted.note).await?,
+            (Some(number), _) => activation::activate_revision(&app, &gateway, number, &author, why).await?,
+            (None, Some(seen)) => activation::activate_draft(&app, &gateway, seen, &author, why).await?,
             (None, None) => {
                 let message = "give the version of the draft that was looked at, or a revision to activate again";
                 return Err(ApiError::BadRequest(message.to_owned()));

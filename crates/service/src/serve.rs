@@ -1,17 +1,18 @@
-use crate::tls::{TlsError, TlsListener, TlsSource};
+use crate::proxy::AddressRange;
+use crate::tls::{TlsError, TlsSource};
 use crate::vault::{Vault, VaultError};
-use crate::{ApiError, App, activation, router};
-use axum::extract::connect_info::Connected;
-use axum::serve::IncomingStream;
+use crate::{ApiError, App, activation, connections, router};
+use arc_swap::ArcSwap;
 use interlex_core::description::{Description, Files};
 use interlex_gateway::wall_clock;
-use interlex_store::Store;
+use interlex_store::{Lease, LeaseHolder, Secret, Store};
 use std::io;
 use std::net::SocketAddr;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::net::TcpListener;
+use tokio::sync::watch;
 use tokio::time::{sleep, timeout};
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
@@ -27,6 +28,11 @@ pub struct ServiceConfig {
     pub data_dir: PathBuf,
     /// Where the certificate comes from, when the console is to be reached by TLS.
     pub tls: Option<TlsSource>,
+    /// Proxies in front of the service, whose `X-Forwarded-For` says where a request comes from.
+    pub trusted_proxies: Vec<AddressRange>,
+    /// Whether nothing is written to the field while the audit trail does not take entries. Without it, entries wait in
+    /// memory while the database is away.
+    pub is_audit_required: bool,
 }
 
 /// Why a service did not start.
@@ -43,6 +49,14 @@ pub enum ServiceError {
     /// The key for secrets cannot be had.
     #[error(transparent)]
     Vault(#[from] VaultError),
+    /// The data directory cannot be used.
+    #[error("{path}: {source}")]
+    DataDir {
+        /// The directory.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
     /// TLS cannot be had.
     #[error(transparent)]
     Tls(#[from] TlsError),
@@ -52,18 +66,6 @@ pub enum ServiceError {
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Peer(pub(crate) SocketAddr);
 
-impl Connected<IncomingStream<'_, TcpListener>> for Peer {
-    fn connect_info(stream: IncomingStream<'_, TcpListener>) -> Self {
-        Self(*stream.remote_addr())
-    }
-}
-
-impl Connected<IncomingStream<'_, TlsListener>> for Peer {
-    fn connect_info(stream: IncomingStream<'_, TlsListener>) -> Self {
-        Self(*stream.remote_addr())
-    }
-}
-
 /// A running service.
 #[derive(Debug)]
 pub struct Service {
@@ -71,7 +73,14 @@ pub struct Service {
     address: SocketAddr,
     tasks: TaskTracker,
     stop: CancellationToken,
+    holder: LeaseHolder,
+    gave_up: watch::Receiver<Option<String>>,
 }
+
+/// How long the lease of the database lasts without being renewed.
+const LEASE: Duration = Duration::from_secs(15);
+/// How often certificates are looked at: whether they are renewed, or to be.
+const CERTIFICATES: Duration = Duration::from_secs(12 * 3600);
 
 /// How often the database is asked whether it is there.
 const PING: Duration = Duration::from_secs(1);
@@ -91,25 +100,30 @@ impl Service {
         let listener = TcpListener::bind(config.listen).await.map_err(failed)?;
         let address = listener.local_addr().map_err(failed)?;
         let stop = CancellationToken::new();
-        let app = Arc::new(App::new(config.store, vault, tls.is_some(), stop.clone()));
+        let holder = lease_holder(&config.data_dir, address)
+            .map_err(|source| ServiceError::DataDir { path: config.data_dir.clone(), source })?;
+        let mut app = App::new(config.store, vault, tls.is_some(), config.trusted_proxies, stop.clone());
+        app.is_audit_required = config.is_audit_required;
+        let app = Arc::new(app);
         let tasks = TaskTracker::new();
-        let service = router(Arc::clone(&app)).into_make_service_with_connect_info::<Peer>();
-        let graceful = stop.clone().cancelled_owned();
-        match tls {
-            None => tasks.spawn(ended(axum::serve(listener, service).with_graceful_shutdown(graceful))),
-            Some(tls) => {
-                let listener = TlsListener::start(listener, tls, stop.clone()).map_err(failed)?;
-                tasks.spawn(ended(axum::serve(listener, service).with_graceful_shutdown(graceful)))
-            }
-        };
-        let (upbringing, token) = (Arc::clone(&app), stop.clone());
+        let tls = tls.map(|tls| Arc::new(ArcSwap::from_pointee(tls)));
+        if let (Some(source), Some(tls)) = (config.tls, &tls) {
+            tasks.spawn(keep_certificate(source, Arc::clone(tls), stop.clone()));
+        }
+        let service = router(Arc::clone(&app));
+        tasks.spawn(connections::serve(listener, tls, (Arc::clone(&app), service), stop.clone()));
+        let (upbringing, token, own) = (Arc::clone(&app), stop.clone(), holder.clone());
+        let (tell, told) = watch::channel(None);
         tasks.spawn(async move {
             tokio::select! {
-                () = bring_up(&upbringing, address) => {}
+                why = bring_up(&upbringing, address, &own) => {
+                    // Nobody listens any more when it is being stopped.
+                    let _ = tell.send(Some(why));
+                }
                 () = token.cancelled() => {}
             }
         });
-        Ok(Self { app, address, tasks, stop })
+        Ok(Self { app, address, tasks, stop, holder, gave_up: told })
     }
 
     /// Where it listens.
@@ -137,6 +151,17 @@ impl Service {
         }
     }
 
+    /// Waits until the service cannot go on, and says why: somebody else works with its database.
+    pub async fn gave_up(&self) -> String {
+        let mut gave_up = self.gave_up.clone();
+        let told = gave_up.wait_for(Option::is_some).await;
+        match told.map(|why| why.clone()) {
+            Ok(Some(why)) => why,
+            // It is being stopped.
+            _ => std::future::pending().await,
+        }
+    }
+
     /// The description of a running gateway.
     #[must_use]
     pub fn description(&self, gateway: &str) -> Option<Description> {
@@ -161,20 +186,61 @@ impl Service {
         for gateway in self.app.running() {
             gateway.stop().await;
         }
+        if self.app.trail.flush().await.is_err() {
+            tracing::error!(entries = self.app.trail.waiting(), "not written to the audit trail: no database");
+        }
+        if let Err(error) = self.app.store.end_lease(&self.holder).await {
+            tracing::debug!(%error, "the lease of the database runs out by itself");
+        }
         self.app.store.close().await;
         tracing::info!("stopped");
     }
 }
 
-async fn ended(serving: impl IntoFuture<Output = io::Result<()>>) {
-    if let Err(error) = serving.await {
-        tracing::error!(%error, "the HTTP server ended");
+/// Takes up certificates that were renewed, and renews those that are made here.
+async fn keep_certificate(source: TlsSource, tls: Arc<ArcSwap<rustls::ServerConfig>>, stop: CancellationToken) {
+    loop {
+        tokio::select! {
+            () = sleep(CERTIFICATES) => {}
+            () = stop.cancelled() => return,
+        }
+        match source.config() {
+            Ok(config) => tls.store(Arc::new(config)),
+            Err(error) => tracing::error!(%error, "the certificate of before goes on being used"),
+        }
     }
 }
 
-/// Waits for the database, prepares it, starts the gateways, then watches the database.
-async fn bring_up(app: &App, address: SocketAddr) {
-    while let Err(error) = prepare(app, address).await {
+/// Who this is, for the lease of the database: the data directory remembers it over starts.
+fn lease_holder(data_dir: &Path, address: SocketAddr) -> io::Result<LeaseHolder> {
+    let path = data_dir.join("installation");
+    let random = || Secret::generate().map(|secret| secret.reveal().get(..32).unwrap_or_default().to_owned());
+    let installation = match std::fs::read_to_string(&path) {
+        Ok(known) if known.trim().len() == 32 => known.trim().to_owned(),
+        _ => {
+            let made = random().map_err(io::Error::other)?;
+            std::fs::write(&path, format!("{made}\n"))?;
+            made
+        }
+    };
+    let host = std::fs::read_to_string("/etc/hostname").unwrap_or_default();
+    let words = format!("the service on {} at {address}, process {}", host.trim(), std::process::id());
+    Ok(LeaseHolder { installation, run: random().map_err(io::Error::other)?, words })
+}
+
+/// Waits for the database, prepares it, starts the gateways, then watches the database. It ends when somebody else works with
+/// it, and says who.
+async fn bring_up(app: &App, address: SocketAddr, own: &LeaseHolder) -> String {
+    let taken = |holder: &str| format!("the database is in use by {holder}; one service at a time works with it");
+    loop {
+        let error = match app.store.prepare_lease(own, LEASE).await {
+            Ok(Lease::Taken { holder }) => return taken(&holder),
+            Ok(Lease::Held) => match prepare(app, address).await {
+                Ok(()) => break,
+                Err(error) => error,
+            },
+            Err(error) => error.into(),
+        };
         let message = error.to_string();
         if app.note_database(Err(message.clone()), wall_clock()) || app.database.read().last_error.is_none() {
             tracing::error!(error = message, "waiting for the database");
@@ -184,7 +250,15 @@ async fn bring_up(app: &App, address: SocketAddr) {
         sleep(PING).await;
     }
     loop {
-        let outcome = app.store.ping().await.map_err(|error| error.to_string());
+        let outcome = match app.store.renew_lease(own, LEASE).await {
+            Ok(Lease::Taken { holder }) => return taken(&holder),
+            Ok(Lease::Held) => Ok(()),
+            Err(error) => Err(error.to_string()),
+        };
+        if outcome.is_ok() && app.trail.waiting() > 0 {
+            // What it does not take now it takes a moment later.
+            let _ = app.trail.flush().await;
+        }
         let error = outcome.clone().err();
         if app.note_database(outcome, wall_clock()) {
             match error {
@@ -204,8 +278,9 @@ fn url(app: &App, address: SocketAddr) -> String {
 async fn prepare(app: &App, address: SocketAddr) -> Result<(), ApiError> {
     app.store.migrate().await?;
     if app.store.has_nobody().await? && app.setup_code.lock().is_none() {
-        let code = app.make_setup_code().map_err(|error| ApiError::Internal(error.to_string()))?;
-        tracing::warn!(code, url = %format!("{}/setup?code={code}", url(app, address)), "nobody can sign in yet: set up");
+        app.make_setup_code().map_err(|error| ApiError::Internal(error.to_string()))?;
+        // The code itself is for the terminal and the data directory, not for the log.
+        tracing::warn!(url = %format!("{}/setup", url(app, address)), "nobody can sign in yet: set up with the one-time code");
     }
     activation::start_all(app).await?;
     app.note_database(Ok(()), wall_clock());

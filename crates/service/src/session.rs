@@ -88,6 +88,7 @@ pub(crate) async fn sign_out(
         app.seen.lock().remove(secret);
         let who = app.store.signed_in(CredentialKind::Session, secret, wall_clock().as_millis()).await?;
         app.store.remove_credential(secret).await?;
+        app.rights_changed();
         if let Some(who) = who {
             let author = Author { person: who.name, source };
             app.audit(AuditEntry { action: "sign-out", ..author.entry() }).await;
@@ -139,26 +140,27 @@ async fn add_credential(
     Ok((secret, expires_at))
 }
 
-/// Checks name and password; failures are counted against the address and the name.
-pub(crate) async fn check(app: &App, source: &str, name: String, password: String) -> Result<Person, ApiError> {
-    let (by_source, by_name) = (format!("from {source}"), format!("as {name}"));
-    for who in [&by_source, &by_name] {
-        if let Some(wait) = app.attempts.wait(who, wall_clock()) {
-            return Err(ApiError::TooManyAttempts(wait.as_secs() + 1));
-        }
-    }
-    let person = app.store.person(&name).await?;
+/// The person, if the password is theirs.
+async fn look(app: &App, name: &str, password: String) -> Result<Option<Person>, ApiError> {
+    let person = app.store.person(name).await?;
     let hash = person.as_ref().map(|person| person.password_hash.clone());
     let is_right = password::verify(password, hash).await?;
-    match person.filter(|_| is_right) {
+    Ok(person.filter(|_| is_right))
+}
+
+/// Checks name and password; failures are counted against the address and the name.
+pub(crate) async fn check(app: &App, source: &str, name: String, password: String) -> Result<Person, ApiError> {
+    let reserved = app.attempts.reserve(source, &name, wall_clock());
+    reserved.map_err(|wait| ApiError::TooManyAttempts(wait.as_secs() + 1))?;
+    let looked = look(app, &name, password).await;
+    match looked.inspect_err(|_| app.attempts.give_back(source, &name))? {
         Some(person) => {
-            app.attempts.succeeded(&by_source);
-            app.attempts.succeeded(&by_name);
+            app.attempts.succeeded(source, &name);
             Ok(person)
         }
         None => {
-            app.attempts.failed(&by_source, wall_clock());
-            app.attempts.failed(&by_name, wall_clock());
+            // Whatever was typed, or made up: the audit trail keeps the beginning of it.
+            let name: String = name.chars().take(64).flat_map(char::escape_debug).collect();
             let entry = AuditEntry { person: &name, source, action: "sign-in-failed", ..AuditEntry::default() };
             app.audit(entry).await;
             Err(ApiError::WrongCredentials("name and password do not fit"))

@@ -29,6 +29,9 @@ pub(crate) struct Setup {
     password: String,
 }
 
+/// What attempts with the code are counted under: no name that a person can have.
+const SET_UP: &str = "\u{0}set-up";
+
 /// Whether the first set-up is still to be done.
 #[utoipa::path(get, path = "/api/v1/setup", operation_id = "setup_state", tag = "people", responses((status = 200, body = SetupState)))]
 pub(crate) async fn state(State(app): State<Arc<App>>) -> Result<Json<SetupState>, ApiError> {
@@ -45,18 +48,16 @@ pub(crate) async fn carry_out(
     Source(source): Source,
     Json(wanted): Json<Setup>,
 ) -> Result<(StatusCode, Response), ApiError> {
-    let who = format!("setup from {source}");
-    if let Some(wait) = app.attempts.wait(&who, wall_clock()) {
-        return Err(ApiError::TooManyAttempts(wait.as_secs() + 1));
-    }
+    let reserved = app.attempts.reserve(&source, SET_UP, wall_clock());
+    reserved.map_err(|wait| ApiError::TooManyAttempts(wait.as_secs() + 1))?;
     let is_right = app.setup_code.lock().as_deref().is_some_and(|code| code.eq_ignore_ascii_case(wanted.code.trim()));
     if !is_right {
-        app.attempts.failed(&who, wall_clock());
         let entry =
             AuditEntry { source: &source, action: "set-up-failed", detail: "wrong code", ..AuditEntry::default() };
         app.audit(entry).await;
         return Err(ApiError::WrongCredentials("this is not the code that the service printed when it started"));
     }
+    app.attempts.give_back(&source, SET_UP);
     let name = person_name(&wanted.name)?;
     let password_hash = password::hash(wanted.password).await?;
     let created_at = wall_clock().as_millis();

@@ -1,9 +1,9 @@
-use crate::auth::Viewer;
+use crate::auth::Watcher;
 use crate::extract::Query;
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use axum::response::sse::{Event, KeepAlive, Sse};
-use futures_util::stream::{self, Stream};
+use futures_util::stream::{self, Stream, StreamExt};
 use interlex_gateway::Tap;
 use interlex_store::Secret;
 use serde::Deserialize;
@@ -23,14 +23,15 @@ pub(crate) struct TapFilter {
 /// A live stream (server-sent events) of what arrives at the broker, decoded: events `message`, and `lost` when the
 /// broker goes away, which ends the stream.
 #[utoipa::path(get, path = "/api/v1/tap", tag = "watch", extensions(("x-role" = json!("viewer"))), params(TapFilter),
-    responses((status = 200, content_type = "text/event-stream"), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
+    responses((status = 200, content_type = "text/event-stream"), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails), (status = 429, body = ProblemDetails)))]
 pub(crate) async fn tap(
     State(app): State<Arc<App>>,
-    _: Viewer,
+    Watcher(right): Watcher,
     Query(filter): Query<TapFilter>,
 ) -> Result<Sse<impl Stream<Item = Result<Event, ApiError>>>, ApiError> {
+    let opening = app.taps.open(&right.person)?;
     let tap = open(&app, &filter)?;
-    let stream = stream::unfold((Some(tap), app), |(tap, app)| async move {
+    let stream = stream::unfold((Some(tap), app, opening), |(tap, app, opening)| async move {
         let mut tap = tap?;
         let next = tokio::select! {
             next = tap.next() => next,
@@ -39,12 +40,12 @@ pub(crate) async fn tap(
         Some(match next {
             Ok(message) => {
                 let event = Event::default().event("message").json_data(message);
-                (event.map_err(|error| ApiError::Internal(error.to_string())), (Some(tap), app))
+                (event.map_err(|error| ApiError::Internal(error.to_string())), (Some(tap), app, opening))
             }
-            Err(error) => (Ok(Event::default().event("lost").data(error.to_string())), (None, app)),
+            Err(error) => (Ok(Event::default().event("lost").data(error.to_string())), (None, app, opening)),
         })
     });
-    Ok(Sse::new(stream).keep_alive(KeepAlive::default()))
+    Ok(Sse::new(stream.take_until(Box::pin(right.ended()))).keep_alive(KeepAlive::default()))
 }
 
 fn open(app: &App, filter: &TapFilter) -> Result<Tap, ApiError> {

@@ -1,21 +1,13 @@
-use axum::serve::Listener;
+use rcgen::{CertificateParams, KeyPair};
 use rustls::ServerConfig;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use std::fs;
 use std::io::{self, Write};
-use std::net::SocketAddr;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
-use std::time::Duration;
-use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::mpsc;
-use tokio::time::timeout;
-use tokio_rustls::TlsAcceptor;
-use tokio_rustls::server::TlsStream;
-use tokio_util::sync::CancellationToken;
-use tokio_util::task::TaskTracker;
+use std::time::{Duration, SystemTime};
+use x509_cert::der::Decode;
 
 /// Where the certificate of the console comes from.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -76,7 +68,7 @@ impl TlsSource {
             Self::Files { certificate, key } => (certificate.clone(), key.clone()),
             Self::SelfMade { directory, names } => {
                 let files = (directory.join(CERTIFICATE), directory.join(KEY));
-                if !files.0.exists() || !files.1.exists() {
+                if !files.0.exists() || !files.1.exists() || ends_soon(&files.0) {
                     make(&files.0, &files.1, names)?;
                 }
                 files
@@ -100,9 +92,32 @@ fn make(certificate: &Path, key: &Path, names: &[String]) -> Result<(), TlsError
     let own = ["localhost", "127.0.0.1", "::1"].map(str::to_owned);
     let host = fs::read_to_string("/etc/hostname").map(|name| name.trim().to_owned()).unwrap_or_default();
     let all = own.into_iter().chain(names.iter().cloned()).chain((!host.is_empty()).then_some(host));
-    let made = rcgen::generate_simple_self_signed(all.collect::<Vec<_>>())?;
-    write(key, &made.signing_key.serialize_pem(), 0o600)?;
-    write(certificate, &made.cert.pem(), 0o644)
+    let mut params = CertificateParams::new(all.collect::<Vec<_>>())?;
+    let now = SystemTime::from(
+        std::time::UNIX_EPOCH + Duration::from_millis(interlex_gateway::wall_clock().as_unsigned_millis()),
+    );
+    params.not_before = (now - Duration::from_secs(3600)).into();
+    params.not_after = (now + GOOD_FOR).into();
+    let own_key = KeyPair::generate()?;
+    let made = params.self_signed(&own_key)?;
+    write(key, &own_key.serialize_pem(), 0o600)?;
+    write(certificate, &made.pem(), 0o644)
+}
+
+/// Browsers take no certificate that is good for longer.
+const GOOD_FOR: Duration = Duration::from_secs(398 * 86_400);
+/// So long before its end another one is made.
+const RENEW: Duration = Duration::from_secs(30 * 86_400);
+
+/// Whether a certificate ends within the time in which it is to be renewed, or cannot be read.
+fn ends_soon(certificate: &Path) -> bool {
+    let end = || {
+        let der = CertificateDer::from_pem_file(certificate).ok()?;
+        let read = x509_cert::Certificate::from_der(&der).ok()?;
+        Some(read.tbs_certificate().validity().not_after.to_unix_duration())
+    };
+    let now = Duration::from_millis(interlex_gateway::wall_clock().as_unsigned_millis());
+    end().is_none_or(|end| end < now + RENEW)
 }
 
 fn write(path: &Path, text: &str, mode: u32) -> Result<(), TlsError> {
@@ -110,70 +125,4 @@ fn write(path: &Path, text: &str, mode: u32) -> Result<(), TlsError> {
     let mut options = fs::OpenOptions::new();
     let mut file = options.create(true).write(true).truncate(true).mode(mode).open(path).map_err(failed)?;
     file.write_all(text.as_bytes()).map_err(failed)
-}
-
-/// Connections whose handshake is done. Each shakes hands in a task of its own, so that a slow one holds nobody up.
-pub(crate) struct TlsListener {
-    ready: mpsc::Receiver<(TlsStream<TcpStream>, SocketAddr)>,
-    address: SocketAddr,
-}
-
-/// Handshakes take two round trips; whoever takes longer is not going to.
-const HANDSHAKE: Duration = Duration::from_secs(10);
-/// Connections that wait to be served, and handshakes under way at a time.
-const WAITING: usize = 64;
-
-impl TlsListener {
-    pub(crate) fn start(listener: TcpListener, config: ServerConfig, stop: CancellationToken) -> io::Result<Self> {
-        let address = listener.local_addr()?;
-        let acceptor = TlsAcceptor::from(Arc::new(config));
-        let (sender, ready) = mpsc::channel(WAITING);
-        tokio::spawn(async move {
-            let handshakes = TaskTracker::new();
-            loop {
-                let accepted = tokio::select! {
-                    accepted = listener.accept(), if handshakes.len() < WAITING => accepted,
-                    () = handshakes_end(&handshakes), if handshakes.len() >= WAITING => continue,
-                    () = stop.cancelled() => return,
-                };
-                let Ok((stream, peer)) = accepted else {
-                    // Out of file handles, or the peer has gone again: the next one may do better.
-                    tokio::time::sleep(Duration::from_millis(10)).await;
-                    continue;
-                };
-                let (acceptor, sender) = (acceptor.clone(), sender.clone());
-                handshakes.spawn(async move {
-                    match timeout(HANDSHAKE, acceptor.accept(stream)).await {
-                        // The server has stopped when nobody takes it.
-                        Ok(Ok(stream)) => drop(sender.send((stream, peer)).await),
-                        Ok(Err(error)) => tracing::debug!(%peer, %error, "no TLS"),
-                        Err(_) => tracing::debug!(%peer, "no TLS in time"),
-                    }
-                });
-            }
-        });
-        Ok(Self { ready, address })
-    }
-}
-
-async fn handshakes_end(handshakes: &TaskTracker) {
-    while handshakes.len() >= WAITING {
-        tokio::time::sleep(Duration::from_millis(10)).await;
-    }
-}
-
-impl Listener for TlsListener {
-    type Io = TlsStream<TcpStream>;
-    type Addr = SocketAddr;
-
-    async fn accept(&mut self) -> (Self::Io, Self::Addr) {
-        match self.ready.recv().await {
-            Some(ready) => ready,
-            None => std::future::pending().await,
-        }
-    }
-
-    fn local_addr(&self) -> io::Result<Self::Addr> {
-        Ok(self.address)
-    }
 }

@@ -1,4 +1,4 @@
-use crate::auth::{Author, Engineer};
+use crate::auth::{Author, Commissioner, Engineer};
 use crate::drafts;
 use crate::extract::{Json, Path};
 use crate::{ApiError, App, ProblemDetails};
@@ -110,6 +110,9 @@ pub(crate) async fn audited(
     (action, gateway, what): (&'static str, String, String),
     written: impl Future<Output = Result<WriteOutcome, WriteError>> + Send + 'static,
 ) -> Result<Json<WriteOutcome>, ApiError> {
+    if app.is_audit_required && (!app.database.read().up || app.trail.flush().await.is_err()) {
+        return Err(ApiError::AuditAway);
+    }
     let task = tokio::spawn(async move {
         let outcome = written.await;
         let detail = match &outcome {
@@ -331,10 +334,12 @@ impl TrialScanRequest {
 #[utoipa::path(post, path = "/api/v1/gateways/{gateway}/trials/scan", operation_id = "trial_scan", tag = "draft",
     request_body = TrialScanRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
     (status = 200, content_type = "application/x-ndjson", body = ScanEvent), (status = 401, body = ProblemDetails),
-    (status = 400, body = ProblemDetails), (status = 403, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+    (status = 400, body = ProblemDetails), (status = 403, body = ProblemDetails), (status = 422, body = ProblemDetails),
+    (status = 429, body = ProblemDetails)))]
 pub(crate) async fn scan(
     State(app): State<Arc<App>>,
     Engineer(author): Engineer,
+    Commissioner(right): Commissioner,
     Path(gateway): Path<String>,
     Json(wanted): Json<TrialScanRequest>,
 ) -> Result<impl IntoResponse, ApiError> {
@@ -345,18 +350,21 @@ pub(crate) async fn scan(
         return Err(ApiError::BadRequest(message));
     }
     let (link, ..) = described(wanted.link, json!({ "unit": 1 }), any_point())?;
+    let opening = app.scans.open(&link.protocol.target())?;
     let detail = format!("{scan} at {}", link.protocol.target());
     app.audit(AuditEntry { action: "trial-scan", detail: &detail, gateway: &gateway, ..author.entry() }).await;
     // A reader who is slow slows the scan down.
     let (sender, receiver) = mpsc::channel(16);
     tokio::spawn(async move {
+        let _opening = opening;
         let failed = scan.run(&link, running.as_deref(), wanted.per_second, sender.clone()).await.err();
         if let Some(error) = failed {
             // Whoever listened may have gone.
             let _ = sender.send(ScanEvent::Failed { why: error.to_string() }).await;
         }
     });
-    let lines = ReceiverStream::new(receiver).map(|event| {
+    let events = futures_util::StreamExt::take_until(ReceiverStream::new(receiver), Box::pin(right.ended()));
+    let lines = events.map(|event| {
         let line = serde_json::to_string(&event).unwrap_or_default() + "\n";
         Ok::<_, Infallible>(Bytes::from(line))
     });

@@ -62,14 +62,26 @@ pub(crate) struct Device {
     pub(crate) spec: DeviceSpec,
     pub(crate) is_up: bool,
     pub(crate) is_born: bool,
-    /// The quality that went out last, per metric: data carries it only when it changed or is not good.
-    told_quality: Vec<MetricQuality>,
+    /// What went out last, per metric.
+    told: Vec<Told>,
 }
+
+#[derive(Debug, Clone, Copy)]
+struct Told {
+    /// Data carries the quality only when it changed or is not good.
+    quality: MetricQuality,
+    /// The time of the last value that was told as current.
+    at: u64,
+}
+
+/// So much earlier than what was told as current a value may be and still be an overtaken one, in milliseconds. What is
+/// earlier by more comes from a clock that was set back, and is current all the same.
+const OVERTAKEN: u64 = 5000;
 
 impl Device {
     pub(crate) fn new(spec: DeviceSpec) -> Self {
-        let told_quality = vec![MetricQuality::Good; spec.metrics.len()];
-        Self { spec, is_up: false, is_born: false, told_quality }
+        let told = vec![Told { quality: MetricQuality::Good, at: 0 }; spec.metrics.len()];
+        Self { spec, is_up: false, is_born: false, told }
     }
 
     /// The same device with other metrics: it has to be born again.
@@ -78,9 +90,9 @@ impl Device {
     }
 
     pub(crate) fn birth_metrics(&mut self, snapshots: &dyn Snapshots) -> Vec<Metric> {
-        let metrics = self.spec.metrics.iter().zip(&mut self.told_quality).map(|(spec, told)| {
+        let metrics = self.spec.metrics.iter().zip(&mut self.told).map(|(spec, told)| {
             let now = snapshots.snapshot(spec.alias);
-            *told = now.quality;
+            *told = Told { quality: now.quality, at: now.timestamp };
             let mut properties = quality_properties(&now);
             for (key, value) in &spec.properties {
                 push_property(&mut properties, key, value);
@@ -94,18 +106,21 @@ impl Device {
         metrics.collect()
     }
 
-    /// Data carries the alias alone, no datatype, and its quality only when that is news.
+    /// Data carries the alias alone, no datatype, and its quality only when that is news. A value that a birth or a newer one
+    /// has overtaken is historical.
     pub(crate) fn data_metric(&mut self, datum: Datum<'_>) -> Option<Metric> {
         let spec = self.spec.metrics.get(datum.metric)?;
-        let told = self.told_quality.get_mut(datum.metric)?;
-        let is_news = datum.now.quality != *told || datum.now.quality != MetricQuality::Good;
+        let told = self.told.get_mut(datum.metric)?;
+        let is_news = datum.now.quality != told.quality || datum.now.quality != MetricQuality::Good;
         let properties = is_news.then(|| quality_properties(&datum.now));
-        if !datum.is_historical {
-            *told = datum.now.quality;
+        let is_overtaken = told.at.checked_sub(datum.now.timestamp).is_some_and(|ahead| ahead < OVERTAKEN);
+        let is_historical = datum.is_historical || is_overtaken;
+        if !is_historical {
+            *told = Told { quality: datum.now.quality, at: datum.now.timestamp };
         }
         let mut metric = metric(spec, datum.now);
         metric.properties = properties;
-        metric.is_historical = datum.is_historical.then_some(true);
+        metric.is_historical = is_historical.then_some(true);
         Some(metric)
     }
 }

@@ -38,6 +38,11 @@ pub enum EdgeNodeEvent {
     BirthDue,
     /// The primary host was in doubt and is there: what was published meanwhile may have reached nobody. Births follow.
     HostConfirmed,
+    /// The primary host said anew that it is there, and no word of its end came between: what the broker had read before
+    /// has reached it.
+    HostAlive,
+    /// The primary host came anew: what the broker had read before may have reached nobody.
+    HostRenewed,
     /// The primary host is gone. Where births were out, the death is queued: disconnect after it, and connect again.
     HostOffline,
     /// A host wants a metric of a device to have a value. It is read by the datatype that the command names; whether it
@@ -267,8 +272,15 @@ impl EdgeNode {
         };
         match host.hear(state, is_retained) {
             HostNews::Nothing => {}
-            HostNews::Online if self.state == State::AwaitingHost => self.birth_due(),
-            HostNews::Online => {}
+            HostNews::Alive => self.events.push_back(EdgeNodeEvent::HostAlive),
+            news @ (HostNews::Online | HostNews::Renewed) => {
+                if news == HostNews::Renewed {
+                    self.events.push_back(EdgeNodeEvent::HostRenewed);
+                }
+                if self.state == State::AwaitingHost {
+                    self.birth_due();
+                }
+            }
             HostNews::Confirmed => {
                 self.events.push_back(EdgeNodeEvent::HostConfirmed);
                 if self.state == State::Born {

@@ -35,8 +35,12 @@ pub(crate) struct PrimaryHost {
 pub(crate) enum HostNews {
     /// Nothing: it is outdated, or says what is known.
     Nothing,
+    /// It said anew that it is there, and it was there all along.
+    Alive,
     /// The host is there; it was not, as far as was known.
     Online,
+    /// The host is there, and was away for a moment since it said so last.
+    Renewed,
     /// It was in doubt, and is there.
     Confirmed,
     /// It is gone.
@@ -91,6 +95,7 @@ impl PrimaryHost {
             self.is_online = false;
             return HostNews::Offline;
         }
+        let is_newer = known.is_some_and(|known| state.timestamp > known);
         let (was_online, was_doubtful) = (self.is_online, self.is_doubtful);
         self.is_online = true;
         if is_fresh {
@@ -99,8 +104,10 @@ impl PrimaryHost {
             self.is_doubtful = self.is_broken;
         }
         match (was_online, was_doubtful && !self.is_doubtful) {
+            (false, _) if is_newer => HostNews::Renewed,
             (false, _) => HostNews::Online,
             (true, true) => HostNews::Confirmed,
+            (true, false) if is_newer => HostNews::Alive,
             (true, false) => HostNews::Nothing,
         }
     }

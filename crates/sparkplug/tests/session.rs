@@ -129,24 +129,32 @@ fn births_come_first_in_order_and_say_everything() {
 #[test]
 fn data_waits_for_the_births_and_carries_alias_and_news_only() {
     let mut node = node(None);
-    let datum = |quality| Datum {
+    let datum = |quality, timestamp| Datum {
         metric: 1,
-        now: Snapshot { value: Some(MetricValue::Uint(9)), quality, reason: None, timestamp: 4 },
+        now: Snapshot { value: Some(MetricValue::Uint(9)), quality, reason: None, timestamp },
         is_historical: false,
     };
-    assert_eq!(node.data(1, 0, [datum(MetricQuality::Good)]), Err(NotSent::NodeNotBorn));
+    assert_eq!(node.data(1, 0, [datum(MetricQuality::Good, 4)]), Err(NotSent::NodeNotBorn));
     born(&mut node);
-    assert_eq!(node.data(1, 0, [datum(MetricQuality::Good)]), Err(NotSent::DeviceNotBorn));
+    assert_eq!(node.data(1, 0, [datum(MetricQuality::Good, 4)]), Err(NotSent::DeviceNotBorn));
     node.device_up(3, 0, &Steady);
-    for quality in [MetricQuality::Good, MetricQuality::Bad, MetricQuality::Good, MetricQuality::Good] {
-        node.data(8, 0, [datum(quality)]).unwrap();
+    let qualities = [MetricQuality::Good, MetricQuality::Bad, MetricQuality::Good, MetricQuality::Good];
+    for (quality, timestamp) in qualities.into_iter().zip(14..) {
+        node.data(8, 0, [datum(quality, timestamp)]).unwrap();
     }
+    // Overtaken, and from a clock that was set back by an hour.
+    node.data(8, 0, [datum(MetricQuality::Good, 17), datum(MetricQuality::Good, 14)]).unwrap();
+    node.data(8, 0, [datum(MetricQuality::Good, 10_000_000)]).unwrap();
+    node.data(8, 0, [datum(MetricQuality::Good, 6_400_000)]).unwrap();
     let data = sent(&mut node);
     let told: Vec<_> = data[1..].iter().map(|(_, payload)| payload.metrics[0].properties.is_some()).collect();
-    assert_eq!(told, [false, true, true, false]);
+    assert_eq!(told[..4], [false, true, true, false]);
+    let historical =
+        data[1..].iter().flat_map(|(_, payload)| payload.metrics.iter().map(|m| m.is_historical.is_some()));
+    assert_eq!(historical.collect::<Vec<_>>(), [false, false, false, false, true, true, false, false]);
     let metric = &data[1].1.metrics[0];
     assert_eq!((metric.name.as_deref(), metric.alias, metric.datatype), (None, Some(1), None));
-    assert_eq!((data[1].1.timestamp, metric.timestamp), (Some(8), Some(4)), "sending time and the sample's own");
+    assert_eq!((data[1].1.timestamp, metric.timestamp), (Some(8), Some(14)), "sending time and the sample's own");
 }
 
 #[test]
@@ -232,7 +240,7 @@ fn a_primary_host_is_waited_for_and_its_end_is_the_end_of_the_session() {
     assert!(node.is_born());
     assert_eq!(state(&mut node, false, 100, false), [EdgeNodeEvent::HostOffline], "its will has the time of its birth");
     assert_eq!((words(&sent(&mut node)), node.is_born()), (vec!["NDEATH None".to_owned()], false));
-    assert_eq!(session(&mut node, true, 200), [EdgeNodeEvent::BirthDue]);
+    assert_eq!(session(&mut node, true, 200), [EdgeNodeEvent::HostRenewed, EdgeNodeEvent::BirthDue]);
     assert!(!node.is_host_doubtful(), "it went and came back in order");
     node.handle_state(9, b"ONLINE", false);
     assert!(matches!(node.poll_event(), Some(EdgeNodeEvent::CommandRefused { .. })), "no JSON");
@@ -254,17 +262,20 @@ fn a_state_from_before_a_broken_connection_proves_nothing() {
     node.birth(4, &Steady);
     assert!(!node.is_host_doubtful());
     node.handle_connection_lost();
-    assert_eq!(session(&mut node, true, 102), [EdgeNodeEvent::BirthDue], "newer: it was there after the break");
+    let renewed = [EdgeNodeEvent::HostRenewed, EdgeNodeEvent::BirthDue];
+    assert_eq!(session(&mut node, true, 102), renewed, "newer: it was there after the break");
     node.birth(5, &Steady);
+    assert_eq!(state(&mut node, true, 103, false), [EdgeNodeEvent::HostAlive], "it says so anew, and was never gone");
+    assert_eq!(state(&mut node, true, 102, false), [], "outdated");
     assert!(!node.is_host_doubtful());
     node.handle_connection_lost();
-    session(&mut node, true, 102);
+    session(&mut node, true, 103);
     node.birth(6, &Steady);
     node.handle_message(NCMD, &rebirth_command(proto::metric::Value::BooleanValue(true)));
     assert_eq!(node.poll_event(), Some(EdgeNodeEvent::HostConfirmed), "somebody asked");
     assert_eq!((node.poll_event(), node.is_host_doubtful()), (Some(EdgeNodeEvent::BirthDue), false));
     node.handle_connection_lost();
-    session(&mut node, true, 102);
+    session(&mut node, true, 103);
     node.birth(7, &Steady);
     node.trust_host();
     assert!(!node.is_host_doubtful(), "waited for long enough");

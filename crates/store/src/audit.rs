@@ -70,6 +70,25 @@ pub struct AuditFilter {
     pub limit: u32,
 }
 
+/// What is told of one entry at the most: a page of detail, and contents that a person can still look through. The whole of
+/// an activation is in its revision.
+const DETAIL: usize = 10_000;
+const CONTENT: usize = 1 << 20;
+
+/// The beginning of a text, with a word on what is missing. No entry is lost for its length.
+fn cut(text: &str, most: usize) -> String {
+    if text.len() <= most {
+        return text.to_owned();
+    }
+    let missing = format!(" … ({} bytes in all)", text.len());
+    let mut end = most.saturating_sub(missing.len());
+    while !text.is_char_boundary(end) {
+        end -= 1;
+    }
+    let beginning = text.get(..end).unwrap_or_default();
+    if most > 2 * missing.len() { format!("{beginning}{missing}") } else { beginning.to_owned() }
+}
+
 impl Store {
     /// Appends to the audit trail. Nothing changes or deletes what stands in it.
     ///
@@ -78,19 +97,23 @@ impl Store {
     pub async fn add_audit(&self, entry: &AuditEntry<'_>) -> Result<(), StoreError> {
         let insert = "INSERT INTO audit (at, person, source, action, detail, gateway, object, content_before, \
                       content_after) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)";
-        sqlx::query(insert)
-            .bind(entry.at)
-            .bind(entry.person)
-            .bind(entry.source)
-            .bind(entry.action)
-            .bind(entry.detail)
-            .bind(entry.gateway)
-            .bind(entry.object)
-            .bind(&entry.before)
-            .bind(&entry.after)
-            .execute(&self.pool)
-            .await?;
-        Ok(())
+        let content = |text: &Option<String>| text.as_deref().map(|text| cut(text, CONTENT));
+        let work = async {
+            sqlx::query(insert)
+                .bind(entry.at)
+                .bind(cut(entry.person, 128))
+                .bind(cut(entry.source, 64))
+                .bind(cut(entry.action, 64))
+                .bind(cut(entry.detail, DETAIL))
+                .bind(cut(entry.gateway, 64))
+                .bind(cut(entry.object, 255))
+                .bind(content(&entry.before))
+                .bind(content(&entry.after))
+                .execute(&self.pool)
+                .await?;
+            Ok(())
+        };
+        self.in_time(work).await
     }
 
     /// Entries of the audit trail, the newest first.

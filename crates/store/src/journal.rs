@@ -29,7 +29,54 @@ pub struct JournalEntry {
     pub newest_at: i64,
 }
 
+/// A stretch of time from which samples are missing at a broker.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct GapRecord {
+    /// When the first of them came, in milliseconds since 1970 UTC.
+    pub from: i64,
+    /// When the last of them came.
+    pub to: i64,
+    /// How many.
+    pub count: u64,
+    /// Why, in at most 64 characters.
+    pub why: String,
+}
+
 impl Store {
+    /// The gaps of an uplink, oldest first.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn uplink_gaps(&self, gateway: &str, uplink: &str) -> Result<Vec<GapRecord>, StoreError> {
+        let query = "SELECT from_at, to_at, samples, why FROM uplink_gap WHERE gateway = ? AND uplink = ? ORDER BY id";
+        let rows = sqlx::query(query).bind(gateway).bind(uplink).fetch_all(&self.pool).await?;
+        let gap = |row: sqlx::mysql::MySqlRow| {
+            Ok(GapRecord {
+                from: row.try_get("from_at")?,
+                to: row.try_get("to_at")?,
+                count: row.try_get("samples")?,
+                why: row.try_get("why")?,
+            })
+        };
+        rows.into_iter().map(gap).collect()
+    }
+
+    /// Writes the gaps of an uplink in place of those that were known.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]
+    pub async fn set_uplink_gaps(&self, gateway: &str, uplink: &str, gaps: &[GapRecord]) -> Result<(), StoreError> {
+        let mut transaction = self.pool.begin().await?;
+        let delete = "DELETE FROM uplink_gap WHERE gateway = ? AND uplink = ?";
+        sqlx::query(delete).bind(gateway).bind(uplink).execute(&mut *transaction).await?;
+        let insert = "INSERT INTO uplink_gap (gateway, uplink, from_at, to_at, samples, why) VALUES (?, ?, ?, ?, ?, ?)";
+        for gap in gaps {
+            let query = sqlx::query(insert).bind(gateway).bind(uplink).bind(gap.from).bind(gap.to);
+            query.bind(gap.count).bind(&gap.why).execute(&mut *transaction).await?;
+        }
+        Ok(transaction.commit().await?)
+    }
+
     /// Appends a block to the journal of an uplink, and gives its number. It is on disk when this returns.
     ///
     /// # Errors

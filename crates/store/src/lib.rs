@@ -8,19 +8,23 @@ mod credential;
 mod draft;
 mod gateway;
 mod journal;
+mod lease;
 mod lifetime;
 mod person;
 mod revision;
+mod trail;
 mod uplink;
 
 pub use audit::{AuditEntry, AuditFilter, AuditRecord};
 pub use credential::{CredentialKind, Secret, SignedIn, TokenRecord};
 pub use draft::{Conflict, DraftChange, DraftObject, Edit, EditError, version_of};
 pub use gateway::GatewayRecord;
-pub use journal::{JournalBlock, JournalEntry};
+pub use journal::{GapRecord, JournalBlock, JournalEntry};
+pub use lease::{Lease, LeaseHolder};
 pub use lifetime::CommandLifetime;
 pub use person::{NewPerson, Person, PersonSummary, Role};
 pub use revision::{NewRevision, Revision, RevisionSummary};
+pub use trail::AuditTrail;
 
 use sqlx::MySqlPool;
 use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
@@ -36,6 +40,21 @@ pub enum StoreError {
     /// The database did not answer, or refused.
     #[error("the database does not answer: {0}")]
     Database(#[from] sqlx::Error),
+    /// More than the database takes at once.
+    #[error(
+        "this takes {} MB, and the database takes {} MB at once: raise its max_allowed_packet, or describe less",
+        megabytes(*.size),
+        megabytes(*.limit)
+    )]
+    TooLarge {
+        /// The bytes that it takes.
+        size: u64,
+        /// What the database takes.
+        limit: u64,
+    },
+    /// The database did not answer in time.
+    #[error("the database does not answer within a second")]
+    Slow,
     /// The tables could not be brought up to date.
     #[error("the tables could not be brought up to date: {0}")]
     Migration(#[from] sqlx::migrate::MigrateError),
@@ -52,9 +71,14 @@ pub enum StoreError {
     Exists(String),
 }
 
-/// How long a request waits for the database before it is told that it is away. Long enough for a restart of a
-/// busy server to answer again, short enough for a person to wait.
+fn megabytes(bytes: u64) -> u64 {
+    bytes.div_ceil(1 << 20)
+}
+
+/// How long a request waits for a connection before it is told that the database is away.
 const ACQUIRE_TIMEOUT: Duration = Duration::from_secs(3);
+/// How long small queries that somebody waits for may take: a database whose packets are swallowed holds nobody up.
+const QUERY_TIMEOUT: Duration = Duration::from_secs(1);
 /// More connections do not make one disk commit faster.
 const CONNECTIONS: u32 = 8;
 
@@ -78,6 +102,19 @@ impl Store {
         Ok(Self { pool })
     }
 
+    /// Does something small, or gives up.
+    async fn in_time<T>(&self, work: impl Future<Output = Result<T, StoreError>>) -> Result<T, StoreError> {
+        tokio::time::timeout(QUERY_TIMEOUT, work).await.unwrap_or(Err(StoreError::Slow))
+    }
+
+    /// Refuses what is larger than the database takes at once, before it ends the connection over it.
+    async fn fits(&self, size: usize) -> Result<(), StoreError> {
+        // Beside the text, a packet has little.
+        let size = u64::try_from(size).unwrap_or(u64::MAX).saturating_add(4096);
+        let limit: u64 = sqlx::query_scalar("SELECT @@max_allowed_packet").fetch_one(&self.pool).await?;
+        if size > limit { Err(StoreError::TooLarge { size, limit }) } else { Ok(()) }
+    }
+
     /// Brings the tables up to date. Call it once before anything else.
     ///
     /// # Errors
@@ -92,8 +129,11 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`] while it is away.
     pub async fn ping(&self) -> Result<(), StoreError> {
-        sqlx::query("SELECT 1").execute(&self.pool).await?;
-        Ok(())
+        let work = async {
+            sqlx::query("SELECT 1").execute(&self.pool).await?;
+            Ok(())
+        };
+        self.in_time(work).await
     }
 
     /// Closes all connections after what is under way.

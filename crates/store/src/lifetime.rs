@@ -19,7 +19,7 @@ impl Store {
     /// [`StoreError::Database`]
     pub async fn command_lifetimes(&self, gateway: &str) -> Result<Vec<CommandLifetime>, StoreError> {
         let query = "SELECT device, point, due_at FROM command_lifetime WHERE gateway = ?";
-        let rows = sqlx::query(query).bind(gateway).fetch_all(&self.pool).await?;
+        let rows = self.in_time(async { Ok(sqlx::query(query).bind(gateway).fetch_all(&self.pool).await?) }).await?;
         let lifetime = |row: sqlx::mysql::MySqlRow| {
             let (device, point) = (row.try_get("device")?, row.try_get("point")?);
             Ok(CommandLifetime { device, point, due_at: row.try_get("due_at")? })
@@ -51,7 +51,10 @@ impl Store {
                 .bind(device)
                 .bind(point),
         };
-        query.execute(&self.pool).await?;
-        Ok(())
+        let work = async {
+            query.execute(&self.pool).await?;
+            Ok(())
+        };
+        self.in_time(work).await
     }
 }

@@ -52,6 +52,7 @@ impl Store {
     /// [`EditError::Moved`] when the gateway is not of the version that was seen.
     pub async fn add_revision(&self, new: &NewRevision<'_>) -> Result<u32, EditError> {
         let files = serde_json::to_string(new.files).map_err(|source| StoreError::Content { what: "files", source })?;
+        self.fits(files.len()).await?;
         self.know_gateway(new.gateway).await?;
         let mut transaction = self.pool.begin().await?;
         let lock = "SELECT version FROM gateway WHERE name = ? FOR UPDATE";

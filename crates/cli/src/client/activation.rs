@@ -20,7 +20,11 @@ pub(crate) async fn activate(
 ) -> anyhow::Result<()> {
     let before = active(client, gateway).await?;
     let path = format!("/api/v1/gateways/{}/activations", part(gateway));
-    let activated = client.post(&path, request).await?;
+    let mut request = request.clone();
+    if let Some(request) = request.as_object_mut() {
+        request.insert("drop_waiting".to_owned(), wait.drop_waiting.into());
+    }
+    let activated = client.post(&path, &request).await?;
     let revision = whole(&activated, "revision");
     let outcome = follow(client, gateway, wait.wait.into()).await?;
     let is_up = text(&outcome, "progress") == "done";
@@ -38,7 +42,7 @@ pub(crate) async fn activate(
         _ if is_up => Ok(()),
         Some(number) => {
             let note = format!("return to revision {number}: revision {revision} did not come up");
-            let back = client.post(&path, &json!({ "revision": number, "note": note })).await?;
+            let back = client.post(&path, &json!({ "revision": number, "note": note, "drop_waiting": true })).await?;
             let message = format!(
                 "revision {revision} did not come up; {gateway} runs revision {} again, as revision {}",
                 number,

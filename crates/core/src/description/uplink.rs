@@ -58,6 +58,13 @@ pub struct SparkplugUplink {
     #[serde(default = "default_host_grace")]
     #[schemars(extend("x-advanced" = true))]
     pub host_grace: Span,
+    /// The longest keep-alive of the primary host's own connection to the broker. A broker that was frozen may read what the
+    /// node has to say before it finds that the host is gone: so what it has read counts as delivered one and a half times
+    /// this span later, and is sent again when the host turns out to be away. Too short loses samples when a broker freezes;
+    /// too long keeps samples in the journal for longer.
+    #[serde(default = "default_host_keep_alive")]
+    #[schemars(extend("x-advanced" = true))]
+    pub host_keep_alive: Span,
     /// How often the gateway tells how it is: as metrics of the node.
     #[serde(default = "default_health")]
     #[schemars(extend("x-advanced" = true))]
@@ -152,7 +159,7 @@ fn default_payload() -> String {
 }
 
 fn default_gather() -> Span {
-    Span::from_millis(500)
+    Span::from_millis(200)
 }
 
 const fn default_qos() -> u8 {
@@ -323,6 +330,10 @@ impl Uplink {
             UplinkKind::Json(_) => "json",
         }
     }
+}
+
+fn default_host_keep_alive() -> Span {
+    Span::from_millis(60_000)
 }
 
 fn default_host_grace() -> Span {

@@ -17,6 +17,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::oneshot;
 use tokio::time::{Instant, sleep_until};
+use tokio_util::sync::CancellationToken;
 
 /// Drives one link: what is due goes out, what comes back goes into the pipeline.
 pub(super) struct Driver {
@@ -78,15 +79,21 @@ impl Driver {
         }
     }
 
-    pub(super) async fn keep_connected(&mut self, mut backoff: Backoff) {
-        loop {
+    /// Runs until `stop` is cancelled; what is being told to uplinks then is told to the end.
+    pub(super) async fn keep_connected(mut self, mut backoff: Backoff, stop: &CancellationToken) {
+        while !stop.is_cancelled() {
             let config = modbus::client_config(&self.link.protocol);
-            let error = match modbus::connect(&self.link.protocol, config).await {
+            let connected = tokio::select! {
+                connected = modbus::connect(&self.link.protocol, config) => connected,
+                () = stop.cancelled() => return,
+            };
+            let error = match connected {
                 Ok(connection) => {
                     self.connected();
                     let mut connection = OwedByTarget::carry(&self.link.owed, connection);
-                    let error = self.poll(&mut connection).await;
+                    let ended = self.poll(&mut connection, stop).await;
                     drop(connection);
+                    let Some(error) = ended else { return self.refuse_all("the link was stopped") };
                     // What comes up and breaks at once is tried as seldom as what does not come up.
                     if self.was_answered {
                         backoff.reset();
@@ -96,12 +103,27 @@ impl Driver {
                 Err(error) => format!("cannot connect: {error}"),
             };
             self.lost(&error).await;
-            self.refuse_commands(&error, Instant::now() + backoff.wait()).await;
+            self.refuse_commands(&error, Instant::now() + backoff.wait(), stop).await;
+        }
+    }
+
+    /// Tells whoever waits for something that it cannot be, and what was sent that nobody knows.
+    fn refuse_all(&mut self, why: &str) {
+        let sending = self.under_way.drain().filter_map(|(_, work)| match work {
+            Work::Command(sending) => Some(sending),
+            Work::Poll(_) => None,
+        });
+        // Whoever asked may have gone.
+        for sending in sending {
+            let _ = sending.answer.send(Err(Undone::Unknown(why.to_owned())));
+        }
+        for sending in self.waiting.drain(..) {
+            let _ = sending.answer.send(Err(Undone::NotSent(why.to_owned())));
         }
     }
 
     /// Waits, and tells everyone who wants something meanwhile why it cannot be.
-    async fn refuse_commands(&mut self, error: &str, until: Instant) {
+    async fn refuse_commands(&mut self, error: &str, until: Instant, stop: &CancellationToken) {
         loop {
             tokio::select! {
                 Some(command) = self.link.commands.recv() => match command {
@@ -112,6 +134,7 @@ impl Driver {
                     other => self.look(other),
                 },
                 () = sleep_until(until) => return,
+                () = stop.cancelled() => return,
             }
         }
     }
@@ -150,17 +173,7 @@ impl Driver {
     /// The connection is gone: every point of the link is bad, every device is lost.
     async fn lost(&mut self, error: &str) {
         let now = wall_clock();
-        let sending = self.under_way.drain().filter_map(|(_, work)| match work {
-            Work::Command(sending) => Some(sending),
-            Work::Poll(_) => None,
-        });
-        for sending in sending {
-            // Whoever asked may have gone.
-            let _ = sending.answer.send(Err(Undone::Unknown(format!("the link went down before the answer: {error}"))));
-        }
-        for sending in self.waiting.drain(..) {
-            let _ = sending.answer.send(Err(Undone::NotSent(error.to_owned())));
-        }
+        self.refuse_all(&format!("the link went down: {error}"));
         let mut was_down = false;
         self.link.shown.status.update(|status, _| {
             was_down = status.state == LinkState::Down;
@@ -183,8 +196,8 @@ impl Driver {
         }
     }
 
-    /// Polls until the connection breaks, and says why. Commands go ahead of polls.
-    async fn poll(&mut self, connection: &mut Connection) -> String {
+    /// Polls until the connection breaks, and says why; `None` when the link is stopped. Commands go ahead of polls.
+    async fn poll(&mut self, connection: &mut Connection, stop: &CancellationToken) -> Option<String> {
         let pause = self.link.protocol.timing().pause.map(Duration::from).unwrap_or_default();
         let mut free_at = Instant::now();
         loop {
@@ -198,6 +211,7 @@ impl Driver {
                     None
                 }
                 () = until(wake) => None,
+                () = stop.cancelled() => return None,
             };
             while let Some(frame) = connection.poll_frame() {
                 self.tell_stray(&frame);
@@ -209,7 +223,7 @@ impl Driver {
                     free_at = Instant::now() + pause;
                     self.take(done).await;
                 }
-                Some(Err(error)) => return error.to_string(),
+                Some(Err(error)) => return Some(error.to_string()),
                 None => {}
             }
         }

@@ -122,10 +122,6 @@ impl LinkTask {
         let backoff = Backoff::new(FIRST_RECONNECT, reconnect_limit, rng.fork());
         let polls = self.devices.iter_mut().map(|device| std::mem::take(&mut device.polls)).collect();
         let schedule = Schedule::new(polls, Instant::now().into_std(), &mut rng);
-        let mut driver = Driver::new(self, schedule);
-        tokio::select! {
-            () = driver.keep_connected(backoff) => {}
-            () = stop.cancelled() => {}
-        }
+        Driver::new(self, schedule).keep_connected(backoff, &stop).await;
     }
 }

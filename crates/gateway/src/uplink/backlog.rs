@@ -5,16 +5,17 @@ use super::item::Item;
 use super::journal::{Journal, News, Order};
 use super::ledger::{Due, Ledger, Stored};
 use super::past::Past;
+use super::sparkplug::TICK;
 use crate::clock::wall_clock;
 use crate::status::{BufferState, BufferView, Gap};
 use interlex_core::Timestamp;
 use interlex_core::description::{JournalSettings, WhenFull};
-use interlex_store::{JournalBlock, JournalEntry, Store};
+use interlex_store::{GapRecord, JournalBlock, JournalEntry, Store};
 use std::collections::VecDeque;
 use std::time::Duration;
 use tokio::time::{Instant, timeout_at};
 
-/// How many samples may be in memory.
+/// How many bytes may be in memory.
 #[derive(Debug, Clone, Copy)]
 struct Memory {
     /// While the database takes them.
@@ -25,14 +26,25 @@ struct Memory {
     fetch_below: usize,
 }
 
-/// Some 20 MB, and 100 MB at the most.
-const MEMORY: Memory = Memory { usual: 200_000, most: 1_000_000, fetch_below: 100_000 };
+/// With what is beside it, an uplink stays below 64 MB: some 200,000 samples, or fewer messages.
+const MEMORY: Memory = Memory { usual: 16 << 20, most: 48 << 20, fetch_below: 8 << 20 };
+/// The journal's own entries on their way to the database take so many times their bytes.
+const FRESH_OVERHEAD: usize = 2;
 /// Blocks that are given up at a time.
 const AT_A_TIME: usize = 100;
 /// Gaps that are remembered for those who ask where samples are missing.
 const GAPS: usize = 50;
 /// Losses that are no further apart are one gap.
 const ONE_GAP: Duration = Duration::from_secs(60);
+
+const NO_ROOM: &str = "no room";
+const NO_MEMORY: &str = "no room in memory";
+const TOO_OLD: &str = "waited too long";
+const GONE: &str = "points that are gone";
+const BY_HAND: &str = "thrown away by hand";
+/// Why samples were never in a message.
+pub(super) const NO_MESSAGE: &str = "their template fails";
+const REASONS: [&str; 6] = [NO_ROOM, NO_MEMORY, TOO_OLD, GONE, BY_HAND, NO_MESSAGE];
 
 /// The items of one uplink from report policy to proof, in memory and in the database.
 #[derive(Debug)]
@@ -53,6 +65,13 @@ pub(super) struct Backlog<T: Item> {
     /// Whether there was no room for the last sample.
     is_full: bool,
     gaps: VecDeque<Gap>,
+    /// Whether the database knows of all gaps.
+    gaps_are_kept: bool,
+    /// Where samples of points that are gone were counted by an earlier run.
+    told_before: Vec<(i64, i64)>,
+    /// How long after its proof nobody can tell any more that a sample was not heard; `None` where the broker's proof is all.
+    settle_after: Option<Duration>,
+    is_online: bool,
     past: Past,
     memory: Memory,
 }
@@ -64,13 +83,15 @@ impl<T: Item> Backlog<T> {
         settings: &JournalSettings,
         context: T::Context,
         store: Option<&Store>,
+        settle_after: Option<Duration>,
     ) -> Self {
         let mut backlog = Self {
             name: name.to_owned(),
             settings: settings.clone(),
             context,
             buffer: Buffer::default(),
-            ledger: Ledger::new(settings.journal_flush.into()),
+            // A tick and the way to the database are part of the promise.
+            ledger: Ledger::new(Duration::from(settings.journal_flush).saturating_sub(2 * TICK)),
             journal: Journal::new(store, gateway, name),
             has_store: store.is_some(),
             fetching: 0,
@@ -79,16 +100,35 @@ impl<T: Item> Backlog<T> {
             lost: 0,
             is_full: false,
             gaps: VecDeque::new(),
+            gaps_are_kept: true,
+            told_before: Vec::new(),
+            settle_after,
+            is_online: false,
             past: Past::default(),
             memory: MEMORY,
         };
         if let Some(store) = store {
+            match store.uplink_gaps(gateway, name).await {
+                Ok(gaps) => backlog.restore_gaps(gaps),
+                Err(error) => tracing::error!(uplink = name, %error, "the gaps of before are not known"),
+            }
             match store.journal_entries(gateway, name).await {
                 Ok(entries) => backlog.restore(store, entries).await,
                 Err(error) => tracing::error!(uplink = name, %error, "the journal stays in the database"),
             }
         }
         backlog
+    }
+
+    fn restore_gaps(&mut self, gaps: Vec<GapRecord>) {
+        let known = |why: &str| REASONS.into_iter().find(|known| *known == why).unwrap_or("of an earlier version");
+        for GapRecord { from, to, count, why } in gaps {
+            if why == GONE {
+                self.told_before.push((from, to));
+            }
+            self.lost += count;
+            self.gaps.push_back(Gap { from, to, count, why: known(&why) });
+        }
     }
 
     async fn restore(&mut self, store: &Store, entries: Vec<JournalEntry>) {
@@ -117,6 +157,9 @@ impl<T: Item> Backlog<T> {
 
     /// A sample that goes on at once.
     pub(super) fn push_live(&mut self, lane: usize, item: &T) {
+        if self.refuses(item) {
+            return;
+        }
         let number = self.number(item);
         self.buffer.push_live(lane, number, item.clone());
         self.keep_in_limits();
@@ -124,14 +167,38 @@ impl<T: Item> Backlog<T> {
 
     /// A sample that has to wait.
     pub(super) fn push_history(&mut self, lane: usize, item: &T) {
-        if self.is_full && self.settings.when_full == WhenFull::LoseNewest && !self.has_room() {
-            self.came += 1;
-            self.count_lost(1, item.came(), item.came(), "no room");
+        if self.refuses(item) {
             return;
         }
         let number = self.number(item);
         self.buffer.push_history(lane, number, item.clone());
         self.keep_in_limits();
+    }
+
+    /// Where the newest are to be lost, there may be no room for one more.
+    fn refuses(&mut self, item: &T) -> bool {
+        let is_refused = self.is_full && self.settings.when_full == WhenFull::LoseNewest && !self.has_room();
+        if is_refused {
+            self.came += 1;
+            self.count_lost(1, item.came(), item.came(), NO_ROOM);
+        }
+        is_refused
+    }
+
+    /// Keeps an item in the journal that is still to become a part of another one; gives the number to settle it by.
+    pub(super) fn keep_provisionally(&mut self, item: &T) -> u64 {
+        self.ledger.add_due(item)
+    }
+
+    /// What was kept provisionally is in another item now.
+    pub(super) fn settle_provisional(&mut self, number: u64) {
+        self.ledger.settle(number);
+    }
+
+    /// Samples are lost before they could become items.
+    pub(super) fn lose(&mut self, count: u64, from: Timestamp, to: Timestamp, why: &'static str) {
+        self.came += count;
+        self.count_lost(count, from, to, why);
     }
 
     fn number(&mut self, item: &T) -> u64 {
@@ -140,7 +207,11 @@ impl<T: Item> Backlog<T> {
     }
 
     fn has_room(&self) -> bool {
-        self.buffer.len() < self.memory.most && self.ledger.bytes() < self.byte_limit()
+        self.memory_bytes() < self.memory.most && self.ledger.bytes() < self.byte_limit()
+    }
+
+    fn memory_bytes(&self) -> usize {
+        self.buffer.bytes() + FRESH_OVERHEAD * self.ledger.fresh_bytes()
     }
 
     fn byte_limit(&self) -> u64 {
@@ -149,14 +220,19 @@ impl<T: Item> Backlog<T> {
 
     /// Drops what is too much for the memory.
     fn keep_in_limits(&mut self) {
-        if self.buffer.len() <= self.memory.most {
-            return;
+        while self.memory_bytes() > self.memory.most {
+            self.is_full = true;
+            let is_oldest = self.settings.when_full == WhenFull::LoseOldest;
+            let Some(at) = self.buffer.give_up_one(is_oldest) else { return };
+            self.settle_in_ledger();
+            self.count_lost(1, at, at, NO_MEMORY);
         }
-        let is_oldest = self.settings.when_full == WhenFull::LoseOldest;
-        if let Some(at) = self.buffer.give_up_one(is_oldest) {
-            self.count_lost(1, at, at, "no room in memory");
+    }
+
+    fn settle_in_ledger(&mut self) {
+        for number in self.buffer.take_settled() {
+            self.ledger.settle(number);
         }
-        self.is_full = true;
     }
 
     fn count_lost(&mut self, count: u64, from: Timestamp, to: Timestamp, why: &'static str) {
@@ -164,6 +240,7 @@ impl<T: Item> Backlog<T> {
             return;
         }
         self.lost += count;
+        self.gaps_are_kept = false;
         let (from, to) = (from.as_millis(), to.as_millis());
         let reach = i64::try_from(ONE_GAP.as_millis()).unwrap_or(i64::MAX);
         match self.gaps.back_mut() {
@@ -183,8 +260,7 @@ impl<T: Item> Backlog<T> {
     /// What is next of the history, in time order.
     pub(super) fn take_history(&mut self, most: usize, is_ready: impl Fn(usize) -> bool) -> Option<(usize, Vec<T>)> {
         let taken = self.buffer.take_history(most, self.ledger.barrier(), is_ready);
-        if self.buffer.history_len() < self.memory.fetch_below
-            || (taken.is_none() && self.buffer.history_len() < self.memory.most)
+        if self.buffer.bytes() < self.memory.fetch_below || (taken.is_none() && self.memory_bytes() < self.memory.most)
         {
             self.fetch();
         }
@@ -242,32 +318,70 @@ impl<T: Item> Backlog<T> {
         let Some((numbers, pending)) = self.ledger.warm(first) else { return };
         let mut numbered = numbers.iter().zip(samples).filter(|(number, _)| pending.contains(*number));
         for number in pending.iter() {
-            let item = numbered.find(|(known, _)| *known == number).and_then(|(_, item)| item);
-            match item.and_then(|item| Some((item.lane(&self.context)?, item))) {
-                Some((lane, item)) => self.buffer.push_history(lane, number, item),
-                None => {
-                    self.ledger.settle(number);
-                    self.count_lost(1, wall_clock(), wall_clock(), "points that are gone");
-                }
+            let item = numbered.find(|(known, _)| *known == number).map(|(_, item)| item);
+            let came = match item {
+                Some(Ok(item)) => match item.lane(&self.context) {
+                    Some(lane) => {
+                        self.buffer.push_history(lane, number, item);
+                        continue;
+                    }
+                    None => item.came(),
+                },
+                Some(Err(came)) => came,
+                // The block is gone from the database.
+                None => wall_clock(),
+            };
+            self.ledger.settle(number);
+            let at = came.as_millis();
+            if !self.told_before.iter().any(|(from, to)| (*from..=*to).contains(&at)) {
+                self.count_lost(1, came, came, GONE);
             }
         }
+    }
+
+    /// The broker answered the question. Tells how many samples it has read, and how many of them count as delivered.
+    pub(super) fn proven(&mut self) -> (usize, usize) {
+        let until = self.settle_after.map(|after| Instant::now().into_std() + after);
+        let proven = self.buffer.proven(until);
+        (proven, if until.is_none() { proven } else { 0 })
+    }
+
+    /// What was proven long enough ago counts as delivered; all of it where somebody says that the host was there all along.
+    pub(super) fn settle(&mut self, all: bool) -> usize {
+        self.buffer.settle((!all).then(|| Instant::now().into_std()))
+    }
+
+    /// The primary host was not there: what the broker has read may have reached nobody.
+    pub(super) fn nobody_heard(&mut self) {
+        let stored = self.buffer.nobody_heard();
+        let gone = self.ledger.want_again(&stored);
+        self.count_lost(gone, wall_clock(), wall_clock(), TOO_OLD);
+        self.buffer.nothing_arrived();
     }
 
     /// Drops samples of points that are described no more.
     pub(super) fn drop_unknown(&mut self) {
         let context = &self.context;
-        let dropped = self.buffer.keep_only(|item| item.lane(context).is_some());
-        self.count_lost(dropped as u64, wall_clock(), wall_clock(), "points that are gone");
+        let gone = self.buffer.keep_only(|item| item.lane(context).is_some());
+        let ends = gone.iter().min().copied().zip(gone.iter().max().copied());
+        if let Some((from, to)) = ends {
+            self.count_lost(gone.len() as u64, from, to, GONE);
+        }
+    }
+
+    /// How many of the samples that wait are of points that another description does not have, as far as that is known: of
+    /// what is in the database only it is not.
+    pub(super) fn count_unknown(&self, context: &T::Context) -> u64 {
+        self.buffer.count_unknown(|item| item.lane(context).is_some())
     }
 
     /// Hands over what is due: blocks to write, and blocks that are needed no more; and holds age and size.
     pub(super) fn keep(&mut self, all: bool) {
-        for number in self.buffer.take_settled() {
-            self.ledger.settle(number);
-        }
+        self.settle_in_ledger();
         if !self.has_store {
             return;
         }
+        self.keep_gaps();
         while self.journal.has_room() {
             let context = &self.context;
             let is_known = |item: &T| item.lane(context).is_some();
@@ -292,6 +406,14 @@ impl<T: Item> Backlog<T> {
         }
     }
 
+    fn keep_gaps(&mut self) {
+        if self.gaps_are_kept || !self.journal.has_room() {
+            return;
+        }
+        let record = |gap: &Gap| GapRecord { from: gap.from, to: gap.to, count: gap.count, why: gap.why.to_owned() };
+        self.gaps_are_kept = self.journal.order(Order::KeepGaps(self.gaps.iter().map(record).collect())).is_ok();
+    }
+
     /// What is too old, or too much for the database.
     fn give_up_old(&mut self) {
         let limit = Duration::from(self.settings.keep_for);
@@ -299,16 +421,16 @@ impl<T: Item> Backlog<T> {
         let until = Timestamp::from_millis(wall_clock().as_millis().saturating_sub(age));
         // A bound on what is done at a time: the rest follows a moment later.
         let mut left = AT_A_TIME;
-        while left > 0 && self.give_up(until, "waited too long") {
+        while left > 0 && self.give_up(until, TOO_OLD) {
             left -= 1;
         }
         let is_over = self.ledger.bytes() > self.byte_limit();
         if self.settings.when_full == WhenFull::LoseOldest {
-            while left > 0 && self.ledger.bytes() > self.byte_limit() && self.give_up(Timestamp::MAX, "no room") {
+            while left > 0 && self.ledger.bytes() > self.byte_limit() && self.give_up(Timestamp::MAX, NO_ROOM) {
                 left -= 1;
             }
         }
-        self.is_full = is_over || self.buffer.len() >= self.memory.most;
+        self.is_full = is_over || self.memory_bytes() >= self.memory.most;
     }
 
     /// Gives up the oldest block, if it is no newer than that. Tells whether it did.
@@ -322,7 +444,9 @@ impl<T: Item> Backlog<T> {
 
     /// With many samples in memory, the newest that are in the database leave it.
     fn leave_memory(&mut self) {
-        while self.buffer.history_len() > self.memory.usual {
+        let ledger = &self.ledger;
+        self.buffer.shed_unsettled(self.memory.usual, |number| ledger.is_stored(number));
+        while self.buffer.bytes() > self.memory.usual && self.buffer.history_len() > 0 {
             let Some((first, numbers)) = self.ledger.warmest() else { return };
             let pending = self.buffer.take_out(numbers);
             if pending.stretches().is_empty() {
@@ -343,7 +467,7 @@ impl<T: Item> Backlog<T> {
         while self.buffer.give_up_one(true).is_some() {
             thrown += 1;
         }
-        self.count_lost(thrown, from, now, "thrown away by hand");
+        self.count_lost(thrown, from, now, BY_HAND);
         self.keep(false);
         thrown
     }
@@ -379,6 +503,11 @@ impl<T: Item> Backlog<T> {
         self.buffer.len() as u64 + self.ledger.cold()
     }
 
+    /// How many samples wait in the database only.
+    pub(super) const fn cold(&self) -> u64 {
+        self.ledger.cold()
+    }
+
     fn oldest(&self) -> Option<Timestamp> {
         self.buffer.oldest().into_iter().chain(self.ledger.oldest()).min()
     }
@@ -386,6 +515,7 @@ impl<T: Item> Backlog<T> {
     /// Writes down how things are, for the picture of the last hours.
     pub(super) fn note(&mut self, delivered: u64, is_online: bool) {
         let now = wall_clock();
+        self.is_online = is_online;
         self.past.note(now, (self.came, delivered, self.waiting(), self.lost), is_online);
     }
 
@@ -397,20 +527,28 @@ impl<T: Item> Backlog<T> {
         let seconds = |amount: u64, per_second: f64| (per_second > 0.0).then(|| amount as f64 / per_second);
         let per_sample = if durable > 0 { bytes.div_ceil(durable) } else { 16 };
         let room = self.byte_limit().saturating_sub(bytes) / per_sample.max(1);
+        let oldest = self.oldest();
+        // By age, the first ones are lost when the oldest has waited long enough.
+        let age = oldest.map_or(Duration::ZERO, |oldest| wall_clock().since(oldest));
+        let keep_for = Duration::from(self.settings.keep_for);
+        let is_filling = durable > 0 && out < into / 2.0;
+        let by_size = seconds(room, into - out).filter(|_| is_filling);
+        let by_age = is_filling.then(|| keep_for.saturating_sub(age).as_secs_f64());
         BufferState {
             waiting,
             durable,
             bytes,
             lost: self.lost,
-            is_full: self.is_full,
+            is_full: self.is_full || (is_filling && age >= keep_for),
+            unsettled: self.buffer.unsettled_len(),
             came: self.came,
-            oldest_at: self.oldest().map(Timestamp::as_millis),
+            oldest_at: oldest.map(Timestamp::as_millis),
             journal_error: self.error.clone(),
             in_per_second: into,
             out_per_second: out,
             // What waits for a moment only says nothing of how things go.
-            seconds_to_full: seconds(room, into - out).filter(|_| durable > 0 && out < into / 2.0),
-            seconds_to_drained: seconds(waiting, out - into).filter(|_| durable > 0),
+            seconds_to_full: by_size.into_iter().chain(by_age).min_by(f64::total_cmp),
+            seconds_to_drained: seconds(waiting, out - into).filter(|_| durable > 0 && self.is_online),
         }
     }
 
@@ -480,7 +618,7 @@ mod tests {
                 assert!(backlog.buffer.len() < 3000, "{} in memory", backlog.buffer.len());
             }
             if backlog.buffer.ask() {
-                backlog.buffer.proven();
+                backlog.proven();
             }
             settle(backlog).await;
         }
@@ -493,9 +631,10 @@ mod tests {
         let mut database = Database::start(directory.path(), free_port().unwrap()).await.unwrap();
         let store = Store::new(&database.url("interlex")).unwrap();
         store.migrate().await.unwrap();
-        let memory = Memory { usual: 1000, most: 5000, fetch_below: 500 };
+        let bytes = sample(0).bytes();
+        let memory = Memory { usual: 1000 * bytes, most: 5000 * bytes, fetch_below: 500 * bytes };
         let open = async |uplink: &str, when_full| {
-            let backlog = Backlog::new(("g", uplink), &settings(when_full), points(), Some(&store)).await;
+            let backlog = Backlog::new(("g", uplink), &settings(when_full), points(), Some(&store), None).await;
             Backlog { memory, ..backlog }
         };
 
@@ -511,7 +650,7 @@ mod tests {
         assert!(backlog.buffer.len() <= 1300, "{} in memory", backlog.buffer.len());
         // Some are sent and proved, some are sent and come back, and others come meanwhile.
         let (_, first) = backlog.take_history(100, |_| true).unwrap();
-        assert_eq!((first.len(), backlog.buffer.ask(), backlog.buffer.proven()), (100, true, 100));
+        assert_eq!((first.len(), backlog.buffer.ask(), backlog.proven()), (100, true, (100, 100)));
         backlog.take_history(50, |_| true).unwrap();
         backlog.buffer.nothing_arrived();
         backlog.push_history(0, &sample(6000));

@@ -20,7 +20,10 @@ pub(super) enum BlockError {
 
 /// What a block holds of one sample whose point is described no more.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Unknown;
+pub(super) struct Unknown {
+    /// When it came.
+    pub(super) came: Timestamp,
+}
 
 /// Writes samples into a block; those of points that are described no more are left out.
 ///
@@ -79,8 +82,11 @@ pub(super) fn decode(block: &[u8], points: &PointTable) -> Result<Vec<Result<Sam
         let quality = u32::try_from(take(rest)?).map_err(|_| BlockError::Damaged)?;
         let value = take_value(rest)?;
         before = at;
-        samples
-            .push(known.ok_or(Unknown).map(|(point, data_type)| sample(point, data_type, value, quality, source, at)));
+        samples.push(
+            known
+                .ok_or(Unknown { came: Timestamp::from_millis(at) })
+                .map(|(point, data_type)| sample(point, data_type, value, quality, source, at)),
+        );
     }
     if rest.is_empty() { Ok(samples) } else { Err(BlockError::Damaged) }
 }
@@ -281,7 +287,7 @@ mod tests {
         let read = decode(&block, &after).unwrap();
         assert_eq!(read[0].as_ref().unwrap().quality, Quality::Bad(Reason::Stale), "of another type now");
         let gone = points("a,holding:0,int64,r\n");
-        assert_eq!(decode(&block, &gone).unwrap()[0], Err(Unknown));
+        assert_eq!(decode(&block, &gone).unwrap()[0], Err(Unknown { came: Timestamp::from_millis(1_700_000_000_000) }));
         assert_eq!(decode(&[9], &gone), Err(BlockError::Version(9)));
         assert_eq!(decode(&block[..block.len() - 1], &before), Err(BlockError::Damaged));
     }

@@ -2,15 +2,18 @@ use super::item::Item;
 use super::ranges::Ranges;
 use interlex_core::Timestamp;
 use std::collections::{BTreeMap, VecDeque};
+use std::time::Instant;
 
 /// The items of one uplink that are in memory, between report policy and proof of delivery.
 ///
 /// ```text
-/// push ──▶ live ──take_live──▶ unproven ──proven──▶ gone: the broker has read them
-///   │                             │
-///   └──▶ history ◀── lost ────────┘      history ──take_history──▶ unproven
+/// push ──▶ live ──take_live──▶ unproven ──proven──▶ unsettled ──settle──▶ gone
+///   │                             │                    │
+///   └──▶ history ◀── lost ────────┴─── nobody_heard ───┘      history ──take_history──▶ unproven
 ///        (per lane)
 /// ```
+///
+/// What is proven is with the broker. Where that does not mean that the primary host has it, it is unsettled for a while.
 ///
 /// Samples are numbered as they come; in a lane's history they stand in the order of their numbers.
 #[derive(Debug)]
@@ -19,6 +22,9 @@ pub(super) struct Buffer<T> {
     history: BTreeMap<usize, VecDeque<Kept<T>>>,
     history_len: usize,
     unproven: VecDeque<(usize, Kept<T>)>,
+    unsettled: VecDeque<Unsettled<T>>,
+    /// The bytes of everything in memory.
+    bytes: usize,
     /// The numbers of samples that are proven or given up, until somebody asks for them.
     settled: Vec<u64>,
     /// How many of the unproven a question to the broker, under way, will prove.
@@ -32,6 +38,16 @@ struct Kept<T> {
     item: T,
 }
 
+/// What was proven at one moment.
+#[derive(Debug)]
+struct Unsettled<T> {
+    /// When nobody can tell any more that it was not heard.
+    until: Instant,
+    items: Vec<(usize, Kept<T>)>,
+    /// The numbers of what left the memory, and is in the database.
+    stored: Ranges,
+}
+
 impl<T> Default for Buffer<T> {
     fn default() -> Self {
         Self {
@@ -39,6 +55,8 @@ impl<T> Default for Buffer<T> {
             history: BTreeMap::new(),
             history_len: 0,
             unproven: VecDeque::new(),
+            unsettled: VecDeque::new(),
+            bytes: 0,
             settled: Vec::new(),
             asked: None,
         }
@@ -48,11 +66,17 @@ impl<T> Default for Buffer<T> {
 impl<T: Item> Buffer<T> {
     /// A sample to send as soon as possible.
     pub(super) fn push_live(&mut self, lane: usize, number: u64, item: T) {
+        self.bytes += item.bytes();
         self.live.push_back((lane, Kept { number, item }));
     }
 
     /// A sample to keep until there is a session again.
     pub(super) fn push_history(&mut self, lane: usize, number: u64, item: T) {
+        self.bytes += item.bytes();
+        self.insert(lane, number, item);
+    }
+
+    fn insert(&mut self, lane: usize, number: u64, item: T) {
         let kept = self.history.entry(lane).or_default();
         // As a rule it is newer than all others, or older.
         let at = match (kept.front(), kept.back()) {
@@ -114,11 +138,65 @@ impl<T: Item> Buffer<T> {
         true
     }
 
-    /// The broker answered the question. Tells how many samples it has read.
-    pub(super) fn proven(&mut self) -> usize {
+    /// The broker answered the question. Tells how many samples it has read; with a moment, they are unsettled until then.
+    pub(super) fn proven(&mut self, until: Option<Instant>) -> usize {
         let proven = self.asked.take().unwrap_or(0).min(self.unproven.len());
-        self.settled.extend(self.unproven.drain(..proven).map(|(_, kept)| kept.number));
+        let items: Vec<_> = self.unproven.drain(..proven).collect();
+        match until {
+            Some(_) if items.is_empty() => {}
+            Some(until) => self.unsettled.push_back(Unsettled { until, items, stored: Ranges::default() }),
+            None => self.settle_items(items),
+        }
         proven
+    }
+
+    fn settle_items(&mut self, items: Vec<(usize, Kept<T>)>) {
+        self.bytes -= items.iter().map(|(_, kept)| kept.item.bytes()).sum::<usize>();
+        self.settled.extend(items.into_iter().map(|(_, kept)| kept.number));
+    }
+
+    /// What was proven long enough ago has arrived; all of it, without a moment. Tells how many samples that are.
+    pub(super) fn settle(&mut self, now: Option<Instant>) -> usize {
+        let mut count = 0;
+        while self.unsettled.front().is_some_and(|unsettled| now.is_none_or(|now| now >= unsettled.until)) {
+            let Some(Unsettled { items, stored, .. }) = self.unsettled.pop_front() else { break };
+            count += items.len() + usize::try_from(stored.len()).unwrap_or(usize::MAX);
+            self.settle_items(items);
+            self.settled.extend(stored.iter());
+        }
+        count
+    }
+
+    /// What is unsettled has not been heard: it has to be sent again. Gives the numbers of what is in the database only.
+    pub(super) fn nobody_heard(&mut self) -> Ranges {
+        let mut stored = Vec::new();
+        for unsettled in std::mem::take(&mut self.unsettled) {
+            stored.extend(unsettled.stored.iter());
+            self.make_history(unsettled.items.into());
+        }
+        stored.sort_unstable();
+        stored.into_iter().collect()
+    }
+
+    /// Takes the oldest of what is unsettled and in the database out of the memory, until no more than `bytes` are in it.
+    pub(super) fn shed_unsettled(&mut self, bytes: usize, is_stored: impl Fn(u64) -> bool) {
+        for unsettled in &mut self.unsettled {
+            if self.bytes <= bytes {
+                return;
+            }
+            let (gone, kept): (Vec<_>, Vec<_>) =
+                std::mem::take(&mut unsettled.items).into_iter().partition(|(_, kept)| is_stored(kept.number));
+            unsettled.items = kept;
+            self.bytes -= gone.iter().map(|(_, kept)| kept.item.bytes()).sum::<usize>();
+            let mut numbers: Vec<_> = unsettled.stored.iter().chain(gone.iter().map(|(_, kept)| kept.number)).collect();
+            numbers.sort_unstable();
+            unsettled.stored = numbers.into_iter().collect();
+        }
+    }
+
+    /// How many samples are with the broker, and may not have been heard.
+    pub(super) fn unsettled_len(&self) -> u64 {
+        self.unsettled.iter().map(|unsettled| unsettled.items.len() as u64 + unsettled.stored.len()).sum()
     }
 
     /// The question never left, or another one is asked in its place.
@@ -138,7 +216,7 @@ impl<T: Item> Buffer<T> {
         let mut again = Vec::from(again);
         again.sort_by_key(|(_, kept)| std::cmp::Reverse(kept.number));
         for (lane, kept) in again {
-            self.push_history(lane, kept.number, kept.item);
+            self.insert(lane, kept.number, kept.item);
         }
     }
 
@@ -150,7 +228,10 @@ impl<T: Item> Buffer<T> {
             for (first, last) in numbers.stretches().iter().rev() {
                 let from = kept.partition_point(|kept| kept.number < *first);
                 let to = kept.partition_point(|kept| kept.number <= *last);
-                taken.extend(kept.drain(from..to).map(|kept| kept.number));
+                for kept in kept.drain(from..to) {
+                    self.bytes -= kept.item.bytes();
+                    taken.push(kept.number);
+                }
             }
         }
         self.history_len -= taken.len();
@@ -158,34 +239,60 @@ impl<T: Item> Buffer<T> {
         taken.into_iter().collect()
     }
 
-    /// Gives up the oldest or the newest sample of the history; tells when it came.
+    /// Gives up the oldest or the newest sample that was not sent; tells when it came.
     pub(super) fn give_up_one(&mut self, is_oldest: bool) -> Option<Timestamp> {
         let waiting = self.history.values_mut().filter(|kept| !kept.is_empty());
-        let gone = if is_oldest {
-            waiting.min_by_key(|kept| kept.front().map(|kept| kept.number))?.pop_front()?
+        let of_history = if is_oldest {
+            waiting.min_by_key(|kept| kept.front().map(|kept| kept.number))
         } else {
-            waiting.max_by_key(|kept| kept.back().map(|kept| kept.number))?.pop_back()?
+            waiting.max_by_key(|kept| kept.back().map(|kept| kept.number))
         };
-        self.history_len -= 1;
+        let end = |kept: &VecDeque<Kept<T>>| {
+            if is_oldest { kept.front().map(|kept| kept.number) } else { kept.back().map(|kept| kept.number) }
+        };
+        let live = if is_oldest { self.live.front() } else { self.live.back() }.map(|(_, kept)| kept.number);
+        let gone = match (of_history, live) {
+            (Some(history), live)
+                if live.is_none_or(|live| end(history).is_some_and(|of| (of < live) == is_oldest)) =>
+            {
+                self.history_len -= 1;
+                if is_oldest { history.pop_front()? } else { history.pop_back()? }
+            }
+            _ => if is_oldest { self.live.pop_front()? } else { self.live.pop_back()? }.1,
+        };
+        self.bytes -= gone.item.bytes();
         self.settled.push(gone.number);
         Some(gone.item.came())
     }
 
-    /// Drops kept samples of points that are described no more. Tells how many.
-    pub(super) fn keep_only(&mut self, is_known: impl Fn(&T) -> bool) -> usize {
-        let before = self.len();
-        let settled = &mut self.settled;
+    /// Drops kept samples of points that are described no more. Tells when each of them came.
+    pub(super) fn keep_only(&mut self, is_known: impl Fn(&T) -> bool) -> Vec<Timestamp> {
+        let (settled, bytes, mut gone) = (&mut self.settled, &mut self.bytes, Vec::new());
         let mut stays = |kept: &Kept<T>| {
             let is_known = is_known(&kept.item);
             if !is_known {
                 settled.push(kept.number);
+                *bytes -= kept.item.bytes();
+                gone.push(kept.item.came());
             }
             is_known
         };
         self.live.retain(|(_, kept)| stays(kept));
         self.history.values_mut().for_each(|of_lane| of_lane.retain(&mut stays));
         self.history_len = self.history.values().map(VecDeque::len).sum();
-        before - self.len()
+        gone
+    }
+
+    /// How many samples that wait are of points that are described no more.
+    pub(super) fn count_unknown(&self, is_known: impl Fn(&T) -> bool) -> u64 {
+        let live = self.live.iter().map(|(_, kept)| kept);
+        let waiting = self.history.values().flatten().chain(live);
+        waiting.filter(|kept| !is_known(&kept.item)).count() as u64
+    }
+
+    /// The bytes of everything in memory.
+    pub(super) const fn bytes(&self) -> usize {
+        self.bytes
     }
 
     /// How many samples in memory are not proven to be with the broker.
@@ -244,10 +351,10 @@ mod tests {
         assert!(buffer.ask());
         assert_eq!(times(&buffer.take_live(2).unwrap().1), [3]);
         assert!(!buffer.ask(), "one question at a time");
-        assert_eq!((buffer.proven(), buffer.len()), (2, 1));
+        assert_eq!((buffer.proven(None), buffer.len()), (2, 1));
         assert_eq!(buffer.take_settled(), [1, 2]);
         buffer.nothing_arrived();
-        assert_eq!(buffer.proven(), 0, "an answer of the old connection proves nothing");
+        assert_eq!(buffer.proven(None), 0, "an answer of the old connection proves nothing");
         assert_eq!(history(&mut buffer, u64::MAX), [3]);
     }
 
@@ -298,8 +405,9 @@ mod tests {
         buffer.push_history(0, number(1), sample(1));
         buffer.push_history(0, 33, other.clone());
         buffer.push_live(0, 34, other);
-        assert_eq!(buffer.keep_only(|sample| sample.point == PointIndex(0)), 2);
-        assert_eq!(buffer.len(), 1);
+        assert_eq!(buffer.count_unknown(|sample| sample.point == PointIndex(0)), 2);
+        assert_eq!(buffer.keep_only(|sample| sample.point == PointIndex(0)), [Timestamp::from_millis(3); 2]);
+        assert_eq!((buffer.len(), buffer.bytes()), (1, sample(1).bytes()));
         assert_eq!(buffer.take_settled(), [34, 33], "the journal needs them no more");
     }
 
@@ -311,5 +419,30 @@ mod tests {
         assert_eq!([gone(true), gone(true), gone(false)], [1, 2, 5]);
         assert_eq!(buffer.take_settled(), [1, 2, 5]);
         assert_eq!((buffer.oldest(), buffer.history_len()), (Some(Timestamp::from_millis(3)), 2));
+        buffer.push_live(0, number(7), sample(7));
+        let mut gone = |is_oldest| buffer.give_up_one(is_oldest).unwrap().as_millis();
+        assert_eq!([gone(false), gone(true), gone(true)], [7, 3, 4], "what is live, too");
+        assert_eq!((buffer.give_up_one(true), buffer.bytes()), (None, 0));
+    }
+
+    #[test]
+    #[expect(clippy::disallowed_methods, reason = "a test starts its time somewhere")]
+    fn what_the_broker_has_comes_again_when_the_host_was_gone_also_from_the_database() {
+        let (now, mut buffer) = (Instant::now(), Buffer::default());
+        let later = now + std::time::Duration::from_secs(90);
+        for at in 1..=4 {
+            buffer.push_live(0, number(at), sample(at));
+            buffer.take_live(1);
+            buffer.ask();
+            assert_eq!(buffer.proven(Some(later)), 1);
+        }
+        assert_eq!((buffer.len(), buffer.unsettled_len(), buffer.settle(Some(now))), (0, 4, 0));
+        buffer.shed_unsettled(2 * sample(1).bytes(), |number| number < 4);
+        assert_eq!((buffer.bytes(), buffer.unsettled_len()), (2 * sample(1).bytes(), 4));
+        assert_eq!(buffer.nobody_heard(), [1, 2].into_iter().collect(), "these are in the database only");
+        assert_eq!(history(&mut buffer, u64::MAX), [3, 4]);
+        buffer.ask();
+        assert_eq!((buffer.proven(Some(later)), buffer.settle(Some(later)), buffer.bytes()), (2, 2, 0));
+        assert_eq!(buffer.take_settled(), [3, 4]);
     }
 }

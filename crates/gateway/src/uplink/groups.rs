@@ -3,7 +3,7 @@
 use crate::points::PointTable;
 use interlex_core::description::{MessagePer, Selection};
 use interlex_core::{PointIndex, Report, Sample};
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::BTreeMap;
 use std::time::Duration;
 use tokio::time::Instant;
 
@@ -17,14 +17,18 @@ pub(crate) struct Group {
     /// In the order of the description.
     pub(super) points: Vec<PointIndex>,
     /// What was reported since the last message.
-    samples: VecDeque<Sample>,
+    samples: Vec<Sample>,
+    /// When the oldest of them came that the journal does not have.
+    unkept_since: Option<Instant>,
+    /// The number by which the journal knows what is gathered.
+    pub(super) kept: Option<u64>,
     /// When changes are due.
     change_at: Option<Instant>,
     /// When the period is over.
     period_at: Option<Instant>,
 }
 
-/// So many samples a message can have; with more, the oldest are in none.
+/// So many samples a message can have; when they are there, it is made before its time.
 const SAMPLES: usize = 10_000;
 
 /// Makes the groups of a description.
@@ -45,7 +49,9 @@ pub(crate) fn groups(
             device: device.map(str::to_owned),
             label: label.to_owned(),
             points: Vec::new(),
-            samples: VecDeque::new(),
+            samples: Vec::new(),
+            unkept_since: None,
+            kept: None,
             change_at: None,
             period_at: period(send).map(|period| now + period),
         });
@@ -77,15 +83,26 @@ impl Group {
         !self.samples.is_empty()
     }
 
-    /// Takes a reported sample; changes are due then, unless some are already.
-    pub(super) fn take(&mut self, sample: &Sample, send: Report, due: Instant) {
-        if self.samples.len() == SAMPLES {
-            self.samples.pop_front();
-        }
-        self.samples.push_back(sample.clone());
+    /// Takes a reported sample; changes are due then, unless some are already. Tells whether it takes no more.
+    pub(super) fn take(&mut self, sample: &Sample, send: Report, due: Instant) -> bool {
+        self.samples.push(sample.clone());
+        self.unkept_since.get_or_insert_with(Instant::now);
         if matches!(send, Report::Change | Report::ChangeOrEvery(_)) {
             self.change_at.get_or_insert(due);
         }
+        self.is_full()
+    }
+
+    /// Whether its message has to be made before its time.
+    pub(super) fn is_full(&self) -> bool {
+        self.samples.len() >= SAMPLES
+    }
+
+    /// What is gathered, where some of it is for so long already and not in the journal; from now on it counts as there.
+    pub(super) fn unkept_since(&mut self, now: Instant, lag: Duration) -> Option<Vec<Sample>> {
+        self.unkept_since.filter(|since| now.saturating_duration_since(*since) >= lag)?;
+        self.unkept_since = None;
+        Some(self.samples.clone())
     }
 
     pub(super) fn is_due(&self, now: Instant) -> bool {
@@ -99,6 +116,7 @@ impl Group {
             // In step, unless a step was missed; a message on change begins the period anew.
             self.period_at = Some(if at <= now && at + period > now { at + period } else { now + period });
         }
-        std::mem::take(&mut self.samples).into()
+        self.unkept_since = None;
+        std::mem::take(&mut self.samples)
     }
 }

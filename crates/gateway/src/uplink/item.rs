@@ -1,6 +1,6 @@
 use super::block::{self, BlockError};
 use crate::points::PointTable;
-use interlex_core::{Sample, Timestamp};
+use interlex_core::{Sample, Timestamp, Value};
 use std::fmt::Debug;
 use std::sync::Arc;
 
@@ -12,14 +12,17 @@ pub(super) trait Item: Clone + Debug {
     /// When it came.
     fn came(&self) -> Timestamp;
 
+    /// About how many bytes of memory it takes while it waits.
+    fn bytes(&self) -> usize;
+
     /// The queue that it waits in: those of one queue go in order. `None` when it is of no use any more.
     fn lane(&self, context: &Self::Context) -> Option<usize>;
 
     /// Several as one block; all of them have a lane.
     fn encode(items: &[Self], context: &Self::Context) -> Vec<u8>;
 
-    /// The items of a block; `None` stands for those that are of no use any more.
-    fn decode(block: &[u8], context: &Self::Context) -> Result<Vec<Option<Self>>, BlockError>;
+    /// The items of a block; of those that are of no use any more, when they came.
+    fn decode(block: &[u8], context: &Self::Context) -> Result<Vec<Result<Self, Timestamp>>, BlockError>;
 }
 
 impl Item for Sample {
@@ -27,6 +30,11 @@ impl Item for Sample {
 
     fn came(&self) -> Timestamp {
         self.gateway_time
+    }
+
+    fn bytes(&self) -> usize {
+        // With its number and lane.
+        size_of::<Self>() + 16 + if let Some(Value::Text(text)) = &self.value { text.len() } else { 0 }
     }
 
     /// Its device.
@@ -38,7 +46,8 @@ impl Item for Sample {
         block::encode(samples.iter(), points)
     }
 
-    fn decode(block: &[u8], points: &Self::Context) -> Result<Vec<Option<Self>>, BlockError> {
-        Ok(block::decode(block, points)?.into_iter().map(Result::ok).collect())
+    fn decode(block: &[u8], points: &Self::Context) -> Result<Vec<Result<Self, Timestamp>>, BlockError> {
+        let samples = block::decode(block, points)?.into_iter();
+        Ok(samples.map(|sample| sample.map_err(|unknown| unknown.came)).collect())
     }
 }

@@ -1,6 +1,6 @@
 //! The journal's way to the database: blocks are written, read and removed one after the other.
 
-use interlex_store::{JournalBlock, Store};
+use interlex_store::{GapRecord, JournalBlock, Store};
 use std::time::Duration;
 use tokio::sync::mpsc;
 use tokio::time::sleep;
@@ -22,6 +22,7 @@ pub(super) enum Order {
     Write { first: u64, block: JournalBlock },
     Read { first: u64, id: u64 },
     Remove(Vec<u64>),
+    KeepGaps(Vec<GapRecord>),
 }
 
 /// What became of an order.
@@ -100,6 +101,9 @@ impl Writer {
                 // One that is gone is given up for its number: it is told as having no samples.
                 let samples = self.store.journal_block(*id).await.map_err(words)?.unwrap_or_default();
                 News::Read { first: *first, samples }
+            }
+            Order::KeepGaps(gaps) => {
+                return self.store.set_uplink_gaps(&self.gateway, &self.uplink, gaps).await.map_err(words);
             }
             Order::Remove(blocks) => return self.store.remove_journal_blocks(blocks).await.map_err(words),
         };

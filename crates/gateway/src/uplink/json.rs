@@ -1,6 +1,6 @@
 //! Messages made from templates, over plain MQTT.
 
-use super::backlog::Backlog;
+use super::backlog::{Backlog, NO_MESSAGE};
 use super::block::BlockError;
 use super::brokers::Brokers;
 use super::groups::{Group, groups};
@@ -9,7 +9,7 @@ use super::message::{Rendering, SentMessage};
 use super::mqtt::Message;
 use super::pace::Pace;
 use super::sparkplug::{FIRST_RECONNECT, GOODBYE, RECONNECT_LIMIT, TICK, UplinkStart};
-use super::{Connection, MqttEvent, Shape, UplinkInput, UplinkRequest};
+use super::{Connection, MqttEvent, Shape, UplinkInput, UplinkRequest, WouldLose};
 use crate::clock::wall_clock;
 use crate::host_command::{CommandResult, HostCommand, HostCommands};
 use crate::link::Backoff;
@@ -73,11 +73,27 @@ pub(super) struct Outbound {
     at: i64,
 }
 
+impl Outbound {
+    fn new(uplink: &JsonUplink, rendered: &SentMessage) -> Self {
+        Self {
+            topic: rendered.topic.clone(),
+            payload: rendered.payload.clone(),
+            qos: uplink.qos,
+            retain: uplink.retain,
+            at: rendered.at,
+        }
+    }
+}
+
 impl Item for Outbound {
     type Context = ();
 
     fn came(&self) -> Timestamp {
         Timestamp::from_millis(self.at)
+    }
+
+    fn bytes(&self) -> usize {
+        size_of::<Self>() + 16 + self.topic.len() + self.payload.len()
     }
 
     fn lane(&self, (): &()) -> Option<usize> {
@@ -89,9 +105,9 @@ impl Item for Outbound {
         serde_json::to_vec(messages).unwrap_or_default()
     }
 
-    fn decode(block: &[u8], (): &()) -> Result<Vec<Option<Self>>, BlockError> {
+    fn decode(block: &[u8], (): &()) -> Result<Vec<Result<Self, Timestamp>>, BlockError> {
         let messages: Vec<Self> = serde_json::from_slice(block).map_err(|_| BlockError::Damaged)?;
-        Ok(messages.into_iter().map(Some).collect())
+        Ok(messages.into_iter().map(Ok).collect())
     }
 }
 
@@ -108,7 +124,7 @@ impl JsonTask {
     pub(crate) async fn new(start: UplinkStart, own: JsonUplink) -> Self {
         let UplinkStart { gateway, title, uplink, shape, status, store, commands, requests, .. } = start;
         let name = uplink.settings.name.as_str();
-        let backlog = Backlog::new((&gateway, name), &uplink.journal, (), store.as_ref()).await;
+        let backlog = Backlog::new((&gateway, name), &uplink.journal, (), store.as_ref(), None).await;
         let templates = MessageTemplates::new(&own.topic, &own.payload).map_err(|fault| fault.to_string());
         let mut task = Self {
             // History and what is new are one queue here.
@@ -269,10 +285,10 @@ impl JsonTask {
             return;
         }
         (self.is_answered, self.asked_at) = (false, None);
-        let proven = self.backlog.buffer.proven();
+        let (_, delivered) = self.backlog.proven();
         self.pace.proven(Instant::now());
-        self.delivered += proven as u64;
-        self.status.delivered(proven);
+        self.delivered += delivered as u64;
+        self.status.delivered(delivered);
     }
 
     fn name(&self) -> &str {
@@ -306,47 +322,66 @@ impl JsonTask {
     }
 
     fn take_samples(&mut self, samples: &[Sample]) {
-        let due = Instant::now() + Duration::from(self.own.gather);
+        let (due, mut is_full) = (Instant::now() + Duration::from(self.own.gather), false);
         for sample in samples {
             for at in self.groups_of.get(&sample.point).into_iter().flatten() {
                 if let Some(group) = self.groups.get_mut(*at) {
-                    group.take(sample, self.own.send, due);
+                    is_full |= group.take(sample, self.own.send, due);
                 }
             }
+        }
+        if is_full {
+            self.make_messages(Group::is_full);
         }
     }
 
     fn tick(&mut self) {
         let now = Instant::now();
         self.make_messages(|group| group.is_due(now));
+        self.keep_gathered(now);
         self.backlog.keep(false);
         self.backlog.note(self.delivered, self.is_online);
         self.show_buffer();
     }
 
+    /// What is gathered for longer than the journal may lag is kept as the message that it would be now. The message that
+    /// it becomes in the end takes its place.
+    fn keep_gathered(&mut self, now: Instant) {
+        // A tick and the way to the database are part of the promise.
+        let lag = Duration::from(self.uplink.journal.journal_flush).saturating_sub(2 * TICK);
+        for group in &mut self.groups {
+            let Some(samples) = group.unkept_since(now, lag) else { continue };
+            let rendered = self.rendering.render(group, &samples, &self.shape);
+            if rendered.error.is_some() {
+                continue;
+            }
+            let before = group.kept.replace(self.backlog.keep_provisionally(&Outbound::new(&self.own, &rendered)));
+            before.into_iter().for_each(|number| self.backlog.settle_provisional(number));
+        }
+    }
+
     /// Makes the messages of the groups that are chosen.
     fn make_messages(&mut self, is_chosen: impl Fn(&Group) -> bool) {
-        let (now, mut rendered) = (Instant::now(), Vec::new());
+        let (now, mut made) = (Instant::now(), Vec::new());
         for group in self.groups.iter_mut().filter(|group| is_chosen(group)) {
             let samples = group.begin_message(self.own.send, now);
-            rendered.push(self.rendering.render(group, &samples, &self.shape));
+            let times = samples.iter().map(|sample| sample.gateway_time);
+            let ends = times.clone().min().zip(times.max());
+            made.push((self.rendering.render(group, &samples, &self.shape), group.kept.take(), samples.len(), ends));
         }
-        rendered.into_iter().for_each(|message| self.take_message(message));
+        for (message, kept, count, ends) in made {
+            if let Some((from, to)) = ends.filter(|_| message.error.is_some()) {
+                self.backlog.lose(count as u64, from, to, NO_MESSAGE);
+            }
+            self.take_message(message);
+            kept.into_iter().for_each(|number| self.backlog.settle_provisional(number));
+        }
     }
 
     /// Queues a message, and remembers it for whoever wants to look.
     fn take_message(&mut self, rendered: SentMessage) {
         match &rendered.error {
-            None => {
-                let message = Outbound {
-                    topic: rendered.topic.clone(),
-                    payload: rendered.payload.clone(),
-                    qos: self.own.qos,
-                    retain: self.own.retain,
-                    at: rendered.at,
-                };
-                self.backlog.push_history(0, &message);
-            }
+            None => self.backlog.push_history(0, &Outbound::new(&self.own, &rendered)),
             Some(error) => {
                 let (now, error) = (wall_clock().as_millis(), error.clone());
                 self.status.update(|status, _| {
@@ -457,6 +492,10 @@ impl JsonTask {
                 let thrown = self.backlog.purge();
                 self.show_buffer();
                 let _ = answer.send(thrown);
+            }
+            // Messages go out whatever becomes of the points in them.
+            UplinkRequest::WouldLose(_, answer) => {
+                let _ = answer.send(WouldLose { certainly: 0, perhaps: 0 });
             }
             // Its values are in messages, which can be looked at.
             UplinkRequest::Published(_, answer) => {

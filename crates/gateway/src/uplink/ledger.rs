@@ -20,6 +20,10 @@ pub(super) struct Ledger<T> {
     flush: Duration,
     next: u64,
     fresh: BTreeMap<u64, T>,
+    /// The bytes of what is fresh, in memory.
+    fresh_bytes: usize,
+    /// Whether something fresh is due at once.
+    is_due: bool,
     /// When the oldest fresh sample came.
     fresh_since: Option<Instant>,
     /// By the number of their first sample.
@@ -77,8 +81,9 @@ pub(super) struct GivenUp {
     pub(super) newest: Timestamp,
 }
 
-/// Far below the packet size of any server.
+/// A block has so many items and so many bytes in memory at the most: far below the packet size of any server.
 const PER_BLOCK: usize = 4000;
+const BYTES_PER_BLOCK: usize = 1 << 20;
 
 impl<T: Item> Ledger<T> {
     /// A ledger that lets samples wait for `flush` at the most before they are due.
@@ -87,6 +92,8 @@ impl<T: Item> Ledger<T> {
             flush,
             next: 0,
             fresh: BTreeMap::new(),
+            fresh_bytes: 0,
+            is_due: false,
             fresh_since: None,
             blocks: BTreeMap::new(),
             cold: BTreeMap::new(),
@@ -101,8 +108,19 @@ impl<T: Item> Ledger<T> {
     pub(super) fn add(&mut self, item: &T, now: Instant) -> u64 {
         let number = self.next;
         self.next += 1;
+        self.fresh_bytes += item.bytes();
         self.fresh.insert(number, item.clone());
         self.fresh_since.get_or_insert(now);
+        number
+    }
+
+    /// A new item that is due in the journal at once.
+    pub(super) fn add_due(&mut self, item: &T) -> u64 {
+        let number = self.next;
+        self.next += 1;
+        self.fresh_bytes += item.bytes();
+        self.fresh.insert(number, item.clone());
+        self.is_due = true;
         number
     }
 
@@ -127,7 +145,8 @@ impl<T: Item> Ledger<T> {
 
     /// The broker has it, or it was given up; told once.
     pub(super) fn settle(&mut self, number: u64) {
-        if self.fresh.remove(&number).is_some() {
+        if let Some(item) = self.fresh.remove(&number) {
+            self.fresh_bytes -= item.bytes();
             if self.fresh.is_empty() {
                 self.fresh_since = None;
             }
@@ -162,15 +181,21 @@ impl<T: Item> Ledger<T> {
     /// The next block to write, when its time has come, or at once with `all`. What is not `wanted` is not written.
     pub(super) fn due(&mut self, now: Instant, all: bool, wanted: impl Fn(&T) -> bool) -> Option<Due<T>> {
         loop {
-            let since = self.fresh_since?;
-            if !all && now.saturating_duration_since(since) < self.flush && self.fresh.len() < PER_BLOCK {
+            if self.fresh.is_empty() {
+                self.is_due = false;
                 return None;
             }
-            let rest = match self.fresh.keys().nth(PER_BLOCK).copied() {
+            let since = self.fresh_since.unwrap_or(now);
+            let is_whole = self.fresh.len() >= PER_BLOCK || self.fresh_bytes >= BYTES_PER_BLOCK || self.is_due;
+            if !all && now.saturating_duration_since(since) < self.flush && !is_whole {
+                return None;
+            }
+            let rest = match self.first_beyond_a_block() {
                 Some(first) => self.fresh.split_off(&first),
                 None => BTreeMap::new(),
             };
             let mut taken = std::mem::replace(&mut self.fresh, rest);
+            self.fresh_bytes -= taken.values().map(Item::bytes).sum::<usize>();
             self.fresh_since = (!self.fresh.is_empty()).then_some(now);
             taken.retain(|_, item| wanted(item));
             let numbers: Ranges = taken.keys().copied().collect();
@@ -183,6 +208,49 @@ impl<T: Item> Ledger<T> {
             self.blocks.insert(first, Block { numbers, left, id: None, bytes: 0, oldest, newest, is_fetched: false });
             return Some(Due { first, items });
         }
+    }
+
+    /// The first number that is too much for one block; a block has one item at least.
+    fn first_beyond_a_block(&self) -> Option<u64> {
+        let mut bytes = 0;
+        let mut beyond = self.fresh.iter().enumerate().filter(|(place, (_, item))| {
+            bytes += item.bytes();
+            *place > 0 && (*place >= PER_BLOCK || bytes > BYTES_PER_BLOCK)
+        });
+        beyond.next().map(|(_, (number, _))| *number)
+    }
+
+    /// The bytes of what is in memory and on its way into the journal.
+    pub(super) const fn fresh_bytes(&self) -> usize {
+        self.fresh_bytes
+    }
+
+    /// Whether an item is in the database.
+    pub(super) fn is_stored(&self, number: u64) -> bool {
+        let block = self.blocks.range(..=number).next_back();
+        block.is_some_and(|(_, block)| block.id.is_some() && block.numbers.contains(number))
+    }
+
+    /// Items that were sent, and left the memory, are wanted again. Gives how many of them no block has any more.
+    pub(super) fn want_again(&mut self, numbers: &Ranges) -> u64 {
+        let (mut wanted, mut gone): (BTreeMap<u64, Vec<u64>>, u64) = (BTreeMap::new(), 0);
+        for number in numbers.iter() {
+            match self.blocks.range(..=number).next_back() {
+                Some((first, block)) if block.numbers.contains(number) => {
+                    wanted.entry(*first).or_default().push(number)
+                }
+                _ => gone += 1,
+            }
+        }
+        for (first, mut numbers) in wanted {
+            let before = self.cold.remove(&first).unwrap_or_default();
+            self.cold_count = self.cold_count.saturating_sub(before.len());
+            numbers.extend(before.iter());
+            numbers.sort_unstable();
+            numbers.dedup();
+            self.cool(first, numbers.into_iter().collect());
+        }
+        gone
     }
 
     /// A block is in the database.

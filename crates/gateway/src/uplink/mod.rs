@@ -70,10 +70,20 @@ pub(crate) enum UplinkRequest {
     Buffer(oneshot::Sender<BufferView>),
     /// To throw away what waits; tells how many samples that were.
     Purge(oneshot::Sender<u64>),
+    /// To see how many of the samples that wait would be lost with these points.
+    WouldLose(Arc<PointTable>, oneshot::Sender<WouldLose>),
     /// To see what was published last of a point; from the first time on it is remembered.
     Published(PointIndex, oneshot::Sender<Option<Published>>),
     /// To see the last messages that were made from templates.
     Messages(oneshot::Sender<Vec<SentMessage>>),
+}
+
+/// Samples that another description would lose.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct WouldLose {
+    pub(crate) certainly: u64,
+    /// Of so many in the database only it is not known.
+    pub(crate) perhaps: u64,
 }
 
 /// What was published of a point.

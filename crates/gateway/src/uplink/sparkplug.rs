@@ -3,7 +3,7 @@ use super::brokers::Brokers;
 use super::health::{self, Health, HealthMetric};
 use super::metric::{Announced, Current, snapshot_of, told};
 use super::pace::Pace;
-use super::{Connection, MqttEvent, Published, Shape, UplinkInput, UplinkRequest, mqtt};
+use super::{Connection, MqttEvent, Published, Shape, UplinkInput, UplinkRequest, WouldLose, mqtt};
 use crate::clock::wall_clock;
 use crate::gateway::Running;
 use crate::host_command::{CommandResult, HostCommand, HostCommands};
@@ -64,6 +64,8 @@ pub(crate) struct SparkplugTask {
     asked_at: Option<Instant>,
     pace: Pace,
     brokers: Brokers,
+    /// The place of the broker of the last session.
+    last_broker: Option<usize>,
     /// When births are due.
     birth_at: Option<Instant>,
     last_birth: Option<Instant>,
@@ -119,7 +121,9 @@ impl SparkplugTask {
         if let Some(host) = &own.primary_host {
             node = node.with_primary_host(host.as_str(), host_known);
         }
-        let backlog = Backlog::new((&gateway, name), &uplink.journal, shape.points, store.as_ref()).await;
+        // A broker that froze may find out only then that the host is gone, having proved what it read to nobody.
+        let settle_after = own.primary_host.as_ref().map(|_| Duration::from(own.host_keep_alive).mul_f64(1.5));
+        let backlog = Backlog::new((&gateway, name), &uplink.journal, shape.points, store.as_ref(), settle_after).await;
         let now = Instant::now();
         let brokers = Brokers::new(&uplink, now);
         let mut task = Self {
@@ -147,6 +151,7 @@ impl SparkplugTask {
             outbox: VecDeque::new(),
             asked_at: None,
             brokers,
+            last_broker: None,
             birth_at: None,
             last_birth: None,
             awaiting_since: None,
@@ -170,18 +175,19 @@ impl SparkplugTask {
                     self.wait(&mut input, again, &stop).await;
                 }
                 Ended::NoHost(connection) => {
-                    self.part(&mut input, connection).await;
+                    self.part(&mut input, connection, false).await;
+                    self.backlog.nobody_heard();
                     self.is_offline("the primary host is offline");
                     self.brokers.go_on();
                     let again = Instant::now() + FIRST_RECONNECT;
                     self.wait(&mut input, again, &stop).await;
                 }
                 Ended::Return(broker, connection) => {
-                    self.part(&mut input, connection).await;
+                    self.part(&mut input, connection, true).await;
                     self.brokers.go_to(broker);
                 }
                 Ended::Stopped(connection) => {
-                    self.part(&mut input, connection).await;
+                    self.part(&mut input, connection, true).await;
                     self.forget_host().await;
                     break;
                 }
@@ -263,7 +269,12 @@ impl SparkplugTask {
     }
 
     fn connect(&mut self) -> Result<Connection, String> {
-        let will = self.node.connect_to(wall_clock().as_unsigned_millis(), self.brokers.current());
+        let broker = self.brokers.current();
+        if self.last_broker.replace(broker).is_some_and(|last| last != broker) {
+            // What the host had of the other broker is not known here.
+            self.backlog.nobody_heard();
+        }
+        let will = self.node.connect_to(wall_clock().as_unsigned_millis(), broker);
         self.outbox.clear();
         (self.birth_at, self.awaiting_since, self.doubt_until) = (None, None, None);
         self.pace.restart(Instant::now());
@@ -293,10 +304,9 @@ impl SparkplugTask {
             }
             MqttEvent::Answered => {
                 self.asked_at = None;
-                let proven = self.backlog.buffer.proven();
+                let (_, delivered) = self.backlog.proven();
                 self.pace.proven(Instant::now());
-                self.delivered += proven as u64;
-                self.status.delivered(proven);
+                self.has_delivered(delivered);
             }
             MqttEvent::Message { topic, payload, is_retained } => self.handle_message(&topic, &payload, is_retained),
             // Everything is published at QoS 0.
@@ -312,10 +322,17 @@ impl SparkplugTask {
                 }
                 EdgeNodeEvent::HostConfirmed => {
                     tracing::info!(uplink = self.name(), "the primary host is back");
-                    self.backlog.buffer.nothing_arrived();
+                    self.backlog.nobody_heard();
                 }
+                EdgeNodeEvent::HostAlive => {
+                    let settled = self.backlog.settle(true);
+                    self.has_delivered(settled);
+                }
+                EdgeNodeEvent::HostRenewed => self.backlog.nobody_heard(),
                 // With one broker, a session that waits goes on waiting.
                 EdgeNodeEvent::HostOffline => {
+                    self.backlog.nobody_heard();
+                    self.asked_at = None;
                     has_host = self.node.is_awaiting_host() && !self.brokers.has_others();
                 }
                 EdgeNodeEvent::Command { device, metric, value } => self.command(device, metric, value),
@@ -330,6 +347,14 @@ impl SparkplugTask {
             }
         }
         Ok(has_host)
+    }
+
+    /// So many samples count as delivered.
+    fn has_delivered(&mut self, count: usize) {
+        if count > 0 {
+            self.delivered += count as u64;
+            self.status.delivered(count);
+        }
     }
 
     fn name(&self) -> &str {
@@ -497,6 +522,10 @@ impl SparkplugTask {
                 self.show_buffer();
                 let _ = answer.send(thrown);
             }
+            UplinkRequest::WouldLose(points, answer) => {
+                let certainly = self.backlog.count_unknown(&points);
+                let _ = answer.send(WouldLose { certainly, perhaps: self.backlog.cold() });
+            }
             UplinkRequest::Published(point, answer) => {
                 let _ = answer.send(self.published.entry(point).or_default().clone());
             }
@@ -623,6 +652,8 @@ impl SparkplugTask {
     }
 
     fn keep_backlog(&mut self) {
+        let settled = self.backlog.settle(false);
+        self.has_delivered(settled);
         self.backlog.keep(false);
         self.backlog.note(self.delivered, self.node.is_born());
         self.show_buffer();
@@ -666,13 +697,13 @@ impl SparkplugTask {
     }
 
     /// Sends what is left, publishes the death where there was a birth, and waits for the proof that the broker has read it.
-    async fn part(&mut self, input: &mut mpsc::Receiver<UplinkInput>, mut connection: Connection) {
+    async fn part(&mut self, input: &mut mpsc::Receiver<UplinkInput>, mut connection: Connection, has_host: bool) {
         while let Ok(told) = input.try_recv() {
             self.take_in(told);
         }
         let deadline = Instant::now() + GOODBYE;
         self.send(&connection);
-        let is_doubtful = self.node.is_host_doubtful();
+        let is_doubtful = self.node.is_host_doubtful() || !has_host;
         self.node.disconnect(wall_clock().as_unsigned_millis());
         self.outbox.extend(std::iter::from_fn(|| self.node.poll_transmit()));
         // A question that is under way proves less than the next one will.
@@ -688,7 +719,10 @@ impl SparkplugTask {
             let event = timeout(deadline.saturating_duration_since(Instant::now()), connection.events.recv()).await;
             match event {
                 Ok(Some(MqttEvent::Answered)) if self.asked_at.take().is_none() => {
-                    self.delivered += self.backlog.buffer.proven() as u64;
+                    // At an orderly end, with a host that is not known to be gone, the broker's word is what there is.
+                    let (_, delivered) = self.backlog.proven();
+                    let settled = if is_doubtful { 0 } else { self.backlog.settle(true) };
+                    self.delivered += (delivered + settled) as u64;
                     break;
                 }
                 Ok(Some(MqttEvent::Lost(_)) | None) | Err(_) => break,

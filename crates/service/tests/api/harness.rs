@@ -39,7 +39,14 @@ impl Api {
         let database = Database::start(&directory.path().join("database"), free_port().unwrap()).await.unwrap();
         let store = Store::new(&database.url("interlex")).unwrap();
         let (listen, data_dir) = ((Ipv4Addr::LOCALHOST, 0).into(), directory.path().to_owned());
-        let config = ServiceConfig { listen, store: store.clone(), tls: tls(&data_dir), data_dir };
+        let config = ServiceConfig {
+            listen,
+            store: store.clone(),
+            tls: tls(&data_dir),
+            data_dir,
+            trusted_proxies: Vec::new(),
+            is_audit_required: false,
+        };
         let service = Service::start(config).await.unwrap();
         service.ready().await;
         let url = service.url();
