@@ -118,6 +118,10 @@ pub(crate) struct ServeArguments {
     /// X-Forwarded-For says where a request comes from
     #[arg(long, env = "INTERLEX_TRUSTED_PROXIES", value_delimiter = ',', value_name = "ADDRESSES")]
     pub(crate) trusted_proxies: Vec<AddressRange>,
+    /// More directories that descriptions may name files of, such as certificates, beside the data directory and
+    /// /etc/interlex; with commas between them
+    #[arg(long, env = "INTERLEX_FILES_IN", value_delimiter = ',', value_name = "DIRECTORIES")]
+    pub(crate) files_in: Vec<PathBuf>,
     /// What becomes of writes while the database is away: kept, they are carried out and their audit entries stored later;
     /// required, nothing is written to the field without one
     #[arg(long, env = "INTERLEX_AUDIT", value_enum)]

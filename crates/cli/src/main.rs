@@ -15,8 +15,27 @@ use clap::{CommandFactory, Parser};
 use exit::{ExitReason, report};
 use std::process::ExitCode;
 
-#[tokio::main]
-async fn main() -> ExitCode {
+/// The argument that makes this program fill in templates for another of its kind: no command for people.
+const FILL_IN: &str = "--fill-in-templates";
+
+fn main() -> ExitCode {
+    if std::env::args_os().nth(1).is_some_and(|first| first == FILL_IN) {
+        let (input, output) = (std::io::stdin().lock(), std::io::stdout().lock());
+        // An error means that nobody listens any more.
+        let filled = interlex_gateway::fill_templates_in(input, output, interlex_gateway::limit_memory);
+        return if filled.is_ok() { ExitCode::SUCCESS } else { ExitReason::Failure.into() };
+    }
+    match std::env::current_exe() {
+        Ok(program) => interlex_gateway::fill_templates_with(program, FILL_IN.into()),
+        Err(error) => anstream::eprintln!("templates are filled in without limits: {error}"),
+    }
+    match tokio::runtime::Runtime::new() {
+        Ok(runtime) => runtime.block_on(start()),
+        Err(error) => report(&error.into()),
+    }
+}
+
+async fn start() -> ExitCode {
     let arguments = Arguments::parse();
     // One provider, chosen here, so that no library has to guess.
     if rustls::crypto::ring::default_provider().install_default().is_err() {

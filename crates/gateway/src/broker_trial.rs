@@ -1,5 +1,5 @@
 use crate::clock::wall_clock;
-use crate::uplink::{Connection, Message, MqttEvent, client_config, tls_words};
+use crate::uplink::{Connection, Message, MqttEvent, client_config, tls_words, with_files};
 use interlex_core::description::{MqttVersion, Uplink, UplinkKind};
 use interlex_sparkplug::{EdgeNode, HostState};
 use serde::Serialize;
@@ -136,7 +136,7 @@ async fn connect(addresses: &[SocketAddr]) -> Result<(TcpStream, String), String
 async fn shake_hands(uplink: &Uplink, socket: TcpStream) -> Result<((), String), String> {
     let host = uplink.server_name();
     let name = host.to_owned().try_into().map_err(|_| format!("{host:?} cannot stand in a certificate"))?;
-    let stream = TlsConnector::from(Arc::new(client_config(uplink)?)).connect(name, socket).await;
+    let stream = TlsConnector::from(Arc::new(client_config(&*with_files(uplink).await?)?)).connect(name, socket).await;
     let stream = stream.map_err(|error| {
         let inner = error.get_ref().and_then(|inner| inner.downcast_ref());
         let broken = || format!("{error}; does the broker speak TLS on port {}?", uplink.settings.url.port);
@@ -154,7 +154,7 @@ async fn shake_hands(uplink: &Uplink, socket: TcpStream) -> Result<((), String),
 
 async fn sign_in(uplink: &Uplink, suffix: &str) -> Result<(Connection, String), String> {
     let id = format!("{}-{suffix}", uplink.mqtt_client_id("gateway"));
-    let mut connection = Connection::start(uplink, &id, None)?;
+    let mut connection = Connection::start(uplink, &id, None).await?;
     match next(&mut connection).await? {
         MqttEvent::Connected => {
             let user = uplink.broker.user.as_deref().map_or_else(String::new, |user| format!(", user {user}"));

@@ -544,7 +544,7 @@ impl Gateway {
                 // It keeps what is unproven in the journal, where the new one finds it.
                 old.task.stop().await;
             }
-            let status = Arc::new(Shared::new(initial_status(&uplink)));
+            let status = Arc::new(Shared::new(initial_status(&uplink).await));
             let (requests, asked) = mpsc::channel(REQUEST_QUEUE);
             let start = UplinkStart {
                 gateway: description.gateway.name.to_string(),

@@ -14,6 +14,7 @@ mod activation;
 mod broker_trial;
 mod capture;
 mod clock;
+mod files;
 mod gateway;
 mod host_command;
 mod identify;
@@ -36,6 +37,7 @@ mod write;
 pub use activation::{LinkOutcome, Outcome, Progress, UplinkOutcome};
 pub use broker_trial::{BrokerTrial, BrokerTrialStep, TrialMessage, try_broker};
 pub use clock::wall_clock;
+pub use files::allow_files_in;
 pub use gateway::{Gateway, GatewayOptions, Running, WaitingLoss};
 pub use identify::{IdentityObject, TrialIdentity, identify};
 pub use link::{
@@ -54,5 +56,5 @@ pub use status::{
 pub use sunspec::{SunSpecModelView, SunSpecOffer, sunspec};
 pub use tap::{Tap, TapError, TapMessage, TapMetric};
 pub use trial::{TrialAlternative, TrialError, TrialRead, TrialReading};
-pub use uplink::{Published, SentMessage, preview};
+pub use uplink::{Published, SentMessage, fill_templates_in, fill_templates_with, limit_memory, preview};
 pub use write::{PointWrite, WriteError, WriteOutcome};

@@ -90,7 +90,7 @@ impl Tap {
     ///
     /// # Errors
     /// [`TapError::Broker`] when certificates or key of the uplink are of no use.
-    pub fn start(
+    pub async fn start(
         uplink: &Uplink,
         points: &PointTable,
         links: &[String],
@@ -101,12 +101,12 @@ impl Tap {
         let node = match &uplink.kind {
             UplinkKind::Sparkplug(node) => node,
             UplinkKind::Json(own) => {
-                let connection = Connection::start(uplink, &client_id, None).map_err(TapError::Broker)?;
+                let connection = Connection::start(uplink, &client_id, None).await.map_err(TapError::Broker)?;
                 let topics = filter.unwrap_or_else(|| topics_of(own));
                 return Ok(Self { connection, topics, names: HashMap::new(), own: (String::new(), String::new()) });
             }
         };
-        let connection = Connection::start(uplink, &client_id, None).map_err(TapError::Broker)?;
+        let connection = Connection::start(uplink, &client_id, None).await.map_err(TapError::Broker)?;
         // The births of this node went by before the tap was opened: its aliases are known from the description.
         let own = points.all().iter().map(|info| {
             let unit = &info.settings().unit;

@@ -100,6 +100,7 @@ async fn certificates_are_shown_checked_and_spoken_of_in_plain_words() {
     let by_name = url.replace("127.0.0.1", "localhost");
     let error = outcome(&files(&by_name, &[ca, own, own_key])).await.unwrap();
     assert!(error.starts_with("the broker's certificate is not for localhost"), "{error}");
+    interlex_gateway::allow_files_in(directory.path().to_owned());
     let paths: Vec<_> = [ca, own, own_key]
         .iter()
         .map(|(word, text)| {
@@ -113,7 +114,9 @@ async fn certificates_are_shown_checked_and_spoken_of_in_plain_words() {
     assert_eq!(outcome(&files(&by_name, &named)).await, None);
     std::fs::remove_file(directory.path().join("own-key.pem")).unwrap();
     let error = outcome(&files(&by_name, &named)).await.unwrap();
-    assert!(error.starts_with("key: ") && error.contains("own-key.pem: No such file"), "{error}");
+    assert!(error.starts_with("key: the file cannot be read: it has to be a text file"), "{error}");
+    let error = outcome(&files(&by_name, &[("ca", own_key.1), own, own_key])).await.unwrap();
+    assert!(error.starts_with("ca is no certificate in PEM: it begins with"), "nothing of a key is told: {error}");
 
     let steps = tried(&files("mqtt://127.0.0.1:1", &[])).await;
     assert!(matches!(&steps[..], [.., ("tcp", false, why)] if why.contains("127.0.0.1:1")), "{steps:?}");

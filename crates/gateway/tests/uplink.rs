@@ -70,17 +70,17 @@ async fn until(what: &str, mut holds: impl FnMut() -> bool) {
 /// it tries again at once, so that it listens long before the node is back.
 async fn heard(bench: &Files, gateway: &Gateway, most: usize) -> Vec<(u64, bool)> {
     let description = read(bench).unwrap();
-    let tap = || {
-        Tap::start(&description.uplinks[0], gateway.running().points(), &gateway.running().link_names(), ("test", None))
-            .unwrap()
+    let tap = async || {
+        let running = gateway.running();
+        Tap::start(&description.uplinks[0], running.points(), &running.link_names(), ("test", None)).await.unwrap()
     };
     let mut values = Vec::new();
     let listening = async {
-        let mut listener = tap();
+        let mut listener = tap().await;
         while values.len() < most {
             let Ok(message) = listener.next().await else {
                 tokio::time::sleep(Duration::from_millis(2)).await;
-                listener = tap();
+                listener = tap().await;
                 continue;
             };
             assert_eq!(message.error, None, "{message:?}");

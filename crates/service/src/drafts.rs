@@ -1,7 +1,7 @@
 //! Drafts between the database and the API: opened, edited, and followed by what an edit entails.
 
 use crate::error::ConflictView;
-use crate::vault::mask;
+use crate::vault::{SealError, mask};
 use crate::{ApiError, App};
 use interlex_core::description::{self, Checked, Draft, Files, ObjectClass, ObjectRef, Problem, SecretText, Severity};
 use interlex_gateway::wall_clock;
@@ -180,7 +180,8 @@ pub(crate) async fn edit(
             }
             if description::secret_fields(change.object.class).next().is_some() {
                 let stored = opened.object(&change.object);
-                app.vault.take_in(change.object.class, content, stored.as_ref()).map_err(ApiError::internal)?;
+                let taken = app.vault.take_in(change.object.class, content, stored.as_ref());
+                taken.map_err(|error| not_sealed(&change.object, error))?;
             }
             named(&change.object, content)?;
             if change.object.class == ObjectClass::Rate {
@@ -195,6 +196,18 @@ pub(crate) async fn edit(
     let edit = Edit { gateway: &opened.record, seed: &opened.draft, person, at: wall_clock().as_millis() };
     let version = app.store.edit_draft(&edit, &changes).await.map_err(edit_failed)?;
     Ok((version, changes))
+}
+
+/// Why a secret of an object was not taken in.
+pub(crate) fn not_sealed(object: &ObjectRef, error: SealError) -> ApiError {
+    match error {
+        SealError::Elsewhere(field) => {
+            let expected = format!("the {field} for the new address");
+            let problem = Problem::of_object(object.clone(), field, Severity::Mistake, error.to_string(), expected);
+            ApiError::Description(vec![problem])
+        }
+        SealError::Random | SealError::Key => ApiError::internal(error),
+    }
 }
 
 /// Objects are kept by their names, so that a name is the one thing that even a draft cannot do without.
@@ -295,8 +308,9 @@ pub(crate) fn take_in(app: &App, files: &Files, known: &Draft) -> Result<Draft, 
     for (class, objects) in classes {
         for content in objects {
             let name = content.get("name").and_then(Value::as_str).unwrap_or_default();
-            let stored = stored.get(&ObjectRef::new(class, name));
-            app.vault.take_in(class, content, stored).map_err(ApiError::internal)?;
+            let object = ObjectRef::new(class, name);
+            let stored = stored.get(&object);
+            app.vault.take_in(class, content, stored).map_err(|error| not_sealed(&object, error))?;
         }
     }
     let mut seen = std::collections::HashSet::new();

@@ -30,7 +30,7 @@ pub(crate) async fn tap(
     Query(filter): Query<TapFilter>,
 ) -> Result<Sse<impl Stream<Item = Result<Event, ApiError>>>, ApiError> {
     let opening = app.taps.open(&right.person)?;
-    let tap = open(&app, &filter)?;
+    let tap = open(&app, &filter).await?;
     let stream = stream::unfold((Some(tap), app, opening), |(tap, app, opening)| async move {
         let mut tap = tap?;
         let next = tokio::select! {
@@ -48,7 +48,7 @@ pub(crate) async fn tap(
     Ok(Sse::new(stream.take_until(Box::pin(right.ended()))).keep_alive(KeepAlive::default()))
 }
 
-fn open(app: &App, filter: &TapFilter) -> Result<Tap, ApiError> {
+async fn open(app: &App, filter: &TapFilter) -> Result<Tap, ApiError> {
     let running = app.running();
     let gateway = match &filter.gateway {
         Some(name) => app.gateway(name).ok_or_else(|| ApiError::NotFound(format!("gateway {name:?}")))?,
@@ -75,5 +75,6 @@ fn open(app: &App, filter: &TapFilter) -> Result<Tap, ApiError> {
     let id = id.reveal().get(..8).unwrap_or_default();
     let own = (id, filter.filter.as_deref().filter(|filter| !filter.is_empty()));
     Tap::start(&uplink.at(broker), running.points(), &running.link_names(), own)
+        .await
         .map_err(|error| ApiError::BadRequest(error.to_string()))
 }

@@ -7,8 +7,8 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
 use interlex_core::description::{
-    Device, DeviceProtocol, Draft, Link, ModbusAddress, ModbusTable, ObjectClass, Point, Uplink, UplinkKind, check,
-    list_of,
+    Device, DeviceProtocol, Draft, Link, ModbusAddress, ModbusTable, ObjectClass, ObjectRef, Point, Uplink, UplinkKind,
+    check, list_of,
 };
 use interlex_core::value_from_words;
 use interlex_gateway::{
@@ -166,17 +166,19 @@ pub(crate) async fn broker(
     Json(TrialBrokerRequest { mut uplink, publish }): Json<TrialBrokerRequest>,
 ) -> Result<Json<BrokerTrial>, ApiError> {
     let opened = drafts::open(&app, &gateway).await?;
-    let name = uplink.get("name").and_then(Value::as_str).unwrap_or_default();
+    let name = uplink.get("name").and_then(Value::as_str).unwrap_or_default().to_owned();
     let mut known = opened.draft.objects();
     let stored = known.find(|(object, _)| object.class == ObjectClass::Uplink && object.name == name);
     let stored = stored.map(|(_, content)| content.into_owned());
-    app.vault.take_in(ObjectClass::Uplink, &mut uplink, stored.as_ref()).map_err(ApiError::internal)?;
+    let object = ObjectRef::new(ObjectClass::Uplink, name);
+    let taken = app.vault.take_in(ObjectClass::Uplink, &mut uplink, stored.as_ref());
+    taken.map_err(|error| drafts::not_sealed(&object, error))?;
     let mut draft = Draft::new(NAME);
     draft.push(ObjectClass::Uplink, "", uplink);
     let mut description = check(&draft).into_result().map_err(ApiError::Description)?;
     app.vault.reveal(&mut description).map_err(ApiError::internal)?;
     let uplink = description.uplinks.pop().ok_or_else(|| ApiError::BadRequest("name an uplink".to_owned()))?;
-    let message = if publish { Some(trial_message(&app, &gateway, &uplink)?) } else { None };
+    let message = if publish { Some(trial_message(&app, &gateway, &uplink).await?) } else { None };
     let trial = interlex_gateway::try_broker(&uplink, message.as_ref()).await;
     let last = trial.steps.last().map_or_else(String::new, |last| format!("{}: {}", last.step, last.said));
     let detail = format!("{}: {last}", uplink.settings.url);
@@ -185,7 +187,7 @@ pub(crate) async fn broker(
 }
 
 /// What a trial of an uplink can publish without harm.
-fn trial_message(app: &App, gateway: &str, uplink: &Uplink) -> Result<TrialMessage, ApiError> {
+async fn trial_message(app: &App, gateway: &str, uplink: &Uplink) -> Result<TrialMessage, ApiError> {
     let running = app.gateway(gateway);
     match &uplink.kind {
         UplinkKind::Sparkplug(own) => {
@@ -198,8 +200,10 @@ fn trial_message(app: &App, gateway: &str, uplink: &Uplink) -> Result<TrialMessa
         }
         UplinkKind::Json(own) => {
             let nothing = || ApiError::BadRequest("the gateway has to run, so that there is a topic".to_owned());
-            let first =
-                preview(&running.ok_or_else(nothing)?.running(), own, uplink.broker.select.as_ref()).into_iter().next();
+            let first = preview(&running.ok_or_else(nothing)?.running(), own, uplink.broker.select.as_ref())
+                .await
+                .into_iter()
+                .next();
             let first = first.ok_or_else(nothing)?;
             match first.error {
                 Some(error) => Err(ApiError::BadRequest(error)),

@@ -105,15 +105,18 @@ pub(crate) struct PreviewRequest {
     uplink: Value,
 }
 
+/// What topic and payload may have together.
+const LONGEST_TEMPLATES: usize = 64 << 10;
+
 /// Makes the messages of an uplink from the values of the running gateway, without sending any: the first twenty. What is
 /// wrong with a template is told with its line.
 #[utoipa::path(post, path = "/api/v1/gateways/{gateway}/trials/messages", operation_id = "trial_messages", tag = "draft",
-    request_body = PreviewRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("viewer"))), responses(
+    request_body = PreviewRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
     (status = 200, body = Vec<SentMessage>), (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails),
-    (status = 404, body = ProblemDetails)))]
+    (status = 403, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
 pub(crate) async fn try_messages(
     State(app): State<Arc<App>>,
-    _: Viewer,
+    _: Engineer,
     Path(gateway): Path<String>,
     Json(PreviewRequest { uplink }): Json<PreviewRequest>,
 ) -> Result<Json<Vec<SentMessage>>, ApiError> {
@@ -122,7 +125,11 @@ pub(crate) async fn try_messages(
     let wrong = |error: serde_json::Error| ApiError::BadRequest(format!("uplink: {error}"));
     let selection = selection.map(serde_json::from_value::<Selection>).transpose().map_err(wrong)?;
     let own: JsonUplink = serde_json::from_value(uplink).map_err(wrong)?;
-    Ok(Json(preview(&running.running(), &own, selection.as_ref())))
+    if own.topic.len() + own.payload.len() > LONGEST_TEMPLATES {
+        let message = format!("the templates have more than {} kB", LONGEST_TEMPLATES >> 10);
+        return Err(ApiError::BadRequest(message));
+    }
+    Ok(Json(preview(&running.running(), &own, selection.as_ref()).await))
 }
 
 /// A device whose reports are to be weighed.
@@ -135,11 +142,12 @@ pub(crate) struct ReportPreviewRequest {
 /// What the report settings of a device's points, as the draft has them, would have sent of the values that are remembered of
 /// the running ones.
 #[utoipa::path(post, path = "/api/v1/gateways/{gateway}/trials/reports", operation_id = "trial_reports", tag = "draft",
-    request_body = ReportPreviewRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("viewer"))), responses(
-    (status = 200, body = Vec<ReportPreview>), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
+    request_body = ReportPreviewRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
+    (status = 200, body = Vec<ReportPreview>), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
+    (status = 404, body = ProblemDetails)))]
 pub(crate) async fn try_reports(
     State(app): State<Arc<App>>,
-    _: Viewer,
+    _: Engineer,
     Path(gateway): Path<String>,
     Json(ReportPreviewRequest { device }): Json<ReportPreviewRequest>,
 ) -> Result<Json<Vec<ReportPreview>>, ApiError> {

@@ -3,6 +3,7 @@
 use super::backlog::{Backlog, NO_MESSAGE};
 use super::block::BlockError;
 use super::brokers::Brokers;
+use super::fill::Filler;
 use super::groups::{Group, groups};
 use super::item::Item;
 use super::message::{Rendering, SentMessage};
@@ -15,7 +16,7 @@ use crate::host_command::{CommandResult, HostCommand, HostCommands};
 use crate::link::Backoff;
 use crate::status::{Shared, UplinkState, UplinkStatus};
 use interlex_core::description::{JsonUplink, Uplink};
-use interlex_core::{MessageTemplates, PointIndex, Sample, Timestamp};
+use interlex_core::{PointIndex, Sample, Timestamp};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use std::collections::{HashMap, VecDeque};
@@ -125,11 +126,10 @@ impl JsonTask {
         let UplinkStart { gateway, title, uplink, shape, status, store, commands, requests, .. } = start;
         let name = uplink.settings.name.as_str();
         let backlog = Backlog::new((&gateway, name), &uplink.journal, (), store.as_ref(), None).await;
-        let templates = MessageTemplates::new(&own.topic, &own.payload).map_err(|fault| fault.to_string());
         let mut task = Self {
             // History and what is new are one queue here.
             pace: Pace::new(100, Instant::now()),
-            rendering: Rendering { gateway, title, templates },
+            rendering: Rendering { gateway, title, filler: Filler::new(&own.topic, &own.payload) },
             uplink,
             own,
             shape,
@@ -179,9 +179,9 @@ impl JsonTask {
             }
         }
         while let Ok(input) = input.try_recv() {
-            self.take_in(input);
+            self.take_in(input).await;
         }
-        self.make_messages(|group| group.has_samples());
+        self.make_messages(Group::has_samples).await;
         self.backlog.close(GOODBYE).await;
         self.show_buffer();
     }
@@ -191,10 +191,10 @@ impl JsonTask {
         ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
         loop {
             tokio::select! {
-                Some(told) = input.recv() => self.take_in(told),
+                Some(told) = input.recv() => self.take_in(told).await,
                 Some(request) = self.requests.recv() => self.answer(request),
                 news = self.backlog.news() => self.backlog.hear(news),
-                _ = ticks.tick() => self.tick(),
+                _ = ticks.tick() => self.tick().await,
                 () = sleep_until(until) => return,
                 () = stop.cancelled() => return,
             }
@@ -211,7 +211,7 @@ impl JsonTask {
         let uplink = brokers.connect();
         self.status.update(|status, _| status.url = uplink.settings.url.to_string());
         let client_id = uplink.mqtt_client_id(&self.rendering.gateway);
-        let mut connection = match Connection::start(&uplink, &client_id, None) {
+        let mut connection = match Connection::start(&uplink, &client_id, None).await {
             Ok(connection) => connection,
             Err(error) => return Ended::Lost(error),
         };
@@ -227,13 +227,13 @@ impl JsonTask {
                         return Ended::Lost(error);
                     }
                 },
-                Some(told) = input.recv() => self.take_in(told),
+                Some(told) = input.recv() => self.take_in(told).await,
                 Some(request) = self.requests.recv() => self.answer(request),
                 Some(result) = self.results.1.recv() => self.tell_result(&result),
                 news = self.backlog.news() => self.backlog.hear(news),
                 () = self.pace.is_due() => {}
                 _ = ticks.tick() => {
-                    self.tick();
+                    self.tick().await;
                     let limit = Duration::from(self.uplink.broker.keep_alive);
                     if self.asked_at.is_some_and(|asked| asked.elapsed() > limit) {
                         return Ended::Lost(format!("no answer from the broker within {}", self.uplink.broker.keep_alive));
@@ -295,14 +295,14 @@ impl JsonTask {
         self.uplink.settings.name.as_str()
     }
 
-    fn take_in(&mut self, input: UplinkInput) {
+    async fn take_in(&mut self, input: UplinkInput) {
         match input {
-            UplinkInput::Samples(samples) => self.take_samples(&samples),
+            UplinkInput::Samples(samples) => self.take_samples(&samples).await,
             // What is bad is told by the points themselves.
             UplinkInput::DeviceUp(_) | UplinkInput::DeviceDown(_) => {}
             UplinkInput::Points(shape) => {
                 // What was reported of the points as they were goes first.
-                self.make_messages(|group| group.has_samples());
+                self.make_messages(Group::has_samples).await;
                 self.shape = shape;
                 self.announce();
             }
@@ -321,7 +321,7 @@ impl JsonTask {
         }
     }
 
-    fn take_samples(&mut self, samples: &[Sample]) {
+    async fn take_samples(&mut self, samples: &[Sample]) {
         let (due, mut is_full) = (Instant::now() + Duration::from(self.own.gather), false);
         for sample in samples {
             for at in self.groups_of.get(&sample.point).into_iter().flatten() {
@@ -331,14 +331,14 @@ impl JsonTask {
             }
         }
         if is_full {
-            self.make_messages(Group::is_full);
+            self.make_messages(Group::is_full).await;
         }
     }
 
-    fn tick(&mut self) {
+    async fn tick(&mut self) {
         let now = Instant::now();
-        self.make_messages(|group| group.is_due(now));
-        self.keep_gathered(now);
+        self.make_messages(|group| group.is_due(now)).await;
+        self.keep_gathered(now).await;
         self.backlog.keep(false);
         self.backlog.note(self.delivered, self.is_online);
         self.show_buffer();
@@ -346,12 +346,12 @@ impl JsonTask {
 
     /// What is gathered for longer than the journal may lag is kept as the message that it would be now. The message that
     /// it becomes in the end takes its place.
-    fn keep_gathered(&mut self, now: Instant) {
+    async fn keep_gathered(&mut self, now: Instant) {
         // A tick and the way to the database are part of the promise.
         let lag = Duration::from(self.uplink.journal.journal_flush).saturating_sub(2 * TICK);
         for group in &mut self.groups {
             let Some(samples) = group.unkept_since(now, lag) else { continue };
-            let rendered = self.rendering.render(group, &samples, &self.shape);
+            let rendered = self.rendering.render(group, &samples, &self.shape).await;
             if rendered.error.is_some() {
                 continue;
             }
@@ -361,13 +361,14 @@ impl JsonTask {
     }
 
     /// Makes the messages of the groups that are chosen.
-    fn make_messages(&mut self, is_chosen: impl Fn(&Group) -> bool) {
+    async fn make_messages(&mut self, is_chosen: impl Fn(&Group) -> bool) {
         let (now, mut made) = (Instant::now(), Vec::new());
         for group in self.groups.iter_mut().filter(|group| is_chosen(group)) {
             let samples = group.begin_message(self.own.send, now);
             let times = samples.iter().map(|sample| sample.gateway_time);
             let ends = times.clone().min().zip(times.max());
-            made.push((self.rendering.render(group, &samples, &self.shape), group.kept.take(), samples.len(), ends));
+            let message = self.rendering.render(group, &samples, &self.shape).await;
+            made.push((message, group.kept.take(), samples.len(), ends));
         }
         for (message, kept, count, ends) in made {
             if let Some((from, to)) = ends.filter(|_| message.error.is_some()) {
@@ -528,9 +529,9 @@ impl JsonTask {
     /// Sends what is left and waits for the proof that the broker has read it.
     async fn say_goodbye(&mut self, input: &mut mpsc::Receiver<UplinkInput>, mut connection: Connection) {
         while let Ok(told) = input.try_recv() {
-            self.take_in(told);
+            self.take_in(told).await;
         }
-        self.make_messages(|group| group.has_samples());
+        self.make_messages(Group::has_samples).await;
         let deadline = Instant::now() + GOODBYE;
         while self.backlog.buffer.len() > 0 {
             self.send(&connection);

@@ -1,18 +1,19 @@
 //! Messages from points and templates.
 
 use super::Shape;
+use super::fill::Filler;
 use super::groups::{Group, groups};
 use crate::clock::wall_clock;
 use crate::gateway::Running;
 use crate::points::PointInfo;
 use interlex_core::description::{Description, JsonUplink, Selection};
 use interlex_core::{
-    MessageContext, MessageTemplates, NamedThing, PointContext, Quality, Reason, Sample, Timestamp, Value, iso_time,
-    json_of,
+    MessageContext, NamedThing, PointContext, Quality, Reason, Sample, Timestamp, Value, iso_time, json_of,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use tokio::sync::Semaphore;
 use tokio::time::Instant;
 
 /// A message that was made, or that could not be.
@@ -35,16 +36,15 @@ pub struct SentMessage {
 pub(super) struct Rendering {
     pub(super) gateway: String,
     pub(super) title: String,
-    pub(super) templates: Result<MessageTemplates, String>,
+    pub(super) filler: Filler,
 }
 
 impl Rendering {
     /// The message of a group, as things are now.
-    pub(super) fn render(&self, group: &Group, samples: &[Sample], shape: &Shape) -> SentMessage {
+    pub(super) async fn render(&mut self, group: &Group, samples: &[Sample], shape: &Shape) -> SentMessage {
         let now = wall_clock();
-        let rendered = self.templates.as_ref().map_err(Clone::clone).and_then(|templates| {
-            templates.render(&self.context(group, samples, shape, now)).map_err(|fault| fault.to_string())
-        });
+        let context = self.context(group, samples, shape, now);
+        let rendered = self.filler.fill(&context).await;
         let at = now.as_millis();
         match rendered {
             Ok(message) => {
@@ -115,16 +115,24 @@ pub(crate) fn titles(description: &Description) -> Arc<BTreeMap<String, String>>
 /// So many messages a preview shows.
 const PREVIEW: usize = 20;
 
+/// So many previews are made at a time.
+static PREVIEWS: Semaphore = Semaphore::const_new(2);
+
 /// What an uplink would send now, with the values of the running points: nothing is sent.
-#[must_use]
-pub fn preview(running: &Running, own: &JsonUplink, selection: Option<&Selection>) -> Vec<SentMessage> {
+pub async fn preview(running: &Running, own: &JsonUplink, selection: Option<&Selection>) -> Vec<SentMessage> {
     let gateway = &running.description().gateway;
-    let rendering = Rendering {
+    // It is never closed.
+    let _turn = PREVIEWS.acquire().await;
+    let mut rendering = Rendering {
         gateway: gateway.name.to_string(),
         title: gateway.title.clone(),
-        templates: MessageTemplates::new(&own.topic, &own.payload).map_err(|fault| fault.to_string()),
+        filler: Filler::new(&own.topic, &own.payload),
     };
     let shape = running.shape();
     let groups = groups(&shape.points, own.message_per, selection, own.send, Instant::now());
-    groups.iter().take(PREVIEW).map(|group| rendering.render(group, &[], &shape)).collect()
+    let mut messages = Vec::new();
+    for group in groups.iter().take(PREVIEW) {
+        messages.push(rendering.render(group, &[], &shape).await);
+    }
+    messages
 }

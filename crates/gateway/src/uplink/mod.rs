@@ -4,6 +4,7 @@ mod backlog;
 mod block;
 mod brokers;
 mod buffer;
+mod fill;
 mod groups;
 mod health;
 mod item;
@@ -19,6 +20,7 @@ mod ranges;
 mod sparkplug;
 mod tls;
 
+pub use fill::{fill_templates_in, fill_templates_with, limit_memory};
 pub(crate) use health::own_names;
 pub(crate) use json::JsonTask;
 pub(crate) use message::titles;
@@ -26,7 +28,7 @@ pub use message::{SentMessage, preview};
 pub(crate) use metric::{FIRST_OWN_ALIAS, data_type_of};
 pub(crate) use mqtt::{Connection, Message, MqttEvent};
 pub(crate) use sparkplug::{SparkplugTask, UplinkStart};
-pub(crate) use tls::{client_config, tls_words};
+pub(crate) use tls::{client_config, tls_words, with_files};
 
 use crate::clock::wall_clock;
 use crate::points::PointTable;
@@ -104,7 +106,8 @@ pub struct Published {
 pub(crate) const REQUEST_QUEUE: usize = 16;
 
 /// The status of an uplink before it ran.
-pub(crate) fn initial_status(uplink: &Uplink) -> UplinkStatus {
+pub(crate) async fn initial_status(uplink: &Uplink) -> UplinkStatus {
+    let whole = with_files(uplink).await.ok();
     UplinkStatus {
         name: uplink.settings.name.to_string(),
         kind: uplink.word(),
@@ -123,7 +126,7 @@ pub(crate) fn initial_status(uplink: &Uplink) -> UplinkStatus {
         buffer: BufferState::default(),
         bd_seq: None,
         host_in_doubt: false,
-        certificate_until: uplink.broker.certificate.as_deref().and_then(tls::valid_until),
+        certificate_until: whole.and_then(|uplink| tls::valid_until(uplink.broker.certificate.as_deref()?)),
     }
 }
 

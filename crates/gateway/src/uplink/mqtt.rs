@@ -70,7 +70,8 @@ const NOT_SUBSCRIBED: &str = "the broker does not let this client subscribe to w
 
 impl Connection {
     /// Starts to connect; `Err` tells what is wrong with certificates or key.
-    pub(crate) fn start(uplink: &Uplink, client_id: &str, will: Option<Will>) -> Result<Self, String> {
+    pub(crate) async fn start(uplink: &Uplink, client_id: &str, will: Option<Will>) -> Result<Self, String> {
+        let uplink = &*tls::with_files(uplink).await?;
         let (sender, events) = mpsc::channel(REQUEST_QUEUE);
         let host = uplink.server_name().to_owned();
         // In a task of its own: `poll` must not be dropped half way.

@@ -222,7 +222,7 @@ impl SparkplugTask {
         stop: &CancellationToken,
         backoff: &mut Backoff,
     ) -> Ended {
-        let mut connection = match self.connect() {
+        let mut connection = match self.connect().await {
             Ok(connection) => connection,
             Err(error) => return Ended::Lost(error),
         };
@@ -268,7 +268,7 @@ impl SparkplugTask {
         }
     }
 
-    fn connect(&mut self) -> Result<Connection, String> {
+    async fn connect(&mut self) -> Result<Connection, String> {
         let broker = self.brokers.current();
         if self.last_broker.replace(broker).is_some_and(|last| last != broker) {
             // What the host had of the other broker is not known here.
@@ -282,7 +282,7 @@ impl SparkplugTask {
         let uplink = self.brokers.connect();
         self.status.update(|status, _| status.url = uplink.settings.url.to_string());
         let will = mqtt::Will { topic: will.topic, payload: will.payload };
-        Connection::start(&uplink, &uplink.mqtt_client_id(&self.gateway), Some(will))
+        Connection::start(&uplink, &uplink.mqtt_client_id(&self.gateway), Some(will)).await
     }
 
     /// Goes on with a session; `false` when the primary host is not there.
