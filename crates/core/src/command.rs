@@ -67,7 +67,7 @@ impl std::fmt::Display for CommandOutcome {
 #[must_use]
 pub fn value_from_words(point: &Point, words: &str) -> Value {
     match raw_type(point) {
-        DataType::String(_) => Value::Text(words.into()),
+        DataType::String(_) | DataType::Latin1(_) => Value::Text(words.into()),
         DataType::Bool => match words {
             "on" | "true" | "1" => Value::Bool(true),
             "off" | "false" | "0" => Value::Bool(false),

@@ -72,7 +72,8 @@ pub enum RegisterError {
 
 /// Makes one value out of the registers that carry it.
 ///
-/// `Bool` is true when the register is not zero. Text ends at the first zero byte and loses trailing spaces;
+/// `Bool` is true when the register is not zero. The 8-bit types are the less significant byte of their register, which the
+/// orders with swapped bytes find in its upper half. Text ends at the first zero byte and loses trailing spaces;
 /// bytes that are not UTF-8 become U+FFFD.
 ///
 /// # Errors
@@ -84,7 +85,16 @@ pub fn decode_registers(registers: &[u16], data_type: DataType, order: ByteOrder
     }
     let low_half = |bits: u64| u32::try_from(bits & 0xFFFF_FFFF).unwrap_or_default();
     Ok(match data_type {
-        DataType::String(length) => text(registers, length, order),
+        DataType::String(length) => text(registers, length, order, |bytes| String::from_utf8_lossy(bytes).into_owned()),
+        DataType::Latin1(length) => {
+            text(registers, length, order, |bytes| bytes.iter().copied().map(char::from).collect())
+        }
+        DataType::Int8 => Value::Int((bits(registers, order) << 56).cast_signed() >> 56),
+        DataType::Uint8 => Value::Uint(bits(registers, order) & 0xFF),
+        DataType::Float16 => {
+            let half = u16::try_from(bits(registers, order)).map_or(half::f16::NAN, half::f16::from_bits);
+            Value::Float32(half.to_f32())
+        }
         DataType::Bool => Value::Bool(registers.iter().any(|register| *register != 0)),
         DataType::Auto | DataType::Uint16 | DataType::Uint32 | DataType::Uint64 => Value::Uint(bits(registers, order)),
         DataType::Int16 | DataType::Int32 | DataType::Int64 => {
@@ -92,7 +102,7 @@ pub fn decode_registers(registers: &[u16], data_type: DataType, order: ByteOrder
             // Shifting up and back down copies the sign bit over the unused upper bits.
             Value::Int((bits(registers, order) << unused).cast_signed() >> unused)
         }
-        DataType::Bcd16 | DataType::Bcd32 => Value::Uint(from_bcd(bits(registers, order))?),
+        DataType::Bcd16 | DataType::Bcd32 | DataType::Bcd64 => Value::Uint(from_bcd(bits(registers, order))?),
         DataType::Float32 => Value::Float32(f32::from_bits(low_half(bits(registers, order)))),
         DataType::Float64 => Value::Float64(f64::from_bits(bits(registers, order))),
     })
@@ -116,9 +126,17 @@ pub fn encode_registers(value: &Value, data_type: DataType, order: ByteOrder) ->
     let unfit = || RegisterError::Value { value: value.to_string(), data_type };
     if let (DataType::String(length), Value::Text(text)) = (data_type, value) {
         let fits = text.len() <= usize::from(length);
-        return if fits { Ok(text_registers(text, count, order)) } else { Err(unfit()) };
+        return if fits { Ok(byte_registers(text.as_bytes().to_vec(), count, order)) } else { Err(unfit()) };
     }
-    let width = 16 * u32::from(count);
+    if let (DataType::Latin1(length), Value::Text(text)) = (data_type, value) {
+        let bytes: Option<Vec<u8>> = text.chars().map(|letter| u8::try_from(letter).ok()).collect();
+        let fitting = bytes.filter(|bytes| bytes.len() <= usize::from(length)).ok_or_else(unfit)?;
+        return Ok(byte_registers(fitting, count, order));
+    }
+    let width = match data_type {
+        DataType::Int8 | DataType::Uint8 => 8,
+        _ => 16 * u32::from(count),
+    };
     let unsigned = || match value {
         Value::Uint(number) => Some(*number),
         Value::Int(number) => u64::try_from(*number).ok(),
@@ -131,15 +149,18 @@ pub fn encode_registers(value: &Value, data_type: DataType, order: ByteOrder) ->
     };
     let bits = match (data_type, value) {
         (DataType::Bool, Value::Bool(bit)) => Some(u64::from(*bit)),
+        (DataType::Float16, Value::Float32(float)) => {
+            Some(half::f16::from_f32(*float)).filter(|half| half.is_finite()).map(|half| u64::from(half.to_bits()))
+        }
         (DataType::Float32, Value::Float32(float)) => Some(u64::from(float.to_bits())),
         (DataType::Float64, Value::Float64(float)) => Some(float.to_bits()),
-        (DataType::Uint16 | DataType::Uint32 | DataType::Uint64, _) => {
+        (DataType::Uint8 | DataType::Uint16 | DataType::Uint32 | DataType::Uint64, _) => {
             unsigned().filter(|number| number.checked_shr(width).unwrap_or_default() == 0)
         }
-        (DataType::Int16 | DataType::Int32 | DataType::Int64, _) => signed()
+        (DataType::Int8 | DataType::Int16 | DataType::Int32 | DataType::Int64, _) => signed()
             .filter(|number| width == 64 || (-1_i64 << (width - 1)..1 << (width - 1)).contains(number))
             .map(i64::cast_unsigned),
-        (DataType::Bcd16 | DataType::Bcd32, _) => {
+        (DataType::Bcd16 | DataType::Bcd32 | DataType::Bcd64, _) => {
             unsigned().filter(|number| *number < 10_u64.pow(width / 4)).map(to_bcd)
         }
         _ => None,
@@ -155,8 +176,7 @@ fn to_bcd(number: u64) -> u64 {
     (0..16).fold((0, number), |(bits, rest), digit| (bits | (rest % 10) << (4 * digit), rest / 10)).0
 }
 
-fn text_registers(text: &str, count: u16, order: ByteOrder) -> Vec<u16> {
-    let mut bytes = text.as_bytes().to_vec();
+fn byte_registers(mut bytes: Vec<u8>, count: u16, order: ByteOrder) -> Vec<u16> {
     bytes.resize(usize::from(count) * 2, 0);
     let (pairs, _) = bytes.as_chunks::<2>();
     let register =
@@ -175,7 +195,7 @@ fn bits(registers: &[u16], order: ByteOrder) -> u64 {
     }
 }
 
-fn text(registers: &[u16], length: u16, order: ByteOrder) -> Value {
+fn text(registers: &[u16], length: u16, order: ByteOrder, decode: impl Fn(&[u8]) -> String) -> Value {
     let swap = order.swaps_bytes();
     let bytes: Vec<u8> = registers
         .iter()
@@ -183,7 +203,7 @@ fn text(registers: &[u16], length: u16, order: ByteOrder) -> Value {
         .take(usize::from(length))
         .take_while(|byte| *byte != 0)
         .collect();
-    Value::Text(String::from_utf8_lossy(&bytes).trim_end_matches(' ').into())
+    Value::Text(decode(&bytes).trim_end_matches(' ').into())
 }
 
 #[cfg(test)]
@@ -223,6 +243,31 @@ mod tests {
             decode_registers(&[0x12A4], DataType::Bcd16, ByteOrder::Abcd).unwrap_err().to_string(),
             "12A4 is no packed BCD"
         );
+    }
+
+    #[test]
+    fn narrow_types_and_other_alphabets_read_and_write_their_own_part() {
+        let read = |register, data_type, order| decode_registers(&[register], data_type, order).unwrap();
+        assert_eq!(read(0x12FE, DataType::Int8, ByteOrder::Abcd), Value::Int(-2));
+        assert_eq!(read(0x12FE, DataType::Uint8, ByteOrder::Badc), Value::Uint(0x12));
+        assert_eq!(read(0x3E00, DataType::Float16, ByteOrder::Abcd), Value::Float32(1.5));
+        let write = |value, data_type| encode_registers(&value, data_type, ByteOrder::Abcd);
+        assert_eq!(write(Value::Int(-2), DataType::Int8), Ok(vec![0xFFFE]));
+        assert_eq!(write(Value::Float32(1.5), DataType::Float16), Ok(vec![0x3E00]));
+        assert_eq!(write(Value::Text("°C".into()), DataType::Latin1(4)), Ok(vec![0xB043, 0]));
+        assert_eq!(decode_registers(&[0xB043, 0], DataType::Latin1(4), ByteOrder::Abcd), Ok(Value::Text("°C".into())));
+        let digits = Value::Uint(9_999_999_999_999_999);
+        assert_eq!(write(digits.clone(), DataType::Bcd64), Ok(vec![0x9999; 4]));
+        assert_eq!(decode_registers(&[0x9999; 4], DataType::Bcd64, ByteOrder::Abcd), Ok(digits));
+        for (value, data_type) in [
+            (Value::Int(128), DataType::Int8),
+            (Value::Uint(256), DataType::Uint8),
+            (Value::Float32(70_000.0), DataType::Float16),
+            (Value::Text("€".into()), DataType::Latin1(4)),
+            (Value::Uint(10_000_000_000_000_000), DataType::Bcd64),
+        ] {
+            assert!(matches!(write(value, data_type), Err(RegisterError::Value { .. })), "{data_type}");
+        }
     }
 
     #[test]

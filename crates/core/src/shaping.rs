@@ -72,7 +72,8 @@ impl Shaping {
     #[must_use]
     pub const fn output(&self, raw: DataType) -> DataType {
         match (&self.0, raw) {
-            (Kind::None | Kind::Invert, raw) | (_, raw @ (DataType::Bool | DataType::String(_))) => raw,
+            (Kind::None | Kind::Invert, raw)
+            | (_, raw @ (DataType::Bool | DataType::String(_) | DataType::Latin1(_))) => raw,
             (Kind::Linear { .. } | Kind::Span { .. }, _) => DataType::Float64,
             (Kind::Words(_), _) => DataType::String(250),
         }
@@ -164,8 +165,8 @@ impl Shaping {
             (_, DataType::Bool | DataType::Auto, _) => {
                 bit(value).map(Value::Bool).ok_or_else(|| kind("bit: write true or false"))
             }
-            (_, DataType::String(_), Value::Text(_)) => Ok(value.clone()),
-            (_, DataType::String(_), _) => Err(kind("text")),
+            (_, DataType::String(_) | DataType::Latin1(_), Value::Text(_)) => Ok(value.clone()),
+            (_, DataType::String(_) | DataType::Latin1(_), _) => Err(kind("text")),
             // A number that has no word means nothing to the device.
             (Kind::Words(words), _, Value::Int(_) | Value::Uint(_))
                 if !whole(value).is_some_and(|n| words.word(n).is_some()) =>
@@ -180,7 +181,7 @@ impl Shaping {
                 fitted(&Value::Int(number), raw).ok_or_else(|| range(value, &Value::Int(number), raw))
             }
             (_, _, Value::Text(_) | Value::Bool(_)) => Err(kind("number")),
-            (Kind::None | Kind::Words(_), _, Value::Int(_) | Value::Uint(_)) if !is_float(raw) => {
+            (Kind::None | Kind::Words(_), _, Value::Int(_) | Value::Uint(_)) if !raw.is_float() => {
                 fitted(value, raw).ok_or_else(|| range(value, value, raw))
             }
             _ => {
@@ -225,10 +226,6 @@ fn out_of_range(value: &str, raw: &str, data_type: DataType) -> String {
     }
 }
 
-const fn is_float(data_type: DataType) -> bool {
-    matches!(data_type, DataType::Float32 | DataType::Float64)
-}
-
 /// A bit, also as the numbers 0 and 1.
 fn bit(value: &Value) -> Option<bool> {
     match value {
@@ -248,6 +245,8 @@ fn fitted(value: &Value, data_type: DataType) -> Option<Value> {
 fn from_number(number: f64, data_type: DataType) -> Option<Value> {
     match data_type {
         DataType::Float64 => number.is_finite().then_some(Value::Float64(number)),
+        #[expect(clippy::cast_possible_truncation, reason = "the nearest single-precision number is meant")]
+        DataType::Float16 => fitted(&Value::Float32(number as f32), data_type),
         #[expect(clippy::cast_possible_truncation, reason = "the nearest single-precision number is meant")]
         DataType::Float32 => Some(number as f32).filter(|number| number.is_finite()).map(Value::Float32),
         _ => {

@@ -111,6 +111,10 @@ pub enum DataType {
     Auto,
     /// One bit.
     Bool,
+    /// Signed, 8 bits: the less significant byte of a register.
+    Int8,
+    /// Unsigned, 8 bits: the less significant byte of a register.
+    Uint8,
     /// Signed, 16 bits.
     Int16,
     /// Unsigned, 16 bits.
@@ -127,12 +131,18 @@ pub enum DataType {
     Bcd16,
     /// Packed BCD, eight decimal digits in 32 bits.
     Bcd32,
+    /// Packed BCD, sixteen decimal digits in 64 bits.
+    Bcd64,
+    /// IEEE 754 half precision.
+    Float16,
     /// IEEE 754 single precision.
     Float32,
     /// IEEE 754 double precision.
     Float64,
-    /// Text of at most this many bytes, 1 to 250 (the most that one Modbus read returns).
+    /// Text of at most this many bytes in UTF-8, 1 to 250 (the most that one Modbus read returns).
     String(u16),
+    /// Text of at most this many bytes in ISO 8859-1, 1 to 250.
+    Latin1(u16),
 }
 
 impl DataType {
@@ -141,17 +151,29 @@ impl DataType {
     pub const fn registers(self) -> Option<u16> {
         match self {
             Self::Auto => None,
-            Self::Bool | Self::Int16 | Self::Uint16 | Self::Bcd16 => Some(1),
+            Self::Bool | Self::Int8 | Self::Uint8 | Self::Int16 | Self::Uint16 | Self::Bcd16 | Self::Float16 => Some(1),
             Self::Int32 | Self::Uint32 | Self::Bcd32 | Self::Float32 => Some(2),
-            Self::Int64 | Self::Uint64 | Self::Float64 => Some(4),
-            Self::String(bytes) => Some(bytes.div_ceil(2)),
+            Self::Int64 | Self::Uint64 | Self::Bcd64 | Self::Float64 => Some(4),
+            Self::String(bytes) | Self::Latin1(bytes) => Some(bytes.div_ceil(2)),
         }
     }
 
     /// Whether scale, offset, deadband and limits make sense for it.
     #[must_use]
     pub const fn is_numeric(self) -> bool {
-        !matches!(self, Self::Bool | Self::String(_))
+        !matches!(self, Self::Bool | Self::String(_) | Self::Latin1(_))
+    }
+
+    /// Whether its values are text.
+    #[must_use]
+    pub const fn is_text(self) -> bool {
+        matches!(self, Self::String(_) | Self::Latin1(_))
+    }
+
+    /// Whether its values have a point.
+    #[must_use]
+    pub const fn is_float(self) -> bool {
+        matches!(self, Self::Float16 | Self::Float32 | Self::Float64)
     }
 }
 
@@ -165,12 +187,19 @@ impl FromStr for DataType {
 
     fn from_str(text: &str) -> Result<Self, Self::Err> {
         let sized = |text: &str| {
-            let bytes: u16 = text.strip_prefix("string(")?.strip_suffix(')')?.parse().ok()?;
-            (1..=250).contains(&bytes).then_some(Self::String(bytes))
+            let (word, bytes) = text.strip_suffix(')')?.split_once('(')?;
+            let bytes: u16 = bytes.parse().ok().filter(|bytes| (1..=250).contains(bytes))?;
+            match word {
+                "string" => Some(Self::String(bytes)),
+                "latin1" => Some(Self::Latin1(bytes)),
+                _ => None,
+            }
         };
         Ok(match text {
             "auto" => Self::Auto,
             "bool" => Self::Bool,
+            "int8" => Self::Int8,
+            "uint8" => Self::Uint8,
             "int16" => Self::Int16,
             "uint16" => Self::Uint16,
             "int32" => Self::Int32,
@@ -179,6 +208,8 @@ impl FromStr for DataType {
             "uint64" => Self::Uint64,
             "bcd16" => Self::Bcd16,
             "bcd32" => Self::Bcd32,
+            "bcd64" => Self::Bcd64,
+            "float16" => Self::Float16,
             "float32" => Self::Float32,
             "float64" => Self::Float64,
             other => return sized(other).ok_or_else(|| ParseDataTypeError(other.to_owned())),
@@ -191,6 +222,8 @@ impl fmt::Display for DataType {
         f.write_str(match self {
             Self::Auto => "auto",
             Self::Bool => "bool",
+            Self::Int8 => "int8",
+            Self::Uint8 => "uint8",
             Self::Int16 => "int16",
             Self::Uint16 => "uint16",
             Self::Int32 => "int32",
@@ -199,9 +232,12 @@ impl fmt::Display for DataType {
             Self::Uint64 => "uint64",
             Self::Bcd16 => "bcd16",
             Self::Bcd32 => "bcd32",
+            Self::Bcd64 => "bcd64",
+            Self::Float16 => "float16",
             Self::Float32 => "float32",
             Self::Float64 => "float64",
             Self::String(bytes) => return write!(f, "string({bytes})"),
+            Self::Latin1(bytes) => return write!(f, "latin1({bytes})"),
         })
     }
 }
@@ -212,7 +248,8 @@ mod tests {
 
     #[test]
     fn every_data_type_reads_back_from_its_own_text() {
-        let all = "auto bool int16 uint16 int32 uint32 int64 uint64 bcd16 bcd32 float32 float64 string(1) string(250)";
+        let all = "auto bool int8 uint8 int16 uint16 int32 uint32 int64 uint64 bcd16 bcd32 bcd64 float16 float32 float64 \
+                   string(1) string(250) latin1(7)";
         for text in all.split(' ') {
             assert_eq!(text.parse::<DataType>().unwrap().to_string(), text);
         }

@@ -1,4 +1,5 @@
 use crate::activation::{Activation, LinkOutcome, Outcome, UplinkOutcome};
+use crate::aside::aside;
 use crate::clock::wall_clock;
 use crate::host_command::HostCommands;
 use crate::lifetime::Lifetimes;
@@ -386,9 +387,9 @@ impl Gateway {
     pub async fn activate(&self, description: Arc<Description>, revision: u32) {
         let mut tasks = self.tasks.lock().await;
         let before = self.running.load_full();
-        let points = Arc::new(PointTable::new(&description, &before.points));
-        let latest = Arc::new(before.latest.grown(points.indices()));
-        self.recent.grow(points.indices());
+        let points = Arc::new(aside(|| PointTable::new(&description, &before.points)));
+        let latest = Arc::new(aside(|| before.latest.grown(points.indices())));
+        aside(|| self.recent.grow(points.indices()));
         let mut activation = Activation { revision, at: wall_clock().as_millis(), ..Activation::default() };
 
         self.stop_links(&mut tasks, &before, &description, &mut activation).await;
@@ -414,7 +415,7 @@ impl Gateway {
     /// uplinks or points are not in it.
     pub async fn would_lose(&self, description: &Description) -> Vec<WaitingLoss> {
         let running = self.running();
-        let points = Arc::new(PointTable::new(description, &running.points));
+        let points = Arc::new(aside(|| PointTable::new(description, &running.points)));
         let is_gone = |info: &PointInfo| points.get(info.index).is_none();
         let removes_points = running.points.all().iter().any(is_gone);
         let mut losses = Vec::new();
@@ -471,7 +472,7 @@ impl Gateway {
             let name = link.settings.name.as_str();
             let running = match kept.iter().position(|running| running.name == name) {
                 Some(at) => kept.swap_remove(at),
-                None => self.start_link(description, link, shape, owed),
+                None => aside(|| self.start_link(description, link, shape, owed)),
             };
             if !activation.links.iter().any(|(known, _)| known == name) {
                 activation.links.push((name.to_owned(), PartFate::Started));

@@ -11,6 +11,7 @@
 //! and where descriptions are stored.
 
 mod activation;
+mod aside;
 mod broker_trial;
 mod capture;
 mod clock;
@@ -35,6 +36,7 @@ mod uplink;
 mod write;
 
 pub use activation::{LinkOutcome, Outcome, Progress, UplinkOutcome};
+pub use aside::aside;
 pub use broker_trial::{BrokerTrial, BrokerTrialStep, TrialMessage, try_broker};
 pub use clock::wall_clock;
 pub use files::allow_files_in;

@@ -219,7 +219,7 @@ fn info(index: PointIndex, device_slot: usize, position: usize, device: Arc<str>
 /// A whole number at a scale of 0.01 has two decimals; of other scales and of floats nothing is known.
 fn decimals(settings: &PointSettings) -> Option<u8> {
     let (data_type, scale) = (settings.data_type, settings.scale);
-    let is_whole = data_type.is_numeric() && !matches!(data_type, DataType::Float32 | DataType::Float64);
+    let is_whole = data_type.is_numeric() && !data_type.is_float();
     if !is_whole || settings.span.is_some() || settings.enumeration.is_some() {
         return None;
     }

@@ -168,7 +168,8 @@ async fn links_and_uplinks_that_did_not_change_go_on_without_a_gap() {
     const SPEED: &str = "speed,holding:3,uint16,fast,rpm\n";
     let described = |list: &str, uplink: &str, more: &str| Arc::new(read(&bench.files(list, uplink, more)).unwrap());
     let first = described(SPEED, "", "");
-    let tap = Tap::start(&first.uplinks[0], &interlex_gateway::PointTable::default(), &[], ("test", None)).await.unwrap();
+    let tap =
+        Tap::start(&first.uplinks[0], &interlex_gateway::PointTable::default(), &[], ("test", None)).await.unwrap();
     let heard = listen(tap);
     let gateway =
         Gateway::start(first, GatewayOptions { revision: 1, store: Some(store.clone()), ..GatewayOptions::default() })

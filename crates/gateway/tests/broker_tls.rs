@@ -115,8 +115,11 @@ async fn certificates_are_shown_checked_and_spoken_of_in_plain_words() {
     std::fs::remove_file(directory.path().join("own-key.pem")).unwrap();
     let error = outcome(&files(&by_name, &named)).await.unwrap();
     assert!(error.starts_with("key: the file cannot be read: it has to be a text file"), "{error}");
-    let error = outcome(&files(&by_name, &[("ca", own_key.1), own, own_key])).await.unwrap();
-    assert!(error.starts_with("ca is no certificate in PEM: it begins with"), "nothing of a key is told: {error}");
+    let told = format!("{:?}", read(&files(&by_name, &[("ca", own_key.1), own, own_key])).unwrap_err());
+    assert!(told.contains("ca is no text in the form that it needs") && !told.contains("MIG"), "{told}");
+    std::fs::write(directory.path().join("own-ca.pem"), own_key.1).unwrap();
+    let error = outcome(&files(&by_name, &named)).await.unwrap();
+    assert!(error.starts_with("key: ") || error.starts_with("ca is no certificate in PEM: it begins with"), "{error}");
 
     let steps = tried(&files("mqtt://127.0.0.1:1", &[])).await;
     assert!(matches!(&steps[..], [.., ("tcp", false, why)] if why.contains("127.0.0.1:1")), "{steps:?}");

@@ -2,7 +2,7 @@ use crate::auth::Author;
 use crate::drafts::{self, OpenDraft};
 use crate::{ApiError, App};
 use interlex_core::description::{self, Description, Difference, Draft, Files, Problem, difference};
-use interlex_gateway::{Gateway, GatewayOptions, wall_clock};
+use interlex_gateway::{Gateway, GatewayOptions, aside, wall_clock};
 use interlex_store::{AuditEntry, Edit, NewRevision};
 use std::sync::Arc;
 use std::time::Duration;
@@ -81,7 +81,7 @@ pub(crate) async fn activate_draft(
         return Err(drafts::edit_failed(interlex_store::EditError::Moved));
     }
     let description = drafts::check(app, &opened).await?.into_result().map_err(ApiError::Description)?;
-    let canonical = opened.canonical();
+    let canonical = aside(|| opened.canonical());
     carry_out(app, &opened, canonical, description, author, why).await
 }
 
@@ -96,7 +96,7 @@ pub(crate) async fn activate_revision(
     let _one_at_a_time = app.activating.lock().await;
     let opened = drafts::open(app, gateway).await?;
     let draft = drafts::revision(app, gateway, number).await?;
-    let mut checked = description::check(&draft);
+    let mut checked = aside(|| description::check(&draft));
     checked.add(drafts::surroundings(app, &draft, gateway).await?);
     let description = checked.into_result().map_err(ApiError::Description)?;
     carry_out(app, &opened, draft, description, author, why).await
@@ -134,8 +134,7 @@ async fn carry_out(
     if !drop_waiting {
         wait_for_waiting(app, gateway, &description).await?;
     }
-    let difference = difference(before.as_deref(), &canonical);
-    let files = canonical.to_files();
+    let (difference, files) = aside(|| (difference(before.as_deref(), &canonical), canonical.to_files()));
     // Before anything is written: a revision whose secrets cannot be opened would not start.
     app.vault.reveal(&mut description).map_err(ApiError::internal)?;
     let (activated_at, version) = (wall_clock().as_millis(), Some(opened.record.version));

@@ -1,5 +1,6 @@
 use crate::attempts::Attempts;
 use crate::drafts::OpenDraft;
+use crate::heavy::Heavy;
 use crate::openings::Openings;
 use crate::presence::Presence;
 use crate::proxy::AddressRange;
@@ -42,6 +43,8 @@ pub struct App {
     pub(crate) seen: Mutex<HashMap<String, SignedIn>>,
     /// Moves when a right may have ended: whoever streams looks anew whether they may.
     pub(crate) rights: watch::Sender<u64>,
+    /// Where requests are answered that take long.
+    pub(crate) heavy: Heavy,
     /// Live streams, by person.
     pub(crate) live: Openings,
     /// Taps, by person: each is a connection to a broker, with what it sends.
@@ -74,8 +77,9 @@ impl App {
         is_tls: bool,
         trusted_proxies: Vec<AddressRange>,
         stop: CancellationToken,
-    ) -> Self {
-        Self {
+    ) -> std::io::Result<Self> {
+        Ok(Self {
+            heavy: Heavy::start()?,
             trail: AuditTrail::new(store.clone()),
             is_audit_required: false,
             store,
@@ -97,7 +101,7 @@ impl App {
             scans: Openings::new("scans of this link", 1, 16),
             trusted_proxies,
             stop,
-        }
+        })
     }
 
     /// All running gateways, by name.

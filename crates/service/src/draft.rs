@@ -306,6 +306,7 @@ pub(crate) async fn replace(
     if opened.record.version != wanted.version {
         return Err(drafts::edit_failed(interlex_store::EditError::Moved));
     }
+    is_bounded(&wanted.files)?;
     let draft = drafts::take_in(&app, &wanted.files, &opened.draft)?.canonical();
     let told = difference(Some(&opened.canonical()), &draft);
     let edit =
@@ -347,6 +348,7 @@ pub(crate) async fn import(
     Path(gateway): Path<String>,
     Json(wanted): Json<ImportRequest>,
 ) -> Result<Json<PointsImport>, ApiError> {
+    is_bounded(&[("list.csv".to_owned(), wanted.text.clone())].into())?;
     let opened = drafts::open(&app, &gateway).await?;
     let others = if wanted.remove_others { Others::Go } else { Others::Stay };
     let (after, import) = import_points(&opened.draft, &wanted.list, &wanted.text, others);
@@ -441,15 +443,34 @@ fn result(version: u64, problems: Vec<Problem>) -> CheckResult {
     CheckResult { version, mistakes: problems.iter().filter(|problem| problem.is_mistake()).count(), problems }
 }
 
+/// So many points a description may have: what is known of each while it is checked takes some kilobytes.
+const MOST_POINTS: usize = 250_000;
+
+fn is_bounded(files: &Files) -> Result<(), ApiError> {
+    let lists = files.iter().filter(|(path, _)| path.ends_with(".csv"));
+    let rows: usize = lists.map(|(_, text)| text.bytes().filter(|byte| *byte == b'\n').count()).sum();
+    match rows {
+        0..=MOST_POINTS => Ok(()),
+        _ => {
+            let told = format!(
+                "the lists have {rows} rows; a gateway may have {MOST_POINTS} points: describe several gateways"
+            );
+            Err(ApiError::Rejected(axum::http::StatusCode::PAYLOAD_TOO_LARGE, told))
+        }
+    }
+}
+
 /// Checks files without changing anything; problems come with file, line and column.
 #[utoipa::path(post, path = "/api/v1/check", operation_id = "check_files", tag = "draft", request_body = DescriptionFiles,
-    extensions(("x-role" = json!("viewer"))),
-    responses((status = 200, body = CheckResult), (status = 401, body = ProblemDetails)))]
+    extensions(("x-role" = json!("engineer"))),
+    responses((status = 200, body = CheckResult), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
+    (status = 413, body = ProblemDetails)))]
 pub(crate) async fn check_files(
     State(app): State<Arc<App>>,
-    _: Viewer,
+    _: Engineer,
     Json(described): Json<DescriptionFiles>,
 ) -> Result<Json<CheckResult>, ApiError> {
+    is_bounded(&described.files)?;
     let mut checked = description::check_files(&described.files);
     if let Ok(draft) = description::parse(&described.files) {
         let known = match drafts::open(&app, draft.name()).await {

@@ -4,7 +4,7 @@ use crate::error::ConflictView;
 use crate::vault::{SealError, mask};
 use crate::{ApiError, App};
 use interlex_core::description::{self, Checked, Draft, Files, ObjectClass, ObjectRef, Problem, SecretText, Severity};
-use interlex_gateway::wall_clock;
+use interlex_gateway::{aside, wall_clock};
 use interlex_store::{DraftChange, Edit, EditError, GatewayRecord, version_of};
 use serde_json::Value;
 use std::collections::HashMap;
@@ -82,7 +82,7 @@ pub(crate) async fn revision(app: &App, gateway: &str, number: u32) -> Result<Ar
     }
     let found = app.store.revision(gateway, number).await?;
     let revision = found.ok_or_else(|| ApiError::NotFound(format!("revision {number} of gateway {gateway:?}")))?;
-    let draft = Arc::new(description::parse(&revision.files).map_err(ApiError::Description)?);
+    let draft = Arc::new(aside(|| description::parse(&revision.files)).map_err(ApiError::Description)?);
     app.revisions.lock().insert(gateway.to_owned(), (number, Arc::clone(&draft)));
     Ok(draft)
 }
@@ -93,7 +93,7 @@ pub(crate) fn unknown(gateway: &str) -> ApiError {
 
 /// What a check of a draft finds, its surroundings included.
 pub(crate) async fn check(app: &App, opened: &OpenDraft) -> Result<Checked, ApiError> {
-    let mut checked = opened.checked().clone();
+    let mut checked = aside(|| opened.checked().clone());
     checked.add(surroundings(app, &opened.draft, &opened.record.name).await?);
     Ok(checked)
 }

@@ -48,7 +48,13 @@ struct Watching {
 struct Seen {
     running: Weak<Running>,
     versions: Vec<u64>,
+    /// Where to go on: those behind have had their turn.
+    next: usize,
 }
+
+/// So many values an event has at the most, and so many events a frame.
+const VALUES: usize = 2000;
+const EVENTS: usize = 5;
 
 /// A live stream (server-sent events): `values` with the points that changed, and `status` every second.
 #[utoipa::path(get, path = "/api/v1/live", tag = "watch", extensions(("x-role" = json!("viewer"))), params(PointFilter),
@@ -86,9 +92,16 @@ impl Watching {
             self.push("status", &status::now(&self.app));
         }
         self.frames += 1;
-        let values = self.changed();
-        if !values.is_empty() {
-            self.push("values", &Frame { at: wall_clock().as_millis(), values });
+        // With very many points, what does not fit into a few events follows in the next frame.
+        for _ in 0..EVENTS {
+            let values = self.changed();
+            let is_last = values.len() < VALUES;
+            if !values.is_empty() {
+                self.push("values", &Frame { at: wall_clock().as_millis(), values });
+            }
+            if is_last {
+                return;
+            }
         }
     }
 
@@ -107,11 +120,17 @@ impl Watching {
         for running in &running {
             if !self.seen.iter().any(|seen| seen.is_of(running)) {
                 let versions = vec![0; running.points().all().len()];
-                self.seen.push(Seen { running: Arc::downgrade(running), versions });
+                self.seen.push(Seen { running: Arc::downgrade(running), versions, next: 0 });
             }
             let Some(seen) = self.seen.iter_mut().find(|seen| seen.is_of(running)) else { continue };
             let name = running.description().gateway.name.as_str();
-            for (info, version) in running.points().all().iter().zip(&mut seen.versions) {
+            let (all, start) = (running.points().all(), seen.next);
+            for place in (start..all.len()).chain(0..start) {
+                if values.len() == VALUES {
+                    seen.next = place;
+                    break;
+                }
+                let (Some(info), Some(version)) = (all.get(place), seen.versions.get_mut(place)) else { continue };
                 if running.latest().version(info.index) == *version || !self.filter.admits(running, info) {
                     continue;
                 }

@@ -1,10 +1,15 @@
 use crate::auth::{Operator, Viewer};
 use crate::extract::{Json, Path, Query};
 use crate::{ApiError, App, ProblemDetails, trials};
+use axum::body::{Body, Bytes};
 use axum::extract::State;
+use axum::http::header;
+use axum::response::IntoResponse;
+use futures_util::stream;
 use interlex_core::{Quality, Reading, Value};
 use interlex_gateway::{PointInfo, RecentValue, Running, WriteError, WriteOutcome, reason_words};
 use serde::{Deserialize, Serialize};
+use std::convert::Infallible;
 use std::sync::Arc;
 
 /// A point with its newest reading.
@@ -112,17 +117,60 @@ pub(crate) async fn list(
     State(app): State<Arc<App>>,
     _: Viewer,
     Query(filter): Query<PointFilter>,
-) -> Result<Json<Vec<PointView>>, ApiError> {
+) -> Result<impl IntoResponse, ApiError> {
     if let Some(quality) = filter.quality.as_deref().filter(|word| !["good", "uncertain", "bad"].contains(word)) {
         return Err(ApiError::BadRequest(format!("quality is {quality:?}; expected good, uncertain or bad")));
     }
-    let mut views = Vec::new();
-    for gateway in app.running().iter().map(|gateway| gateway.running()) {
-        let admitted = gateway.points().all().iter().filter(|info| filter.admits(&gateway, info));
-        let of_quality = |view: &PointView| filter.quality.as_deref().is_none_or(|word| word == view.reading.quality);
-        views.extend(admitted.filter_map(|info| view(&gateway, info)).filter(of_quality));
+    let running: Vec<_> = app.running().iter().map(|gateway| gateway.running()).collect();
+    let listing = Listing { running, filter, gateway: 0, point: 0, has_begun: false, is_over: false };
+    let parts = stream::unfold(listing, |mut listing| async move { Some((listing.part()?, listing)) });
+    Ok(([(header::CONTENT_TYPE, "application/json")], Body::from_stream(parts)))
+}
+
+/// Points on their way to whoever asked, some at a time: however many there are, few are in memory.
+struct Listing {
+    running: Vec<Arc<Running>>,
+    filter: PointFilter,
+    /// The next gateway, and its next point.
+    gateway: usize,
+    point: usize,
+    has_begun: bool,
+    is_over: bool,
+}
+
+/// So many points are looked at for a part.
+const PART: usize = 500;
+
+impl Listing {
+    fn part(&mut self) -> Option<Result<Bytes, Infallible>> {
+        if self.is_over {
+            return None;
+        }
+        let mut text = Vec::new();
+        for _ in 0..PART {
+            let Some(gateway) = self.running.get(self.gateway) else {
+                text.extend_from_slice(if self.has_begun { b"]" } else { b"[]" });
+                self.is_over = true;
+                break;
+            };
+            let Some(info) = gateway.points().all().get(self.point) else {
+                (self.gateway, self.point) = (self.gateway + 1, 0);
+                continue;
+            };
+            self.point += 1;
+            let shown = self.filter.admits(gateway, info).then(|| view(gateway, info)).flatten();
+            let is_wanted =
+                |view: &PointView| self.filter.quality.as_deref().is_none_or(|word| word == view.reading.quality);
+            if let Some(shown) = shown.filter(is_wanted) {
+                text.push(if self.has_begun { b',' } else { b'[' });
+                self.has_begun = true;
+                if let Err(error) = serde_json::to_writer(&mut text, &shown) {
+                    tracing::error!(%error, "a point could not be written");
+                }
+            }
+        }
+        Some(Ok(Bytes::from(text)))
     }
-    Ok(Json(views))
 }
 
 /// One point with its last minutes.

@@ -1,6 +1,6 @@
 use crate::{
-    ApiError, App, audit, certificates, console, draft, forms, gateways, health, links, live, metrics, models, people,
-    points, revisions, session, setup, status, tap, trials, uplinks,
+    ApiError, App, audit, certificates, console, contract, draft, forms, gateways, health, heavy, links, live, metrics,
+    models, people, points, revisions, session, setup, status, tap, trials, uplinks,
 };
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request, State};
@@ -14,7 +14,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 /// A description of fifty thousand points takes about five megabytes.
-const LARGE_BODY: usize = 32 << 20;
+pub(crate) const LARGE_BODY: usize = 32 << 20;
 /// Everything else that is sent is a form at the most.
 const SMALL_BODY: usize = 256 << 10;
 
@@ -29,12 +29,16 @@ struct Document;
 /// The OpenAPI document, made from the handlers.
 #[must_use]
 pub fn openapi() -> utoipa::openapi::OpenApi {
-    api().into_openapi()
+    let (small, heavy) = api();
+    contract::complete(small.merge(heavy).into_openapi())
 }
 
 /// The whole service as a router.
 pub fn router(app: Arc<App>) -> Router {
-    let (router, document) = api().split_for_parts();
+    let (small, heavy) = api();
+    let heavy = heavy.layer(middleware::from_fn_with_state(Arc::clone(&app), heavy::in_turn));
+    let (router, document) = small.merge(heavy).split_for_parts();
+    let document = contract::complete(document);
     router
         .route("/api/v1/openapi.json", get(move || async move { axum::Json(document) }))
         .fallback(console::file)
@@ -43,7 +47,8 @@ pub fn router(app: Arc<App>) -> Router {
         .with_state(app)
 }
 
-fn api() -> OpenApiRouter<Arc<App>> {
+/// The calls that are answered at once, and those that take their turn.
+fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
     let small = OpenApiRouter::with_openapi(Document::openapi())
         .routes(routes!(setup::state, setup::carry_out))
         .routes(routes!(session::who, session::sign_in, session::sign_out))
@@ -54,16 +59,11 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(people::change, people::remove))
         .routes(routes!(audit::list))
         .routes(routes!(status::status))
-        .routes(routes!(points::list))
         .routes(routes!(points::detail))
         .routes(routes!(live::live))
         .routes(routes!(tap::tap))
         .routes(routes!(gateways::list, gateways::add))
         .routes(routes!(gateways::remove))
-        .routes(routes!(gateways::files))
-        .routes(routes!(draft::read, draft::discard))
-        .routes(routes!(draft::points))
-        .routes(routes!(draft::check))
         .routes(routes!(draft::presence))
         .routes(routes!(trials::read))
         .routes(routes!(trials::write))
@@ -82,11 +82,8 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(certificates::make))
         .routes(routes!(uplinks::messages))
         .routes(routes!(uplinks::try_messages))
-        .routes(routes!(uplinks::try_reports))
         .routes(routes!(points::write))
-        .routes(routes!(revisions::compare))
         .routes(routes!(revisions::list))
-        .routes(routes!(revisions::files))
         .routes(routes!(revisions::activate))
         .routes(routes!(revisions::outcome))
         .routes(routes!(forms::forms))
@@ -96,13 +93,23 @@ fn api() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(health::ready))
         .routes(routes!(metrics::metrics))
         .layer(DefaultBodyLimit::max(SMALL_BODY));
+    let heavy = OpenApiRouter::new()
+        .routes(routes!(points::list))
+        .routes(routes!(draft::read, draft::discard))
+        .routes(routes!(draft::points))
+        .routes(routes!(draft::check))
+        .routes(routes!(gateways::files))
+        .routes(routes!(revisions::compare))
+        .routes(routes!(revisions::files))
+        .routes(routes!(uplinks::try_reports))
+        .layer(DefaultBodyLimit::max(SMALL_BODY));
     let large = OpenApiRouter::new()
         .routes(routes!(draft::edit))
         .routes(routes!(draft::files, draft::replace))
         .routes(routes!(draft::check_files))
         .routes(routes!(draft::import))
         .layer(DefaultBodyLimit::max(LARGE_BODY));
-    small.merge(large)
+    (small, heavy.merge(large))
 }
 
 /// Headers that keep a browser from doing what the console never asks for.
@@ -117,7 +124,12 @@ async fn guard(State(app): State<Arc<App>>, request: Request, next: Next) -> Res
         ("referrer-policy", "same-origin"),
         ("x-frame-options", "DENY"),
     ];
+    let is_api = request.uri().path().starts_with("/api/");
     let mut response = next.run(request).await;
+    if is_api {
+        // Values, names and keys are nobody else's, and stay in no cache.
+        response.headers_mut().entry(header::CACHE_CONTROL).or_insert(HeaderValue::from_static("no-store"));
+    }
     for (name, value) in HEADERS {
         response.headers_mut().insert(HeaderName::from_static(name), HeaderValue::from_static(value));
     }

@@ -46,6 +46,9 @@ pub enum ServiceError {
         /// What the system said.
         source: io::Error,
     },
+    /// The system gives no threads.
+    #[error("threads cannot be started: {0}")]
+    Threads(#[source] io::Error),
     /// The key for secrets cannot be had.
     #[error(transparent)]
     Vault(#[from] VaultError),
@@ -102,7 +105,8 @@ impl Service {
         let stop = CancellationToken::new();
         let holder = lease_holder(&config.data_dir, address)
             .map_err(|source| ServiceError::DataDir { path: config.data_dir.clone(), source })?;
-        let mut app = App::new(config.store, vault, tls.is_some(), config.trusted_proxies, stop.clone());
+        let mut app = App::new(config.store, vault, tls.is_some(), config.trusted_proxies, stop.clone())
+            .map_err(ServiceError::Threads)?;
         app.is_audit_required = config.is_audit_required;
         let app = Arc::new(app);
         let tasks = TaskTracker::new();
@@ -183,6 +187,7 @@ impl Service {
         if timeout(DRAIN, self.tasks.wait()).await.is_err() {
             tracing::warn!("some requests were cut off");
         }
+        self.app.heavy.stop();
         for gateway in self.app.running() {
             gateway.stop().await;
         }

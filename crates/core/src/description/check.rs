@@ -119,7 +119,11 @@ impl<'a> Checker<'a> {
             self.fault(Spot::Gateway, Fault::new("", "[gateway] is missing", "[gateway] with a name"));
             return None;
         }
-        self.object(Spot::Gateway, ObjectKind::Gateway, &Value::Object(self.draft.gateway.clone()))
+        let object = Value::Object(self.draft.gateway.clone());
+        let settings: Option<GatewaySettings> = self.object(Spot::Gateway, ObjectKind::Gateway, &object);
+        let title = settings.as_ref().and_then(|settings| rules::one_line("title", &settings.title));
+        title.into_iter().for_each(|fault| self.fault(Spot::Gateway, fault));
+        settings
     }
 
     fn rates(&mut self) -> BTreeMap<Name, Span> {
@@ -162,6 +166,7 @@ impl<'a> Checker<'a> {
             "modbus-rtu-tcp" => LinkProtocol::ModbusRtuTcp(part(object)?),
             _ => LinkProtocol::ModbusTcp(part(object)?),
         };
+        rules::one_line("title", &settings.title).into_iter().for_each(|fault| self.fault(Spot::Link(at), fault));
         self.line(at, &protocol);
         Some(Link { settings, protocol })
     }
@@ -200,6 +205,7 @@ impl<'a> Checker<'a> {
             let Some(mut settings) = self.object::<DeviceSettings>(spot(), ObjectKind::ModbusDevice, object) else {
                 continue;
             };
+            rules::one_line("title", &settings.title).into_iter().for_each(|fault| self.fault(spot(), fault));
             let Some(modbus) = part::<ModbusDevice>(object) else { continue };
             let unit = (settings.link.clone(), modbus.unit);
             if let Some(before) = units.insert(unit, settings.name.clone()) {

@@ -369,7 +369,8 @@ impl ModbusTable {
 /// Where a point lives in a Modbus unit: `holding:100`, `coil:3`, `input:12.0`, `holding:100.4-7`.
 ///
 /// The number is the zero-based protocol address. Reference numbers of five or six digits (`40101`, `400101`)
-/// are read too, and written back in the form above.
+/// are read too, also with bits (`40101.3`), and so are hexadecimal numbers (`holding:0x64`); they are written back in the form
+/// above.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct ModbusAddress {
     /// Which of the four tables.
@@ -388,7 +389,8 @@ pub struct ParseModbusAddressError(String);
 impl ModbusAddress {
     /// What a file should say, for messages.
     pub const FORM: &str = "coil:N, discrete:N, input:N or holding:N with N from 0 to 65535, a bit of a register \
-                            as holding:N.B or holding:N.B-C, or a reference number such as 40101";
+                            as holding:N.B or holding:N.B-C, or a reference number such as 40101; N may be hexadecimal, \
+                            as 0x1F4";
 
     /// The addresses that a value of this type takes, first and last; `None` when it runs past 65535 or the type
     /// does not fit the address.
@@ -408,25 +410,37 @@ impl FromStr for ModbusAddress {
 }
 
 fn parse(text: &str) -> Option<ModbusAddress> {
-    let Some((table, rest)) = text.split_once(':') else { return reference_number(text) };
-    let table = ModbusTable::from_word(table)?;
-    let (number, bits) = match rest.split_once('.') {
-        None => (rest, None),
-        Some(_) if table.is_bits() => return None,
-        Some((number, bits)) => {
-            let (first, last) = bits.split_once('-').unwrap_or((bits, bits));
-            let (first, last) = (decimal(first)?, decimal(last)?);
-            if first > last || last > 15 {
-                return None;
-            }
-            (number, Some((u8::try_from(first).ok()?, u8::try_from(last).ok()?)))
-        }
+    let (place, bits) = text.split_once('.').map_or((text, None), |(place, bits)| (place, Some(bits)));
+    let (table, number) = match place.split_once(':') {
+        Some((table, number)) => (ModbusTable::from_word(table)?, address_number(number)?),
+        None => reference_number(place)?,
     };
-    Some(ModbusAddress { table, number: decimal(number)?, bits })
+    let bits = match bits {
+        None => None,
+        Some(_) if table.is_bits() => return None,
+        Some(bits) => Some(bit_range(bits)?),
+    };
+    Some(ModbusAddress { table, number, bits })
+}
+
+fn bit_range(bits: &str) -> Option<(u8, u8)> {
+    let (first, last) = bits.split_once('-').unwrap_or((bits, bits));
+    let (first, last) = (decimal(first)?, decimal(last)?);
+    let is_range = first <= last && last <= 15;
+    is_range.then_some((u8::try_from(first).ok()?, u8::try_from(last).ok()?))
+}
+
+/// Decimal, or hexadecimal with `0x` before it, as many manuals have it.
+fn address_number(text: &str) -> Option<u16> {
+    match text.strip_prefix("0x").or_else(|| text.strip_prefix("0X")) {
+        Some(digits) if digits.bytes().all(|byte| byte.is_ascii_hexdigit()) => u16::from_str_radix(digits, 16).ok(),
+        Some(_) => None,
+        None => decimal(text),
+    }
 }
 
 /// `40101` is holding register 100: the first digit names the table, the rest counts from one.
-fn reference_number(text: &str) -> Option<ModbusAddress> {
+fn reference_number(text: &str) -> Option<(ModbusTable, u16)> {
     if !matches!(text.len(), 5 | 6) || !text.is_ascii() {
         return None;
     }
@@ -442,7 +456,7 @@ fn reference_number(text: &str) -> Option<ModbusAddress> {
         return None;
     }
     let number = rest.parse::<u32>().ok()?.checked_sub(1)?;
-    Some(ModbusAddress { table, number: u16::try_from(number).ok()?, bits: None })
+    Some((table, u16::try_from(number).ok()?))
 }
 
 fn decimal(text: &str) -> Option<u16> {
@@ -481,6 +495,10 @@ mod tests {
             ("30001", "input:0"),
             ("10017", "discrete:16"),
             ("00001", "coil:0"),
+            ("40130.3", "holding:129.3"),
+            ("300001.4-7", "input:0.4-7"),
+            ("holding:0x64", "holding:100"),
+            ("input:0XfF.0", "input:255.0"),
         ] {
             assert_eq!(reference.parse::<ModbusAddress>().unwrap().to_string(), written);
         }
@@ -505,6 +523,12 @@ mod tests {
             "holding: 1",
             "holding:007",
             "4+101",
+            "10017.1",
+            "40130.16",
+            "holding:0x",
+            "holding:0x10000",
+            "holding:0x+1",
+            "holding:x10",
         ] {
             assert!(text.parse::<ModbusAddress>().is_err(), "{text}");
         }

@@ -3,7 +3,8 @@
 use super::modbus::ModbusAddress;
 use super::problem::Fault;
 use super::{
-    Access, Address, BrokerUrl, DeviceProtocol, JsonUplink, ModbusDevice, Point, PointSettings, Uplink, UplinkKind,
+    Access, Address, BrokerUrl, DeviceProtocol, JsonUplink, ModbusDevice, Point, PointSettings, SecretText, Uplink,
+    UplinkKind,
 };
 use crate::{DataType, MessageTemplates, Report, Shaping, TemplatePart, TwoEndedSpan};
 use std::collections::HashMap;
@@ -42,9 +43,18 @@ pub(super) fn point(settings: &PointSettings, protocol: &DeviceProtocol) -> (Opt
         let message = format!("a deadband of {} is never left between {low} and {high}", settings.deadband());
         faults.push(Fault::warning("deadband", message, "less than high - low"));
     }
+    faults.extend(one_line("title", &settings.title));
+    faults.extend(one_line("unit", &settings.unit));
     reporting(settings, &mut faults);
     lifetime(settings, &mut faults);
     (address, faults)
+}
+
+/// What is shown in tables and printed by clients has no control characters.
+pub(super) fn one_line(key: &str, text: &str) -> Option<Fault> {
+    let message = || format!("{key} is {text:?}");
+    text.contains(char::is_control)
+        .then(|| Fault::new(key, message(), "text without line ends and other control characters"))
 }
 
 /// When a value goes up.
@@ -125,7 +135,7 @@ fn shaping(settings: &PointSettings, address: Option<&Address>, faults: &mut Vec
         faults.push(Fault::new("invert", "only a bit can be turned", "type bool, or an address of a bit"));
     }
     if settings.enumeration.is_some() {
-        let is_whole = is_number && !matches!(data_type, DataType::Float32 | DataType::Float64);
+        let is_whole = is_number && !data_type.is_float();
         if !is_whole || !is_linear || settings.span.is_some() {
             let expected = "a whole-number type without scale, offset or span";
             faults.push(Fault::new("enumeration", "words are for whole numbers as the device says them", expected));
@@ -170,6 +180,13 @@ fn modbus_point(
         let message = format!("{address} is in a hole of the device: {}", device.holes);
         faults.push(Fault::new("address", message, "an address outside, or other holes"));
     }
+    if !address.table.is_bits()
+        && let Some(count) = settings.data_type.registers().filter(|count| *count > device.max_registers)
+    {
+        let message =
+            format!("{} takes {count} registers, and max-registers is {}", settings.data_type, device.max_registers);
+        faults.push(Fault::new("type", message, "a shorter type, or more max-registers"));
+    }
     if settings.access != Access::Read && !address.table.is_writable() {
         let message = format!("{address} cannot be written");
         faults.push(Fault::new("access", message, "read, or an address in coil: or holding:"));
@@ -193,6 +210,10 @@ pub(super) fn broker(uplink: &Uplink) -> Vec<Fault> {
     for (key, _) in given.into_iter().filter(|(_, is_given)| *is_given && !is_tls) {
         faults.push(Fault::new(key, format!("{key} is of no use with mqtt://"), "a url with mqtts://"));
     }
+    if broker.key.as_ref().is_some_and(|key| is_no_key(key.reveal())) {
+        let expected = "a private key in PEM, from its BEGIN to its END, or file:/PATH";
+        faults.push(Fault::new("key", "key is no text in the form that it needs", expected));
+    }
     match (&broker.certificate, &broker.key) {
         (Some(_), None) => faults.push(Fault::new("key", "there is a certificate and no key", "its private key")),
         (None, Some(_)) => {
@@ -209,6 +230,13 @@ pub(super) fn broker(uplink: &Uplink) -> Vec<Fault> {
         faults.push(Fault::warning("url", message, "mqtts://, where the broker offers it"));
     }
     faults
+}
+
+/// Whether a text cannot be a private key; what is stored elsewhere, or sealed, may be one.
+fn is_no_key(text: &str) -> bool {
+    let text = text.trim();
+    let is_elsewhere = text == SecretText::PLACEHOLDER || text.starts_with("file:") || text.starts_with("sealed:");
+    !is_elsewhere && !(text.starts_with("-----BEGIN ") && text.contains("PRIVATE KEY-----"))
 }
 
 /// What does not go together in messages made from templates.
@@ -229,6 +257,21 @@ fn messages(uplink: &Uplink, own: &JsonUplink) -> Vec<Fault> {
     if own.command_topic.is_none() && uplink.broker.commands {
         let message = "commands are taken, and come from nowhere";
         faults.push(Fault::new("commands", message, "a command-topic, or no commands"));
+    }
+    let levels = own.command_topic.as_deref().map_or(0, |topic| topic.split('/').count());
+    let is_open = own.command_topic.as_deref().is_none_or(|topic| topic.ends_with('#'));
+    let parts = [
+        ("command-device", &own.command_device),
+        ("command-point", &own.command_point),
+        ("command-value", &own.command_value),
+        ("command-id", &own.command_id),
+    ];
+    for (key, part) in parts.into_iter().filter(|_| !is_open) {
+        let level = part.strip_prefix("topic:").and_then(|level| level.parse::<usize>().ok());
+        if let Some(level) = level.filter(|level| *level >= levels) {
+            let message = format!("{key} is topic:{level}, and the command-topic has {levels} levels, from topic:0 on");
+            faults.push(Fault::new(key, message, "one of its levels"));
+        }
     }
     if own.reply_topic.as_deref().is_some_and(|topic| topic.contains(['+', '#'])) {
         let message = "a reply goes to one topic";
@@ -275,7 +318,7 @@ pub(super) fn clashes(points: &[Arc<Point>]) -> Vec<(usize, Fault)> {
                     earlier.settings.name.as_str(),
                     earlier.address,
                 );
-                faults.push((*at, Fault::new("address", message, "one type and order for each register")));
+                faults.push((*at, Fault::warning("address", message, "one type and order for each register")));
             }
         }
     }

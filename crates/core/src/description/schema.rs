@@ -105,8 +105,9 @@ pub(super) const FORMATS: [Format; 16] = [
     ("selection", |text| text.parse::<Selection>().is_ok(), Selection::FORM),
 ];
 
-const DATA_TYPE_FORM: &str = "bool, int16, uint16, int32, uint32, int64, uint64, bcd16, bcd32, float32, float64, or \
-                              string(N) with N from 1 to 250";
+const DATA_TYPE_FORM: &str = "bool, int8, uint8, int16, uint16, int32, uint32, int64, uint64, bcd16, bcd32, bcd64, float16, \
+                              float32, float64, or \
+                              string(N) or latin1(N) with N from 1 to 250";
 const REPORT_FORM: &str = "change, every SPAN, change+every SPAN or never, with SPAN such as 10s";
 
 fn is_certificates(text: &str) -> bool {
@@ -235,6 +236,11 @@ impl ObjectSchema {
             ValidationErrorKind::Required { property } => {
                 let key = property.as_str().unwrap_or_default();
                 vec![Fault::new("", format!("{key} is missing"), self.purpose(key))]
+            }
+            ValidationErrorKind::Format { format } if format == "certificates" => {
+                // What stands there may be a key that came to the wrong place.
+                let expected = FORMATS.iter().find(|(name, ..)| name == format).map_or("", |(_, _, form)| form);
+                vec![Fault::new(key, format!("{key} is no text in the form that it needs"), expected)]
             }
             ValidationErrorKind::Format { format } => {
                 let known = FORMATS.iter().find(|(name, ..)| name == format);

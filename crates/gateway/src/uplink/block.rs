@@ -102,14 +102,22 @@ fn sample(point: PointIndex, data_type: DataType, value: Option<Value>, quality:
 const fn is_of(value: &Value, data_type: DataType) -> bool {
     match value {
         Value::Bool(_) => matches!(data_type, DataType::Bool),
-        Value::Int(_) => matches!(data_type, DataType::Int16 | DataType::Int32 | DataType::Int64),
+        Value::Int(_) => {
+            matches!(data_type, DataType::Int8 | DataType::Int16 | DataType::Int32 | DataType::Int64)
+        }
         Value::Uint(_) => matches!(
             data_type,
-            DataType::Uint16 | DataType::Uint32 | DataType::Uint64 | DataType::Bcd16 | DataType::Bcd32
+            DataType::Uint8
+                | DataType::Uint16
+                | DataType::Uint32
+                | DataType::Uint64
+                | DataType::Bcd16
+                | DataType::Bcd32
+                | DataType::Bcd64
         ),
-        Value::Float32(_) => matches!(data_type, DataType::Float32),
+        Value::Float32(_) => matches!(data_type, DataType::Float16 | DataType::Float32),
         Value::Float64(_) => matches!(data_type, DataType::Float64 | DataType::Auto),
-        Value::Text(_) => matches!(data_type, DataType::String(_)),
+        Value::Text(_) => data_type.is_text(),
     }
 }
 

@@ -102,14 +102,16 @@ fn metric_spec(info: &PointInfo, takes_commands: bool) -> MetricSpec {
 pub(crate) fn data_type_of(info: &PointInfo) -> MetricType {
     match info.value_type {
         DataType::Bool => MetricType::Boolean,
-        DataType::String(_) => MetricType::String,
+        DataType::String(_) | DataType::Latin1(_) => MetricType::String,
+        DataType::Int8 => MetricType::Int8,
+        DataType::Uint8 => MetricType::UInt8,
         DataType::Int16 => MetricType::Int16,
         DataType::Uint16 | DataType::Bcd16 => MetricType::UInt16,
         DataType::Int32 => MetricType::Int32,
         DataType::Uint32 | DataType::Bcd32 => MetricType::UInt32,
         DataType::Int64 => MetricType::Int64,
-        DataType::Uint64 => MetricType::UInt64,
-        DataType::Float32 => MetricType::Float,
+        DataType::Uint64 | DataType::Bcd64 => MetricType::UInt64,
+        DataType::Float16 | DataType::Float32 => MetricType::Float,
         DataType::Auto | DataType::Float64 => MetricType::Double,
     }
 }

@@ -216,7 +216,7 @@ async fn secrets_are_nowhere_to_be_read(ada: &Engineer<'_>) {
     assert_eq!((status, answer["mistakes"].as_u64()), (200, Some(0)), "{answer}");
     assert_eq!(ada.draft().await["changes"], 0);
     let files = files_below(&ada.api.data_dir().join("database"));
-    assert!(files.iter().any(|bytes| holds(bytes, b"sealed:1:")), "the sealed secret is on disk");
+    assert!(files.iter().any(|bytes| holds(bytes, b"sealed:2:")), "the sealed secret is on disk");
     assert!(!files.iter().any(|bytes| holds(bytes, PASSWORD.as_bytes())), "the secret itself is not");
 }
 

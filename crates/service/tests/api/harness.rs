@@ -93,6 +93,14 @@ impl Api {
         (status, answer.json().await.unwrap_or_default())
     }
 
+    pub(crate) fn database_url(&self) -> String {
+        self.database.url("interlex")
+    }
+
+    pub(crate) async fn stop_database(&mut self) {
+        self.database.kill().await;
+    }
+
     pub(crate) fn data_dir(&self) -> &Path {
         self.directory.path()
     }

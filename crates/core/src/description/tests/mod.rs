@@ -105,14 +105,12 @@ pump,discrete:1,uint16,,,normal,,read-write,,,
         r#":3:1: point "CH4": name "CH4" is taken but for its case; expected a name of its own"#,
         r#":3:21: point "CH4": scale is "zero"; expected a number"#,
         r##":4:1: point "a#b": name is "a#b"; expected 1 to 64 characters without + and #, with / only between two parts, and without outer spaces"##,
-        r##":4:13: point "a#b": type is "uint17"; expected bool, int16, uint16, int32, uint32, int64, uint64, bcd16, bcd32, float32, float64, or string(N) with N from 1 to 250"##,
-        r#":5:5: point "co2": int16 input:0 shares registers with point "ch4", uint16 at input:0; expected one type and order for each register"#,
+        r##":4:13: point "a#b": type is "uint17"; expected bool, int8, uint8, int16, uint16, int32, uint32, int64, uint64, bcd16, bcd32, bcd64, float16, float32, float64, or string(N) or latin1(N) with N from 1 to 250"##,
         r#":5:21: point "co2": there is no rate "norml"; expected "normal"?"#,
         r#":6:24: point "h2s": order is "ABDC"; expected one of ABCD, CDAB, BADC, DCBA"#,
         r#":6:37: point "h2s": report is "sometimes"; expected change, every SPAN, change+every SPAN or never, with SPAN such as 10s"#,
         r#":7:4: point "o2": float32 at holding:65535 runs past address 65535; expected a lower address"#,
         r#":7:37: point "o2": low 5 is not below high 1; expected low < high"#,
-        r#":9:10: point "low-half": uint16 holding:21 shares registers with point "level", float32 at holding:20; expected one type and order for each register"#,
         r#":10:15: point "alarm": type auto does not fit input:8; expected a type; Modbus registers do not say their own"#,
         r#":11:17: point "pump": type uint16 does not fit discrete:1; expected bool, or nothing"#,
         r#":11:34: point "pump": discrete:1 cannot be written; expected read, or an address in coil: or holding:"#,
@@ -212,12 +210,13 @@ fn certificates_go_with_tls_and_with_their_key() {
         check_files(&files(&main, POINTS)).problems.iter().map(ToString::to_string).collect::<Vec<_>>()
     };
     let pem = "\"\"\"\n-----BEGIN CERTIFICATE-----\nMIIB\n-----END CERTIFICATE-----\n\"\"\"";
-    let all = format!("ca = {pem}\ncertificate = {pem}\nkey = \"heron\"\n");
+    let all = format!("ca = {pem}\ncertificate = {pem}\nkey = {}\n", pem.replace("CERTIFICATE", "PRIVATE KEY"));
     assert_eq!(with("mqtts://broker.example", &all), Vec::<String>::new());
     for (url, keys, why) in [
         ("mqtt://broker.example", format!("ca = {pem}"), "ca is of no use with mqtt://"),
         ("mqtts://broker.example", format!("certificate = {pem}"), "there is a certificate and no key"),
-        ("mqtts://broker.example", "key = \"heron\"".to_owned(), "there is a key and no certificate"),
+        ("mqtts://broker.example", "key = \"(stored)\"".to_owned(), "there is a key and no certificate"),
+        ("mqtts://broker.example", format!("certificate = {pem}\nkey = \"heron\""), "key is no text in the form"),
         ("mqtts://broker.example", "ca = \"/etc/ca.pem\"".to_owned(), "-----BEGIN CERTIFICATE-----"),
         ("mqtt://broker.example", "user = \"works\"\npassword = \"heron\"".to_owned(), "for everyone to read"),
     ] {
