@@ -1,4 +1,5 @@
 use crate::args::{CertificateArguments, CertificateCommand};
+use crate::output::say;
 use anyhow::Context;
 use interlex_service::certificate_request;
 use std::fs::OpenOptions;
@@ -13,9 +14,9 @@ pub(crate) fn run(arguments: CertificateArguments) -> anyhow::Result<()> {
     let made = certificate_request(&name, organization.as_deref()).context("making the key")?;
     write(&key_path, &made.key, 0o600)?;
     write(&request_path, &made.request, 0o644)?;
-    anstream::println!("Private key, for the uplink's key:    {}", key_path.display());
-    anstream::println!("Request, for the broker's authority:  {}", request_path.display());
-    anstream::println!("What the authority sends back is the uplink's certificate.");
+    say!("Private key, for the uplink's key:    {}", key_path.display())?;
+    say!("Request, for the broker's authority:  {}", request_path.display())?;
+    say!("What the authority sends back is the uplink's certificate.")?;
     Ok(())
 }
 

@@ -1,14 +1,16 @@
 use crate::args::DemoArguments;
 use crate::exit::{ExitReason, failed};
 use crate::log;
+use crate::output;
 use crate::serve::{interrupted, keep_setup_link, make_private};
 use anyhow::Context;
 use indicatif::{ProgressBar, ProgressStyle};
-use interlex_core::description::{self, BrokerUrl, Files, MAIN_FILE};
+use interlex_core::description::{self, Description, Files, MAIN_FILE};
 use interlex_plant::{Plant, PlantConfig};
 use interlex_service::{Service, ServiceConfig};
 use interlex_sidecar::{Broker, Database, is_port_free};
 use interlex_store::Store;
+use serde::{Deserialize, Serialize};
 use std::io::IsTerminal;
 use std::net::Ipv4Addr;
 use std::path::Path;
@@ -16,6 +18,10 @@ use std::time::Duration;
 use tokio_util::sync::CancellationToken;
 
 const GATEWAY: &str = "alderfen-1";
+/// Where the files that ship say that everything is.
+const SHIPPED: Ports = Ports::from(7400);
+const SHIPPED_LINE: &str = "/dev/ttyUSB0";
+const OWN_HOST: &str = "127.0.0.1";
 
 /// The description that the demo starts with.
 fn files() -> Files {
@@ -107,7 +113,8 @@ pub(crate) async fn run(arguments: DemoArguments) -> anyhow::Result<()> {
     })
     .await?;
     service.ready().await;
-    prepare(&service, ports, &line).await?;
+    let placed = Placed { plant: ports.plant, broker: ports.broker, line: line.display().to_string() };
+    prepare(&service, &placed, &arguments.data_dir.join(PLACED)).await?;
     step.done(&format!("gateway {GATEWAY} runs"));
 
     let link = keep_setup_link(&service, &arguments.data_dir)?;
@@ -121,12 +128,47 @@ pub(crate) async fn run(arguments: DemoArguments) -> anyhow::Result<()> {
     plant.ended().await;
     broker.stop().await;
     database.stop().await;
-    anstream::println!("Everything has stopped; the data is kept in {}.", arguments.data_dir.display());
+    tell(&format!("Everything has stopped; the data is kept in {}.", arguments.data_dir.display()));
     Ok(())
 }
 
+/// Where the demo put what its description names.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+struct Placed {
+    plant: u16,
+    broker: u16,
+    line: String,
+}
+
+/// Where that is kept, in the data directory.
+const PLACED: &str = "placed.json";
+
+impl Placed {
+    /// Puts what is where `self` says to where `now` is; what somebody has pointed elsewhere stays there.
+    fn moved(&self, description: &mut Description, now: &Self) {
+        for link in &mut description.links {
+            if let Some(tcp) = link.protocol.tcp_mut()
+                && (tcp.host.as_str(), tcp.port) == (OWN_HOST, self.plant)
+            {
+                tcp.port = now.plant;
+            }
+            if let Some(serial) = link.protocol.serial_mut()
+                && serial.device_path == self.line
+            {
+                serial.device_path.clone_from(&now.line);
+            }
+        }
+        for uplink in &mut description.uplinks {
+            let url = &mut uplink.settings.url;
+            if (url.host.as_str(), url.port) == (OWN_HOST, self.broker) {
+                url.port = now.broker;
+            }
+        }
+    }
+}
+
 /// Activates the demo's description at the first start, and again when its ports have moved.
-async fn prepare(service: &Service, ports: Ports, line: &Path) -> anyhow::Result<()> {
+async fn prepare(service: &Service, placed: &Placed, path: &Path) -> anyhow::Result<()> {
     let (mut description, note) = match service.description(GATEWAY) {
         Some(running) => (running, "ports of the demo moved"),
         None => {
@@ -136,36 +178,27 @@ async fn prepare(service: &Service, ports: Ports, line: &Path) -> anyhow::Result
         }
     };
     let before = description.clone();
-    for link in &mut description.links {
-        match link.settings.name.as_str() {
-            "process-bus" => link.protocol.tcp_mut().into_iter().for_each(|link| link.port = ports.plant),
-            "meter-line" => {
-                let path = line.display().to_string();
-                link.protocol.serial_mut().into_iter().for_each(|link| link.device_path.clone_from(&path));
-            }
-            _ => {}
-        }
-    }
-    for uplink in &mut description.uplinks {
-        if ["cloud", "notices"].contains(&uplink.settings.name.as_str()) {
-            uplink.settings.url = BrokerUrl { host: "127.0.0.1".to_owned(), port: ports.broker, is_tls: false };
-        }
-    }
+    // At the first start everything is where the files that ship say.
+    let known = match service.description(GATEWAY).and_then(|_| std::fs::read(path).ok()) {
+        Some(json) => serde_json::from_slice(&json).with_context(|| format!("reading {}", path.display()))?,
+        None => Placed { plant: SHIPPED.plant, broker: SHIPPED.broker, line: SHIPPED_LINE.to_owned() },
+    };
+    known.moved(&mut description, placed);
     if service.description(GATEWAY).is_none() || description != before {
         service.activate(&description::write(&description), note).await.context("activating the demo")?;
     }
-    Ok(())
+    std::fs::write(path, serde_json::to_vec(placed)?).with_context(|| format!("writing {}", path.display()))
 }
 
 fn welcome(service: &Service, setup_link: Option<&str>, ports: Ports) {
     let console = format!("http://{}", service.address());
-    anstream::println!();
+    tell("");
     match setup_link {
         Some(link) => {
-            anstream::println!("Nobody can sign in yet. Open this link once, to name the administrator:");
-            anstream::println!("\n  {link}\n");
+            tell("Nobody can sign in yet. Open this link once, to name the administrator:");
+            tell(&format!("\n  {link}\n"));
         }
-        None => anstream::println!("Console: {console}  (sign in with the name and password that you chose)\n"),
+        None => tell(&format!("Console: {console}  (sign in with the name and password that you chose)\n")),
     }
     // As it was called, so that the lines can be pasted.
     let program = std::env::args().next().unwrap_or_else(|| "interlex".to_owned());
@@ -178,11 +211,16 @@ fn welcome(service: &Service, setup_link: Option<&str>, ports: Ports) {
         ("plant map".to_owned(), "what the registers should say"),
         (format!("plant fault gas-analyser silent{control}"), "pull a plug; add --off to mend it"),
     ];
-    anstream::println!("Then, in another terminal:");
+    tell("Then, in another terminal:");
     for (command, what) in hints {
-        anstream::println!("  {program} {command}\n      {what}");
+        tell(&format!("  {program} {command}\n      {what}"));
     }
-    anstream::println!("\nCtrl-C stops everything.");
+    tell("\nCtrl-C stops everything.");
+}
+
+/// Says a line. That nobody reads it any more is no reason to stop the plant.
+fn tell(text: &str) {
+    let _ = output::line(format_args!("{text}"));
 }
 
 /// One step of the start: a spinner on a terminal, a line elsewhere.
@@ -206,6 +244,6 @@ impl Step {
         if let Some(bar) = self.bar {
             bar.finish_and_clear();
         }
-        anstream::println!("{:<9} {what}", self.name);
+        tell(&format!("{:<9} {what}", self.name));
     }
 }

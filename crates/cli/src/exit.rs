@@ -1,3 +1,4 @@
+use crate::output::safe;
 use std::process::ExitCode;
 
 /// Why the program ends, as its exit code says. 2 is taken by wrong usage.
@@ -54,11 +55,15 @@ pub(crate) fn report(error: &anyhow::Error) -> ExitCode {
     // A reader that had enough, such as `head`, is no failure.
     let is_closed_pipe = error
         .chain()
-        .filter_map(|cause| cause.downcast_ref::<std::io::Error>())
+        .filter_map(|cause| match cause.downcast_ref::<csv::Error>().map(csv::Error::kind) {
+            Some(csv::ErrorKind::Io(error)) => Some(error),
+            _ => cause.downcast_ref::<std::io::Error>(),
+        })
         .any(|cause| cause.kind() == std::io::ErrorKind::BrokenPipe);
     if is_closed_pipe {
         return ExitCode::SUCCESS;
     }
-    anstream::eprintln!("error: {error:#}");
+    let told = format!("error: {error:#}");
+    told.lines().for_each(|line| anstream::eprintln!("{}", safe(line)));
     error.downcast_ref::<Failed>().map_or(ExitReason::Failure, |failed| failed.reason).into()
 }

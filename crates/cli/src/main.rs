@@ -13,6 +13,7 @@ mod serve;
 use args::{Arguments, Command};
 use clap::{CommandFactory, Parser};
 use exit::{ExitReason, report};
+use std::io::Write;
 use std::process::ExitCode;
 
 /// The argument that makes this program fill in templates for another of its kind: no command for people.
@@ -74,12 +75,10 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Tokens(arguments) => client::people::tokens(arguments).await,
         Command::Audit(arguments) => client::audit::run(arguments).await,
         Command::Completions { shell } => {
-            clap_complete::generate(shell, &mut Arguments::command(), "interlex", &mut anstream::stdout());
-            Ok(())
+            let mut script = Vec::new();
+            clap_complete::generate(shell, &mut Arguments::command(), "interlex", &mut script);
+            Ok(anstream::stdout().write_all(&script)?)
         }
-        Command::Openapi => {
-            anstream::println!("{}", serde_json::to_string_pretty(&interlex_service::openapi())?);
-            Ok(())
-        }
+        Command::Openapi => output::print_json(&interlex_service::openapi()),
     }
 }

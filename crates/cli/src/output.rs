@@ -1,7 +1,77 @@
+//! The way of everything that the client prints. Names, units, titles, topics and device texts come from outside: what a
+//! terminal would take for a command is shown as its code.
+
 use crate::args::Output;
 use comfy_table::{Cell, Color, ContentArrangement, Table, presets};
 use jiff::{Timestamp, tz::TimeZone};
+use serde::Serialize;
 use serde_json::Value;
+use std::borrow::Cow;
+use std::fmt::{Arguments, Display};
+use std::io::Write;
+
+/// Prints a line as `println!` does, but safely, and with an error when nobody reads any more.
+macro_rules! say {
+    () => { $crate::output::styled_line("") };
+    ($($argument:tt)+) => { $crate::output::line(format_args!($($argument)+)) };
+}
+pub(crate) use say;
+
+/// Prints a line; its own line ends stay.
+pub(crate) fn line(text: Arguments<'_>) -> std::io::Result<()> {
+    let text = text.to_string();
+    let lines: Vec<_> = text.split('\n').map(safe).collect();
+    styled_line(&lines.join("\n"))
+}
+
+/// Prints text of several lines, as it comes.
+pub(crate) fn print_text(text: &str) -> std::io::Result<()> {
+    text.lines().try_for_each(|text| line(format_args!("{text}")))
+}
+
+/// Prints a line whose parts are safe already, and may be coloured.
+pub(crate) fn styled_line(text: &str) -> std::io::Result<()> {
+    writeln!(anstream::stdout(), "{text}")
+}
+
+/// Text as one line on which nothing is a command to a terminal, and nothing changes the direction of what follows.
+pub(crate) fn safe(text: &str) -> Cow<'_, str> {
+    if text.contains(is_unsafe) {
+        let shown = text.chars().map(|c| if is_unsafe(c) { c.escape_default().to_string() } else { c.to_string() });
+        Cow::Owned(shown.collect())
+    } else {
+        Cow::Borrowed(text)
+    }
+}
+
+fn is_unsafe(c: char) -> bool {
+    c.is_control() || matches!(c, '\u{200e}' | '\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+}
+
+/// Prints JSON: the same value, with what a terminal would take for a command written as its code.
+pub(crate) fn print_json(value: &(impl Serialize + ?Sized)) -> anyhow::Result<()> {
+    Ok(styled_line(&safe_json(&serde_json::to_string_pretty(value)?))?)
+}
+
+/// Prints JSON on one line.
+pub(crate) fn print_json_line(value: &Value) -> std::io::Result<()> {
+    styled_line(&safe_json(&value.to_string()))
+}
+
+fn safe_json(text: &str) -> String {
+    // Outside of strings JSON has no such characters; all of them are in the basic plane.
+    let shown = |c: char| match c {
+        '\n' => c.to_string(),
+        c if is_unsafe(c) => format!("\\u{:04x}", u32::from(c)),
+        c => c.to_string(),
+    };
+    text.chars().map(shown).collect()
+}
+
+/// A cell of a table.
+pub(crate) fn cell(content: impl Display) -> Cell {
+    Cell::new(safe(&content.to_string()))
+}
 
 /// A table without lines, as wide as it needs or as the terminal allows.
 pub(crate) fn table(header: &[&str]) -> Table {
@@ -17,7 +87,7 @@ pub(crate) fn table(header: &[&str]) -> Table {
 
 /// A state as a cell: what is well is plain, what needs a person is coloured. The word says it without the colour.
 pub(crate) fn state_cell(word: &str) -> Cell {
-    let cell = Cell::new(word);
+    let cell = cell(word);
     match word {
         "bad" | "down" | "silent" | "offline" | "unreachable" | "away" => cell.fg(Color::Red),
         "uncertain" | "connecting" | "waiting" => cell.fg(Color::Yellow),
@@ -25,27 +95,38 @@ pub(crate) fn state_cell(word: &str) -> Cell {
     }
 }
 
-/// Text in a colour, for lines outside a table; plain where colours are not wanted.
+/// Safe text in a colour, for lines outside a table; plain where colours are not wanted.
 pub(crate) fn paint(text: &str, color: Option<anstyle::AnsiColor>) -> String {
     let style = anstyle::Style::new().fg_color(color.map(Into::into));
-    format!("{style}{text}{style:#}")
+    format!("{style}{}{style:#}", safe(text))
 }
 
 /// Prints a table without the spaces that its last column ends with.
-pub(crate) fn print_table(table: &Table) {
-    for line in table.lines() {
-        anstream::println!("{}", line.trim_end());
-    }
+pub(crate) fn print_table(table: &Table) -> std::io::Result<()> {
+    table.lines().try_for_each(|line| styled_line(line.trim_end()))
 }
 
-/// Writes rows as CSV to standard output.
+/// Writes rows as CSV to standard output, under a header.
 pub(crate) fn print_csv(header: &[&str], rows: impl Iterator<Item = Vec<String>>) -> anyhow::Result<()> {
+    let header = header.iter().map(|&title| title.to_owned()).collect();
+    print_csv_rows([header].into_iter().chain(rows))
+}
+
+/// Writes rows as CSV to standard output, below others.
+pub(crate) fn print_csv_rows(rows: impl IntoIterator<Item = Vec<String>>) -> anyhow::Result<()> {
     let mut writer = csv::Writer::from_writer(anstream::stdout());
-    writer.write_record(header)?;
     for row in rows {
-        writer.write_record(row)?;
+        writer.write_record(row.iter().map(|field| safe_field(field)))?;
     }
     Ok(writer.flush()?)
+}
+
+/// A field of CSV that no spreadsheet takes for a formula: one that begins like a formula, and is no number, has an
+/// apostrophe before it.
+fn safe_field(field: &str) -> String {
+    let begins_formula = field.trim_start().starts_with(['=', '+', '-', '@']);
+    let is_plain = field == "-" || field.parse::<f64>().is_ok();
+    format!("{}{}", if begins_formula && !is_plain { "'" } else { "" }, safe(field))
 }
 
 /// A number of things: `1 link`, `3 links`.
@@ -91,15 +172,15 @@ pub(crate) fn print_rows(
     empty: &str,
 ) -> anyhow::Result<()> {
     match output {
-        Output::Json => anstream::println!("{}", serde_json::to_string_pretty(json)?),
+        Output::Json => print_json(json)?,
         Output::Csv => print_csv(header, rows.into_iter())?,
-        Output::Table if rows.is_empty() => anstream::println!("{empty}"),
+        Output::Table if rows.is_empty() => say!("{empty}")?,
         Output::Table => {
             let mut shown = table(header);
             rows.into_iter().for_each(|row| {
-                shown.add_row(row);
+                shown.add_row(row.into_iter().map(cell));
             });
-            print_table(&shown);
+            print_table(&shown)?;
         }
     }
     Ok(())
@@ -141,6 +222,19 @@ fn trimmed(number: f64) -> String {
 mod tests {
     use super::*;
     use serde_json::json;
+
+    #[test]
+    fn what_comes_from_outside_gives_no_orders_to_a_terminal_or_a_spreadsheet() {
+        let hostile = "a\u{1b}]0;owned\u{7}b\u{9b}2Jc\u{202e}d\n\u{7f}";
+        assert_eq!(safe(hostile), r"a\u{1b}]0;owned\u{7}b\u{9b}2Jc\u{202e}d\n\u{7f}");
+        let json = safe_json(&json!({ "text": hostile }).to_string());
+        assert!(
+            !json.contains(is_unsafe) && serde_json::from_str::<Value>(&json).unwrap()["text"] == hostile,
+            "{json}"
+        );
+        let fields = ["=1+1", "-12.5", "+3", "@sum(a1)", "-", "-x", "plain", "\t=1", "1e5"].map(safe_field);
+        assert_eq!(fields, ["'=1+1", "-12.5", "+3", "'@sum(a1)", "-", "'-x", "plain", r"'\t=1", "1e5"]);
+    }
 
     #[test]
     fn spans_are_said_as_people_say_them() {

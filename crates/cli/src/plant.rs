@@ -1,7 +1,7 @@
 use crate::args::{Output, PlantArguments, PlantCommand, PlantFault};
 use crate::exit::{ExitReason, failed};
 use crate::log;
-use crate::output::{print_csv, print_table, table};
+use crate::output::{print_csv, print_json, print_table, say, table};
 use crate::serve::interrupted;
 use interlex_plant::{Encoding, Order, Plant, PlantConfig, SIGNALS, Signal, UNITS};
 use tokio_util::sync::CancellationToken;
@@ -21,9 +21,9 @@ async fn serve(arguments: &PlantArguments) -> anyhow::Result<()> {
     let serial_path = arguments.serial_path.clone();
     let plant = Plant::start(PlantConfig { modbus_port, control_port, serial_path, seed }, stop.clone()).await?;
     print_map(Output::Table)?;
-    anstream::println!("\nModbus TCP on {}, control on http://{}. Ctrl-C stops it.", plant.modbus(), plant.control());
+    say!("\nModbus TCP on {}, control on http://{}. Ctrl-C stops it.", plant.modbus(), plant.control())?;
     if let Some(path) = &arguments.serial_path {
-        anstream::println!("Modbus RTU at 19200 baud on {}.", path.display());
+        say!("Modbus RTU at 19200 baud on {}.", path.display())?;
     }
     interrupted().await?;
     stop.cancel();
@@ -66,7 +66,7 @@ fn print_map(output: Output) -> anyhow::Result<()> {
                 HEADER.iter().zip(row).map(|(key, text)| ((*key).to_owned(), text.into())).collect()
             };
             let rows: Vec<_> = rows.map(object).collect();
-            anstream::println!("{}", serde_json::to_string_pretty(&rows)?);
+            print_json(&rows)?;
             Ok(())
         }
         Output::Table => {
@@ -74,7 +74,7 @@ fn print_map(output: Output) -> anyhow::Result<()> {
             rows.for_each(|row| {
                 map.add_row(row);
             });
-            print_table(&map);
+            print_table(&map)?;
             Ok(())
         }
     }
@@ -100,6 +100,6 @@ async fn switch(control_port: u16, device: &str, fault: PlantFault, off: bool) -
     let unreachable =
         |error| failed(ExitReason::Unreachable, format!("no plant answers on control port {control_port}: {error}"));
     request.send().await.map_err(unreachable)?.error_for_status()?;
-    anstream::println!("{device}: {word} {}", if off { "off" } else { "on" });
+    say!("{device}: {word} {}", if off { "off" } else { "on" })?;
     Ok(())
 }

@@ -4,6 +4,7 @@ use crate::log;
 use anyhow::Context;
 use interlex_service::{AddressRange, Service, ServiceConfig, TlsSource};
 use interlex_store::Store;
+use nix::sys::resource::{Resource, getrlimit, setrlimit};
 use serde::Deserialize;
 use std::fs;
 use std::io::IsTerminal;
@@ -67,6 +68,7 @@ pub(crate) async fn run(arguments: ServeArguments) -> anyhow::Result<()> {
         trusted_proxies: if arguments.trusted_proxies.is_empty() { proxies } else { arguments.trusted_proxies },
         is_audit_required: arguments.audit.or(settings.audit) == Some(AuditMode::Required),
     };
+    allow_many_files();
     let service = Service::start(config).await?;
     tracing::info!(url = service.url(), "listening");
     let ended = tokio::select! {
@@ -82,6 +84,15 @@ pub(crate) async fn run(arguments: ServeArguments) -> anyhow::Result<()> {
     };
     service.stop().await;
     ended
+}
+
+/// Takes as many file handles as the machine gives: links, brokers, the database and browsers each need some.
+fn allow_many_files() {
+    let raised =
+        getrlimit(Resource::RLIMIT_NOFILE).and_then(|(_, most)| setrlimit(Resource::RLIMIT_NOFILE, most, most));
+    if let Err(error) = raised {
+        tracing::debug!(%error, "file handles stay as few as they are");
+    }
 }
 
 /// Keeps the link of the first set-up, and prints it where somebody sits at a terminal.

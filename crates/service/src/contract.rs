@@ -33,15 +33,15 @@ fn operations(item: &mut PathItem) -> [&mut Option<Operation>; 5] {
     [&mut item.get, &mut item.put, &mut item.post, &mut item.delete, &mut item.patch]
 }
 
-/// Codes by what a call takes: a body can be none, too large, late or of another kind; a parameter can be of another kind;
-/// whoever has to sign in needs the database for it.
+/// Codes by what a call takes: a body can be none, too large, late or of another kind; a parameter can be of another kind
+/// or name nothing; whoever has to sign in needs the database for it.
 fn may_answer(operation: &Operation) -> Vec<&'static str> {
     let mut codes = vec!["503"];
     if operation.request_body.is_some() {
         codes.extend(["400", "408", "413", "415", "422"]);
     }
     if operation.parameters.is_some() {
-        codes.push("400");
+        codes.extend(["400", "404"]);
     }
     codes
 }

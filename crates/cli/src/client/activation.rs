@@ -3,6 +3,7 @@
 use super::{Client, list, part, text, whole};
 use crate::args::{Output, WaitArguments};
 use crate::exit::{ExitReason, failed};
+use crate::output::{print_json, say};
 use serde_json::{Value, json};
 use std::time::Duration;
 use tokio::time::{Instant, sleep};
@@ -31,11 +32,11 @@ pub(crate) async fn activate(
     match output {
         Output::Json => {
             let told = json!({ "gateway": gateway, "revision": revision, "outcome": outcome });
-            anstream::println!("{}", serde_json::to_string_pretty(&told)?);
+            print_json(&told)?;
         }
         Output::Table | Output::Csv => {
-            anstream::println!("{gateway} runs revision {revision}.");
-            print(&outcome);
+            say!("{gateway} runs revision {revision}.")?;
+            print(&outcome)?;
         }
     }
     match before.filter(|_| !is_up && wait.or_return) {
@@ -76,7 +77,7 @@ async fn follow(client: &Client, gateway: &str, within: Duration) -> anyhow::Res
     }
 }
 
-fn print(outcome: &Value) {
+fn print(outcome: &Value) -> std::io::Result<()> {
     for (what, key) in [("link", "links"), ("uplink", "uplinks")] {
         for part in list(outcome, key) {
             let state = match (text(part, "fate"), text(part, "state")) {
@@ -85,7 +86,8 @@ fn print(outcome: &Value) {
                 (fate, state) => format!("{fate}, {state}"),
             };
             let error = part.get("error").and_then(Value::as_str).map(|error| format!(": {error}")).unwrap_or_default();
-            anstream::println!("  {what} {}: {state}{error}", text(part, "name"));
+            say!("  {what} {}: {state}{error}", text(part, "name"))?;
         }
     }
+    Ok(())
 }

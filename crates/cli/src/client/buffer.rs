@@ -1,7 +1,7 @@
 use super::status::buffer;
 use super::{Client, list, text, whole};
 use crate::args::{BufferArguments, BufferCommand, Output};
-use crate::output::{date, print_rows, span};
+use crate::output::{date, print_rows, say, span};
 use serde_json::{Value, json};
 
 pub(crate) async fn run(arguments: BufferArguments) -> anyhow::Result<()> {
@@ -24,7 +24,7 @@ pub(crate) async fn run(arguments: BufferArguments) -> anyhow::Result<()> {
             let gateway = client.gateway(of.gateway.as_deref()).await?;
             let path = format!("/api/v1/gateways/{gateway}/uplinks/{uplink}/purge");
             let purged = client.post(&path, &json!({ "confirm": confirm })).await?;
-            anstream::println!("{} samples thrown away.", whole(&purged, "samples"));
+            say!("{} samples thrown away.", whole(&purged, "samples"))?;
             Ok(())
         }
         None => list_all(&arguments).await,
@@ -57,7 +57,7 @@ async fn list_all(arguments: &BufferArguments) -> anyhow::Result<()> {
     ];
     print_rows(arguments.output, &header, rows, &Value::Array(kept), "No uplink runs.")?;
     if arguments.output == Output::Table {
-        told.iter().for_each(|sentence| anstream::println!("\n{sentence}"));
+        told.iter().try_for_each(|sentence| say!("\n{sentence}"))?;
     }
     Ok(())
 }

@@ -2,7 +2,7 @@ use super::draft::{differs, print_difference};
 use super::{Client, activation, list, part, text, whole};
 use crate::args::{ConfigArguments, ConfigCommand, Output, WaitArguments};
 use crate::exit::{ExitReason, failed};
-use crate::output::{count, print_csv};
+use crate::output::{count, print_csv, print_json, safe, say};
 use anyhow::Context;
 use interlex_core::description::{self, Draft, Files, MAIN_FILE, Problem, difference};
 use serde_json::{Value, json};
@@ -53,7 +53,7 @@ pub(crate) async fn run(arguments: ConfigArguments) -> anyhow::Result<()> {
             export(&client, directory, &gateway, &path, way).await
         }
         ConfigCommand::Schema => {
-            anstream::println!("{}", serde_json::to_string_pretty(&description::file_schema())?);
+            print_json(&description::file_schema())?;
             Ok(())
         }
     }
@@ -70,11 +70,8 @@ fn init(directory: &Path, name: &str) -> anyhow::Result<()> {
         (SCHEMA_PATH.to_owned(), schema),
     ];
     write_files(directory, &files.into(), Way::OnlyNew)?;
-    anstream::println!("A description to start from is in {}. Next:", directory.display());
-    anstream::println!(
-        "  interlex config check {0}\n  interlex config apply {0} --activate --note TEXT",
-        directory.display()
-    );
+    say!("A description to start from is in {}. Next:", directory.display())?;
+    say!("  interlex config check {0}\n  interlex config apply {0} --activate --note TEXT", directory.display())?;
     Ok(())
 }
 
@@ -85,7 +82,7 @@ fn check(directory: &Path, strict: bool, output: Output) -> anyhow::Result<()> {
     if let (Output::Table, Some(found)) = (output, &checked.description) {
         let points: usize = found.devices.iter().map(|device| device.points.len()).sum();
         let (links, devices) = (count(found.links.len(), "link"), count(found.devices.len(), "device"));
-        anstream::println!("No mistakes: {links}, {devices}, {}.", count(points, "point"));
+        say!("No mistakes: {links}, {devices}, {}.", count(points, "point"))?;
     }
     Ok(())
 }
@@ -93,7 +90,7 @@ fn check(directory: &Path, strict: bool, output: Output) -> anyhow::Result<()> {
 /// Prints problems, a line each, in the form that was asked for.
 pub(crate) fn print_problems(problems: &[Problem], output: Output) -> anyhow::Result<()> {
     match output {
-        Output::Json => anstream::println!("{}", serde_json::to_string_pretty(&json!({ "problems": problems }))?),
+        Output::Json => print_json(&json!({ "problems": problems }))?,
         Output::Csv => {
             let row = |problem: &Problem| {
                 let (line, column) = (problem.line.to_string(), problem.column.to_string());
@@ -104,7 +101,7 @@ pub(crate) fn print_problems(problems: &[Problem], output: Output) -> anyhow::Re
             let header = ["severity", "file", "line", "column", "object", "field", "message", "expected"];
             print_csv(&header, problems.iter().map(row))?;
         }
-        Output::Table => problems.iter().for_each(|problem| anstream::println!("{problem}")),
+        Output::Table => problems.iter().try_for_each(|problem| say!("{problem}"))?,
     }
     Ok(())
 }
@@ -169,13 +166,13 @@ impl Apply<'_> {
         if self.output == Output::Json {
             let told =
                 json!({ "problems": problems, "difference": compare(&self.client, &self.files, false).await.ok() });
-            anstream::println!("{}", serde_json::to_string_pretty(&told)?);
+            print_json(&told)?;
             return mistakes(&problems, false);
         }
         print_problems(&problems, self.output)?;
         mistakes(&problems, false)?;
         print_difference(&compare(&self.client, &self.files, false).await?, self.output)?;
-        anstream::println!("\nNothing was changed: a dry run.");
+        say!("\nNothing was changed: a dry run.")?;
         Ok(())
     }
 
@@ -185,7 +182,7 @@ impl Apply<'_> {
         let result = self.client.post("/api/v1/check", &json!({ "files": self.files })).await?;
         let problems: Vec<Problem> = serde_json::from_value(json!(list(&result, "problems")))?;
         if self.output != Output::Json {
-            problems.iter().for_each(|problem| anstream::eprintln!("{problem}"));
+            problems.iter().for_each(|problem| anstream::eprintln!("{}", safe(&problem.to_string())));
         }
         mistakes(&problems, false)?;
         let gateway = match known(&self.client, &name).await? {
@@ -217,11 +214,11 @@ impl Apply<'_> {
 
     fn told_draft(&self, name: &str, replaced: &Value) -> anyhow::Result<()> {
         match self.output {
-            Output::Json => anstream::println!("{}", serde_json::to_string_pretty(replaced)?),
-            Output::Table | Output::Csv => anstream::println!(
+            Output::Json => print_json(replaced)?,
+            Output::Table | Output::Csv => say!(
                 "The draft of {name} is what the files say; nothing was activated. Next: interlex draft diff, interlex draft \
                  activate --note TEXT"
-            ),
+            )?,
         }
         Ok(())
     }
@@ -249,7 +246,7 @@ async fn export(client: &Client, directory: &Path, gateway: &str, path: &str, wa
         })?;
     }
     write_files(directory, &files, way)?;
-    anstream::println!("{} of {gateway} in {}.", count(files.len(), "file"), directory.display());
+    say!("{} of {gateway} in {}.", count(files.len(), "file"), directory.display())?;
     Ok(())
 }
 

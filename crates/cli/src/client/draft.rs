@@ -2,7 +2,7 @@ use super::config::{mistakes, print_problems};
 use super::{Client, activation, part, text, trial, whole};
 use crate::args::{DraftArguments, DraftCommand, Output};
 use crate::exit::{ExitReason, failed};
-use crate::output::{count, date, plain};
+use crate::output::{count, date, plain, print_json, print_text, say};
 use anyhow::Context;
 use interlex_core::description::Problem;
 use reqwest::Method;
@@ -15,8 +15,8 @@ pub(crate) async fn run(arguments: DraftArguments) -> anyhow::Result<()> {
     let output = arguments.of.output;
     let draft = client.get(&format!("{path}/draft"), &[]).await?;
     match arguments.command {
-        DraftCommand::Show if output == Output::Json => anstream::println!("{}", serde_json::to_string_pretty(&draft)?),
-        DraftCommand::Show => show(&gateway, &draft),
+        DraftCommand::Show if output == Output::Json => print_json(&draft)?,
+        DraftCommand::Show => show(&gateway, &draft)?,
         DraftCommand::Check => check(&client, &path, output).await?,
         DraftCommand::Diff { exit_code } => {
             let difference = client.get(&format!("{path}/difference"), &[]).await?;
@@ -44,7 +44,7 @@ pub(crate) async fn run(arguments: DraftArguments) -> anyhow::Result<()> {
             }
             let version = whole(&draft, "version");
             client.do_it(Method::DELETE, &format!("{path}/draft?version={version}"), None).await?;
-            anstream::println!("The draft of {gateway} is the active revision again.");
+            say!("The draft of {gateway} is the active revision again.")?;
         }
     }
     Ok(())
@@ -53,40 +53,40 @@ pub(crate) async fn run(arguments: DraftArguments) -> anyhow::Result<()> {
 fn print_import(import: &Value, output: Output, list: &str) -> anyhow::Result<()> {
     let problems: Vec<Problem> = serde_json::from_value(import.get("problems").cloned().unwrap_or_default())?;
     if output == Output::Json {
-        anstream::println!("{}", serde_json::to_string_pretty(import)?);
+        print_json(import)?;
         return mistakes(&problems, false);
     }
     let names = |key: &str| super::list(import, key).iter().map(plain).collect::<Vec<_>>();
     for (mark, key) in [('+', "added"), ('-', "removed")] {
-        names(key).iter().for_each(|name| anstream::println!("{mark} {name}"));
+        names(key).iter().try_for_each(|name| say!("{mark} {name}"))?;
     }
     for change in super::list(import, "changed") {
         let fields = super::list(change, "fields").iter().map(|field| {
             let side = |key: &str| plain(field.get(key).unwrap_or(&Value::Null));
             format!("{} {} → {}", text(field, "field"), side("before"), side("after"))
         });
-        anstream::println!("~ {}: {}", text(change, "name"), fields.collect::<Vec<_>>().join(", "));
+        say!("~ {}: {}", text(change, "name"), fields.collect::<Vec<_>>().join(", "))?;
     }
     print_problems(&problems, output)?;
     mistakes(&problems, false)?;
     let changed = super::list(import, "changed").len();
     let (added, removed) = (names("added").len(), names("removed").len());
     let same = whole(import, "same");
-    anstream::println!("{list}: {added} added, {changed} changed, {removed} removed, {same} the same");
+    say!("{list}: {added} added, {changed} changed, {removed} removed, {same} the same")?;
     Ok(())
 }
 
-fn show(gateway: &str, draft: &Value) {
+fn show(gateway: &str, draft: &Value) -> std::io::Result<()> {
     let active = match whole(draft, "active") {
         0 => "was never activated".to_owned(),
         number => format!("runs revision {number}"),
     };
     match whole(draft, "changes") {
-        0 => anstream::println!("{gateway} {active}; its draft changes nothing."),
+        0 => say!("{gateway} {active}; its draft changes nothing."),
         changes => {
             let (by, at) = (text(draft, "changed_by"), date(whole(draft, "changed_at")));
             let changes = count(usize::try_from(changes).unwrap_or_default(), "change");
-            anstream::println!("{gateway} {active}; its draft has {changes}, the last one by {by} at {at}.");
+            say!("{gateway} {active}; its draft has {changes}, the last one by {by} at {at}.")
         }
     }
 }
@@ -97,7 +97,7 @@ async fn check(client: &Client, path: &str, output: Output) -> anyhow::Result<()
     print_problems(&problems, output)?;
     mistakes(&problems, false)?;
     if output == Output::Table {
-        anstream::println!("No mistakes.");
+        say!("No mistakes.")?;
     }
     Ok(())
 }
@@ -105,8 +105,8 @@ async fn check(client: &Client, path: &str, output: Output) -> anyhow::Result<()
 /// Prints a difference in the form that was asked for.
 pub(crate) fn print_difference(difference: &Value, output: Output) -> anyhow::Result<()> {
     match output {
-        Output::Json => anstream::println!("{}", serde_json::to_string_pretty(difference)?),
-        Output::Table | Output::Csv => anstream::print!("{}", text(difference, "text")),
+        Output::Json => print_json(difference)?,
+        Output::Table | Output::Csv => print_text(text(difference, "text"))?,
     }
     Ok(())
 }

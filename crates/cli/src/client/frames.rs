@@ -1,6 +1,6 @@
 use super::{Client, list, part, text, whole};
 use crate::args::{FramesArguments, Output};
-use crate::output::{clock, paint, print_csv};
+use crate::output::{clock, paint, print_csv, print_csv_rows, print_json, print_json_line, safe, say, styled_line};
 use anstyle::AnsiColor;
 use anyhow::Context;
 use serde_json::Value;
@@ -16,7 +16,7 @@ pub(crate) async fn run(arguments: FramesArguments) -> anyhow::Result<()> {
     if let Some(file) = &arguments.save {
         let bytes = client.file(&format!("{path}/frames.pcapng")).await?;
         std::fs::write(file, &bytes).with_context(|| format!("writing {}", file.display()))?;
-        anstream::println!("{} bytes written to {}", bytes.len(), file.display());
+        say!("{} bytes written to {}", bytes.len(), file.display())?;
         return Ok(());
     }
     let path = format!("{path}/frames");
@@ -28,9 +28,9 @@ pub(crate) async fn run(arguments: FramesArguments) -> anyhow::Result<()> {
     let mut newest = frames.last().map_or(0, |frame| whole(frame, "number"));
     let frames = frames.get(frames.len().saturating_sub(arguments.last)..).unwrap_or_default();
     match arguments.of.output {
-        Output::Json => anstream::println!("{}", serde_json::to_string_pretty(frames)?),
+        Output::Json => print_json(frames)?,
         Output::Csv => print_csv(&HEADER, frames.iter().map(cells))?,
-        Output::Table => frames.iter().for_each(|frame| anstream::println!("{}", line(frame))),
+        Output::Table => frames.iter().try_for_each(|frame| styled_line(&line(frame)))?,
     }
     if !arguments.follow {
         return Ok(());
@@ -44,9 +44,9 @@ pub(crate) async fn run(arguments: FramesArguments) -> anyhow::Result<()> {
         for frame in new.as_array().into_iter().flatten() {
             newest = newest.max(whole(frame, "number"));
             match arguments.of.output {
-                Output::Json => anstream::println!("{frame}"),
-                Output::Csv => anstream::println!("{}", cells(frame).join(",")),
-                Output::Table => anstream::println!("{}", line(frame)),
+                Output::Json => print_json_line(frame)?,
+                Output::Csv => print_csv_rows([cells(frame)])?,
+                Output::Table => styled_line(&line(frame))?,
             }
         }
     }
@@ -83,14 +83,20 @@ pub(crate) fn line(frame: &Value) -> String {
         "" => String::new(),
         hex => format!("\n                {}", paint(hex, Some(AnsiColor::BrightBlack))),
     };
-    format!("{} {arrow} {:<20} {says}{took}{bytes}", clock(whole(frame, "at")), who(frame))
+    format!("{} {arrow} {:<20} {says}{took}{bytes}", clock(whole(frame, "at")), safe(&who(frame)))
+}
+
+/// One frame as `line` tells it, without colours.
+pub(super) fn plain_line(frame: &Value) -> String {
+    anstream::adapter::strip_str(&line(frame)).to_string()
 }
 
 /// All frames of an exchange, under a heading.
-pub(crate) fn print(exchange: &Value) {
+pub(crate) fn print(exchange: &Value) -> std::io::Result<()> {
     let frames = list(exchange, "frames");
     if !frames.is_empty() {
-        anstream::println!("\nOn the line:");
-        frames.iter().for_each(|frame| anstream::println!("  {}", line(frame)));
+        say!("\nOn the line:")?;
+        frames.iter().try_for_each(|frame| styled_line(&format!("  {}", line(frame))))?;
     }
+    Ok(())
 }

@@ -1,7 +1,7 @@
 use super::{Client, part, text, whole};
 use crate::args::{GatewaysArguments, GatewaysCommand};
 use crate::exit::{ExitReason, failed};
-use crate::output::{date, print_rows};
+use crate::output::{date, print_rows, say};
 use reqwest::Method;
 use serde_json::{Value, json};
 
@@ -16,7 +16,7 @@ pub(crate) async fn run(arguments: GatewaysArguments) -> anyhow::Result<()> {
         }
         GatewaysCommand::Add { name } => {
             client.post("/api/v1/gateways", &json!({ "name": name })).await?;
-            anstream::println!("{name} is there, with an empty draft.");
+            say!("{name} is there, with an empty draft.")?;
             Ok(())
         }
         GatewaysCommand::Remove { name, yes } => {
@@ -24,7 +24,7 @@ pub(crate) async fn run(arguments: GatewaysArguments) -> anyhow::Result<()> {
                 return Err(failed(ExitReason::Failure, format!("this stops {name} and takes it away; say --yes")));
             }
             client.do_it(Method::DELETE, &format!("/api/v1/gateways/{}", part(&name)), None).await?;
-            anstream::println!("{name} has been stopped and taken away.");
+            say!("{name} has been stopped and taken away.")?;
             Ok(())
         }
     }

@@ -1,7 +1,7 @@
 use super::{Client, list, part, text, whole};
 use crate::args::{LinkArguments, Output};
-use crate::output::{count, plain, print_csv, print_table, span, table};
-use comfy_table::{Cell, CellAlignment, Color};
+use crate::output::{cell, count, plain, print_csv, print_json, print_table, say, span, table};
+use comfy_table::{CellAlignment, Color};
 use reqwest::Method;
 use serde_json::{Value, json};
 
@@ -12,7 +12,7 @@ pub(crate) async fn run(arguments: LinkArguments) -> anyhow::Result<()> {
     if arguments.relearn {
         let body = json!({ "device": arguments.device });
         client.do_it(Method::POST, &format!("{path}/relearn"), Some(&body)).await?;
-        anstream::println!("What was learned is tried anew.");
+        say!("What was learned is tried anew.")?;
         return Ok(());
     }
     let statistics = client.get(&format!("{path}/statistics"), &[]).await?;
@@ -22,13 +22,13 @@ pub(crate) async fn run(arguments: LinkArguments) -> anyhow::Result<()> {
     match arguments.of.output {
         Output::Json => {
             let both = json!({ "statistics": statistics, "requests": requests });
-            anstream::println!("{}", serde_json::to_string_pretty(&both)?);
+            print_json(&both)?;
         }
         Output::Csv => print_csv(&REQUESTS, requests.iter().map(|request| request_cells(request)))?,
         Output::Table => {
-            print_counts(&statistics);
-            print_rates(&statistics);
-            print_requests(&requests);
+            print_counts(&statistics)?;
+            print_rates(&statistics)?;
+            print_requests(&requests)?;
         }
     }
     Ok(())
@@ -38,15 +38,15 @@ fn milliseconds(value: Option<&Value>) -> String {
     value.and_then(Value::as_f64).map(|span| format!("{span} ms")).unwrap_or_default()
 }
 
-fn print_counts(statistics: &Value) {
+fn print_counts(statistics: &Value) -> std::io::Result<()> {
     let load = statistics.get("bus_load").and_then(Value::as_f64);
     let load = load.map(|load| format!("line busy {:.1} % of the time, ", load * 100.0)).unwrap_or_default();
-    anstream::println!(
+    say!(
         "{load}{} bytes sent, {} received, {} dropped as late or strange\n",
         whole(statistics, "bytes_sent"),
         whole(statistics, "bytes_received"),
         count(usize::try_from(whole(statistics, "unmatched")).unwrap_or_default(), "frame"),
-    );
+    )?;
     let mut shown =
         table(&["", "requests", "answers", "timeouts", "broken", "refusals", "half within", "99 % within", "longest"]);
     let all = [("all devices", statistics)].into_iter();
@@ -56,28 +56,28 @@ fn print_counts(statistics: &Value) {
             format!("{} × {:02X} {meaning}", whole(one, "count"), whole(one, "code"))
         });
         let times = counts.get("answer_times").unwrap_or(&Value::Null);
-        let number = |key: &str| Cell::new(whole(counts, key)).set_alignment(CellAlignment::Right);
-        let time = |key: &str| Cell::new(milliseconds(times.get(key))).set_alignment(CellAlignment::Right);
+        let number = |key: &str| cell(whole(counts, key)).set_alignment(CellAlignment::Right);
+        let time = |key: &str| cell(milliseconds(times.get(key))).set_alignment(CellAlignment::Right);
         shown.add_row([
-            Cell::new(name),
+            cell(name),
             number("requests"),
             number("answers"),
             number("timeouts"),
             number("malformed"),
-            Cell::new(refusals.collect::<Vec<_>>().join(", ")),
+            cell(refusals.collect::<Vec<_>>().join(", ")),
             time("half_ms"),
             time("most_ms"),
             time("max_ms"),
         ]);
     }
-    print_table(&shown);
+    print_table(&shown)
 }
 
-fn print_rates(statistics: &Value) {
-    anstream::println!();
+fn print_rates(statistics: &Value) -> std::io::Result<()> {
+    say!()?;
     let mut shown = table(&["every", "achieved", "polls", "over a period late"]);
     for rate in list(statistics, "rates") {
-        let right = |text: String| Cell::new(text).set_alignment(CellAlignment::Right);
+        let right = |text: String| cell(text).set_alignment(CellAlignment::Right);
         shown.add_row([
             right(format!("{} ms", whole(rate, "asked_ms"))),
             right(milliseconds(rate.get("achieved_ms"))),
@@ -85,7 +85,7 @@ fn print_rates(statistics: &Value) {
             right(whole(rate, "missed").to_string()),
         ]);
     }
-    print_table(&shown);
+    print_table(&shown)
 }
 
 const REQUESTS: [&str; 7] = ["device", "reads", "from", "to", "every ms", "points", "state"];
@@ -108,27 +108,27 @@ fn state(request: &Value) -> String {
     }
 }
 
-fn print_requests(requests: &[&Value]) {
-    anstream::println!();
+fn print_requests(requests: &[&Value]) -> std::io::Result<()> {
+    say!()?;
     let mut shown = table(&["device", "reads", "from", "to", "every", "points", ""]);
     for request in requests {
-        let right = |key: &str| Cell::new(whole(request, key)).set_alignment(CellAlignment::Right);
+        let right = |key: &str| cell(whole(request, key)).set_alignment(CellAlignment::Right);
         let names: Vec<_> = list(request, "points").iter().map(plain).collect();
         let points = match names.as_slice() {
             [one, two, three, rest @ ..] if rest.len() > 1 => format!("{one} {two} {three} and {} more", rest.len()),
             few => few.join(" "),
         };
-        let state = Cell::new(state(request));
+        let state = cell(state(request));
         let is_bad = !text(request, "bad").is_empty();
         shown.add_row([
-            Cell::new(text(request, "device")),
-            Cell::new(text(request, "table")),
+            cell(text(request, "device")),
+            cell(text(request, "table")),
             right("first"),
             right("last"),
-            Cell::new(format!("{} ms", whole(request, "period_ms"))).set_alignment(CellAlignment::Right),
-            Cell::new(points),
+            cell(format!("{} ms", whole(request, "period_ms"))).set_alignment(CellAlignment::Right),
+            cell(points),
             if is_bad { state.fg(Color::Red) } else { state },
         ]);
     }
-    print_table(&shown);
+    print_table(&shown)
 }

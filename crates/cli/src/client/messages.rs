@@ -1,7 +1,7 @@
 use super::{Client, text, whole};
 use crate::args::{MessagesArguments, Output};
 use crate::exit::{ExitReason, failed};
-use crate::output::{clock, print_rows};
+use crate::output::{clock, print_rows, say};
 use serde_json::Value;
 
 pub(crate) async fn run(arguments: MessagesArguments) -> anyhow::Result<()> {
@@ -29,7 +29,7 @@ pub(super) fn told(messages: &Value, output: Output, nothing: &str) -> anyhow::R
         );
     }
     if all.is_empty() {
-        anstream::println!("{nothing}");
+        say!("{nothing}")?;
     }
     for message in &all {
         let error = text(message, "error");
@@ -38,8 +38,8 @@ pub(super) fn told(messages: &Value, output: Output, nothing: &str) -> anyhow::R
             Some(true) => format!("{} bytes", text(message, "payload").len()),
             _ => format!("{} bytes, not JSON", text(message, "payload").len()),
         };
-        anstream::println!("{}  {}  {note}", clock(whole(message, "at")), text(message, "topic"));
-        text(message, "payload").lines().for_each(|line| anstream::println!("  {line}"));
+        say!("{}  {}  {note}", clock(whole(message, "at")), text(message, "topic"))?;
+        text(message, "payload").lines().try_for_each(|line| say!("  {line}"))?;
     }
     match all.last().map(|last| text(last, "error")) {
         Some(error) if !error.is_empty() => Err(failed(ExitReason::Failure, error)),

@@ -206,7 +206,8 @@ pub(crate) async fn checked(sent: reqwest::Result<Response>, url: &str) -> anyho
     let mistakes = problem.get("problems").and_then(|list| serde_json::from_value(list.clone()).ok());
     let mistakes: Vec<interlex_core::description::Problem> = mistakes.unwrap_or_default();
     let lines: String = mistakes.iter().map(|problem| format!("\n  {problem}")).collect();
-    let frames: String = list(&problem, "frames").iter().map(|frame| format!("\n  {}", frames::line(frame))).collect();
+    let frames: String =
+        list(&problem, "frames").iter().map(|frame| format!("\n  {}", frames::plain_line(frame))).collect();
     Err(failed(reason, format!("{detail}{lines}{frames}")))
 }
 

@@ -1,7 +1,7 @@
 use super::{Client, text};
 use crate::args::ModelsArguments;
 use crate::exit::{ExitReason, failed};
-use crate::output::print_rows;
+use crate::output::{print_rows, print_text};
 
 pub(crate) async fn run(arguments: ModelsArguments) -> anyhow::Result<()> {
     let models = Client::new(&arguments.target)?.get("/api/v1/models", &[]).await?;
@@ -12,7 +12,7 @@ pub(crate) async fn run(arguments: ModelsArguments) -> anyhow::Result<()> {
         let model = model.ok_or_else(|| {
             failed(ExitReason::Failure, format!("there is no model {name:?}; expected one of {}", names()))
         })?;
-        anstream::print!("{}", text(model, "text"));
+        print_text(text(model, "text"))?;
         return Ok(());
     }
     let rows = all.iter().map(|model| {

@@ -2,7 +2,7 @@ use super::sign_in::read_password;
 use super::{Client, part, text, whole};
 use crate::args::{PeopleArguments, PeopleCommand, RoleWord, TokensArguments, TokensCommand};
 use crate::exit::{ExitReason, failed};
-use crate::output::{date, print_rows};
+use crate::output::{date, print_rows, say};
 use clap::ValueEnum;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -23,23 +23,23 @@ pub(crate) async fn run(arguments: PeopleArguments) -> anyhow::Result<()> {
         PeopleCommand::Add { name, role, password_stdin } => {
             let body = json!({ "name": name, "role": word(role), "password": read_password(password_stdin)? });
             client.do_it(Method::POST, "/api/v1/people", Some(&body)).await?;
-            anstream::println!("{name} can sign in as {}.", word(role));
+            say!("{name} can sign in as {}.", word(role))?;
         }
         PeopleCommand::Role { name, role } => {
             client.do_it(Method::PATCH, &of(&name), Some(&json!({ "role": word(role) }))).await?;
-            anstream::println!("{name} is {} now.", word(role));
+            say!("{name} is {} now.", word(role))?;
         }
         PeopleCommand::Password { name, password_stdin } => {
             let body = json!({ "password": read_password(password_stdin)? });
             client.do_it(Method::PATCH, &of(&name), Some(&body)).await?;
-            anstream::println!("{name} has another password and is signed out everywhere.");
+            say!("{name} has another password and is signed out everywhere.")?;
         }
         PeopleCommand::Remove { name, yes } => {
             if !yes {
                 return Err(failed(ExitReason::Failure, format!("this takes {name} away; say --yes")));
             }
             client.do_it(Method::DELETE, &of(&name), None).await?;
-            anstream::println!("{name} can sign in no more.");
+            say!("{name} can sign in no more.")?;
         }
     }
     Ok(())
@@ -69,7 +69,7 @@ pub(crate) async fn tokens(arguments: TokensArguments) -> anyhow::Result<()> {
         }
         TokensCommand::Remove { id } => {
             client.do_it(Method::DELETE, &format!("/api/v1/tokens/{}", part(&id)), None).await?;
-            anstream::println!("Token {id} is good for nothing any more.");
+            say!("Token {id} is good for nothing any more.")?;
             Ok(())
         }
     }

@@ -1,6 +1,6 @@
 use super::{Client, text, whole};
 use crate::args::{Output, PointsArguments, SortKey};
-use crate::output::{plain, print_csv, print_table, span, table, with_unit};
+use crate::output::{cell, plain, print_csv, print_json, print_table, say, span, table, with_unit};
 use comfy_table::{Cell, CellAlignment, Color};
 use serde_json::Value;
 
@@ -18,15 +18,15 @@ pub(crate) async fn run(arguments: PointsArguments) -> anyhow::Result<()> {
     let mut points: Vec<Value> = points.as_array().cloned().unwrap_or_default();
     sort(&mut points, arguments.sort);
     match arguments.output {
-        Output::Json => anstream::println!("{}", serde_json::to_string_pretty(&points)?),
+        Output::Json => print_json(&points)?,
         Output::Csv => print_csv(&CSV_HEADER, points.iter().map(csv_row))?,
-        Output::Table if points.is_empty() => anstream::println!("No points match."),
+        Output::Table if points.is_empty() => say!("No points match.")?,
         Output::Table => {
             let mut shown = table(&HEADER);
             points.iter().for_each(|point| {
                 shown.add_row(row(point, now));
             });
-            print_table(&shown);
+            print_table(&shown)?;
         }
     }
     Ok(())
@@ -66,20 +66,20 @@ fn sort(points: &mut [Value], key: SortKey) {
 pub(crate) fn row(point: &Value, now: i64) -> Vec<Cell> {
     let quality = text(point, "quality");
     let quality_cell = match (quality, point.get("reason").and_then(Value::as_str)) {
-        ("bad", Some(reason)) => Cell::new(format!("bad: {reason}")).fg(Color::Red),
-        (_, Some(reason)) => Cell::new(format!("{quality}: {reason}")).fg(Color::Yellow),
-        (_, None) => Cell::new(quality),
+        ("bad", Some(reason)) => cell(format!("bad: {reason}")).fg(Color::Red),
+        (_, Some(reason)) => cell(format!("{quality}: {reason}")).fg(Color::Yellow),
+        (_, None) => cell(quality),
     };
     let never = whole(point, "value_at") == 0;
     let age = if never { "-".to_owned() } else { span(now - whole(point, "value_at")) };
     vec![
-        Cell::new(text(point, "device")),
-        Cell::new(text(point, "name")),
-        Cell::new(value_of(point)).set_alignment(CellAlignment::Right),
+        cell(text(point, "device")),
+        cell(text(point, "name")),
+        cell(value_of(point)).set_alignment(CellAlignment::Right),
         quality_cell,
-        Cell::new(age).set_alignment(CellAlignment::Right),
-        Cell::new(plain(point.get("raw").unwrap_or(&Value::Null))).set_alignment(CellAlignment::Right),
-        Cell::new(text(point, "address")),
+        cell(age).set_alignment(CellAlignment::Right),
+        cell(plain(point.get("raw").unwrap_or(&Value::Null))).set_alignment(CellAlignment::Right),
+        cell(text(point, "address")),
     ]
 }
 

@@ -1,5 +1,6 @@
 use super::{Remembered, checked, http, remembered_path, text};
 use crate::args::SignInArguments;
+use crate::output::say;
 use crate::serve::make_private;
 use anyhow::Context;
 use serde_json::{Value, json};
@@ -27,7 +28,7 @@ pub(crate) async fn run(arguments: SignInArguments) -> anyhow::Result<()> {
     let file = std::fs::OpenOptions::new().create(true).write(true).truncate(true).mode(0o600).open(&path);
     let mut file = file.with_context(|| format!("writing {}", path.display()))?;
     file.write_all(toml::to_string(&remembered)?.as_bytes())?;
-    anstream::println!("Signed in to {url} as {name}.");
+    say!("Signed in to {url} as {name}.")?;
     Ok(())
 }
 

@@ -1,15 +1,14 @@
 use super::{Client, list, text, whole};
 use crate::args::{Output, StatusArguments};
-use crate::output::{count, print_csv, print_table, span, state_cell, table};
-use comfy_table::Cell;
+use crate::output::{cell, count, print_csv, print_json, print_table, say, span, state_cell, table};
 use serde_json::Value;
 
 pub(crate) async fn run(arguments: StatusArguments) -> anyhow::Result<()> {
     let status = Client::new(&arguments.target)?.get("/api/v1/status", &[]).await?;
     match arguments.output {
-        Output::Json => anstream::println!("{}", serde_json::to_string_pretty(&status)?),
+        Output::Json => print_json(&status)?,
         Output::Csv => print_csv(&HEADER, rows(&status).into_iter().map(Row::cells))?,
-        Output::Table => print(&status),
+        Output::Table => print(&status)?,
     }
     Ok(())
 }
@@ -130,17 +129,17 @@ fn error(object: &Value, now: i64) -> String {
     }
 }
 
-fn print(status: &Value) {
+fn print(status: &Value) -> std::io::Result<()> {
     let rows = rows(status);
     if rows.iter().all(|row| row.what == "database") {
-        anstream::println!("No gateway runs. Apply a description: interlex config apply DIR --activate --note TEXT\n");
+        say!("No gateway runs. Apply a description: interlex config apply DIR --activate --note TEXT\n")?;
     }
     let mut shown = table(&HEADER);
     for row in rows {
         let name = format!("{}{}", "  ".repeat(row.depth), row.name);
-        let cells = [row.what, &name].map(Cell::new).into_iter();
-        let rest = [&row.since, &row.activity, &row.error].map(Cell::new);
+        let cells = [row.what, &name].map(cell).into_iter();
+        let rest = [&row.since, &row.activity, &row.error].map(cell);
         shown.add_row(cells.chain([state_cell(&row.state)]).chain(rest));
     }
-    print_table(&shown);
+    print_table(&shown)
 }

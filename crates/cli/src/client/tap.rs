@@ -1,7 +1,7 @@
 use super::{Client, list, text, whole};
 use crate::args::{Output, TapArguments};
 use crate::exit::{ExitReason, failed};
-use crate::output::{clock, plain, print_csv, span, with_unit};
+use crate::output::{clock, plain, print_csv, print_csv_rows, print_json_line, safe, say, span, with_unit};
 use futures_util::StreamExt;
 use serde_json::Value;
 use std::pin::pin;
@@ -18,9 +18,9 @@ pub(crate) async fn run(arguments: TapArguments) -> anyhow::Result<()> {
             return Err(failed(ExitReason::Failure, format!("the broker is away: {}", plain(&message))));
         }
         match arguments.output {
-            Output::Json => anstream::println!("{message}"),
-            Output::Csv => print_csv_rows(&message, messages == 0)?,
-            Output::Table => print(&message),
+            Output::Json => print_json_line(&message)?,
+            Output::Csv => print_metrics(&message, messages == 0)?,
+            Output::Table => print(&message)?,
         }
         messages += 1;
         if arguments.count.is_some_and(|count| messages >= count) {
@@ -31,20 +31,22 @@ pub(crate) async fn run(arguments: TapArguments) -> anyhow::Result<()> {
 }
 
 /// A head line per message, a line per metric.
-fn print(message: &Value) {
+fn print(message: &Value) -> std::io::Result<()> {
     let seq = message.get("seq").and_then(Value::as_u64).map(|seq| format!("  seq {seq}")).unwrap_or_default();
-    let (at, topic) = (whole(message, "at"), text(message, "topic"));
-    anstream::println!("{}  {}{seq}  {} bytes", clock(at), topic, whole(message, "bytes"));
+    let (at, topic) = (whole(message, "at"), safe(text(message, "topic")));
+    say!("{}  {}{seq}  {} bytes", clock(at), topic, whole(message, "bytes"))?;
     if let Some(error) = message.get("error").and_then(Value::as_str) {
-        anstream::println!("  broken: {error}");
+        say!("  broken: {error}")?;
     }
     for line in text(message, "text").lines() {
-        anstream::println!("  {line}");
+        say!("  {line}")?;
     }
     let metrics = list(message, "metrics");
-    let widest = metrics.iter().map(|metric| text(metric, "name").chars().count()).max().unwrap_or(0);
+    let name = |metric| safe(text(metric, "name"));
+    let widest = metrics.iter().map(|metric| name(metric).chars().count()).max().unwrap_or(0);
     for metric in metrics {
         let value = with_unit(metric.get("value").unwrap_or(&Value::Null), text(metric, "unit"), None);
+        let value = safe(&value);
         let age = metric.get("timestamp").and_then(Value::as_i64).map(|arose| span(at - arose)).unwrap_or_default();
         let mut notes = vec![text(metric, "data_type").to_owned()];
         match metric.get("quality").and_then(Value::as_i64) {
@@ -55,23 +57,19 @@ fn print(message: &Value) {
         if metric.get("historical").and_then(Value::as_bool).unwrap_or(false) {
             notes.push("historical".to_owned());
         }
-        anstream::println!("  {:<widest$}  {value:>16}  age {age:>6}  {}", text(metric, "name"), notes.join(" "));
+        say!("  {:<widest$}  {value:>16}  age {age:>6}  {}", name(metric), notes.join(" "))?;
     }
+    Ok(())
 }
 
 const HEADER: [&str; 8] = ["at", "topic", "type", "seq", "metric", "value", "timestamp", "historical"];
 
-fn print_csv_rows(message: &Value, with_header: bool) -> anyhow::Result<()> {
+fn print_metrics(message: &Value, with_header: bool) -> anyhow::Result<()> {
     let of_message = |key| message.get(key).map(plain).unwrap_or_default();
     let rows = list(message, "metrics").iter().map(|metric| {
         let of_metric = |key| metric.get(key).map(plain).unwrap_or_default();
         let head = ["at", "topic", "type", "seq"].map(of_message);
         head.into_iter().chain(["name", "value", "timestamp", "historical"].map(of_metric)).collect()
     });
-    if with_header {
-        return print_csv(&HEADER, rows);
-    }
-    let mut writer = csv::Writer::from_writer(anstream::stdout());
-    rows.collect::<Vec<Vec<String>>>().into_iter().try_for_each(|row| writer.write_record(row))?;
-    Ok(writer.flush()?)
+    if with_header { print_csv(&HEADER, rows) } else { print_csv_rows(rows) }
 }

@@ -1,8 +1,11 @@
 use super::{Client, frames, list, part, text, whole, write};
 use crate::args::{Output, TrialArguments, TrialCommand};
 use crate::exit::{ExitReason, failed};
-use crate::output::{count, plain, print_csv, print_rows, print_table, span, table, with_unit};
-use comfy_table::{Cell, CellAlignment};
+use crate::output::{
+    cell, count, plain, print_csv, print_json, print_json_line, print_rows, print_table, print_text, say, span, table,
+    with_unit,
+};
+use comfy_table::CellAlignment;
 use futures_util::StreamExt;
 use indicatif::ProgressBar;
 use serde_json::{Value, json};
@@ -61,9 +64,9 @@ impl Trial {
         let request = json!({ "link": link, "device": device, "point": point, "neighbours": true, "expected": expect });
         let reading = self.client.post(&self.path, &request).await?;
         match self.output {
-            Output::Json => anstream::println!("{}", serde_json::to_string_pretty(&reading)?),
+            Output::Json => print_json(&reading)?,
             Output::Csv => print_csv(&HEADER, list(&reading, "alternatives").iter().map(cells))?,
-            Output::Table => print(&reading),
+            Output::Table => print(&reading)?,
         }
         Ok(())
     }
@@ -144,7 +147,7 @@ impl Trial {
         });
         print_rows(self.output, &["id", "name", "value"], rows.collect(), &identity, "It says nothing about itself.")?;
         if self.output == Output::Table {
-            frames::print(&identity);
+            frames::print(&identity)?;
         }
         Ok(())
     }
@@ -154,7 +157,7 @@ impl Trial {
         let request = json!({ "link": link, "device": device, "rate": rate });
         let offer = self.client.post(&format!("{}/sunspec", self.path), &request).await?;
         if self.output == Output::Csv {
-            anstream::print!("{}", text(&offer, "text"));
+            print_text(text(&offer, "text"))?;
             return Ok(());
         }
         let rows = list(&offer, "models").iter().map(|model| {
@@ -164,7 +167,7 @@ impl Trial {
         });
         print_rows(self.output, &["model", "title", "address", "registers", "points"], rows.collect(), &offer, "")?;
         if self.output == Output::Table {
-            anstream::println!("\nWith --output csv, its points are a list for: interlex draft import DEVICE FILE");
+            say!("\nWith --output csv, its points are a list for: interlex draft import DEVICE FILE")?;
         }
         Ok(())
     }
@@ -176,28 +179,27 @@ impl Trial {
         while let Some(event) = events.next().await {
             let event = event?;
             if self.output == Output::Json && text(&event, "kind") != "progress" {
-                anstream::println!("{event}");
+                print_json_line(&event)?;
             }
-            let say = |line: String| {
-                if self.output != Output::Json {
-                    bar.suspend(|| anstream::println!("{line}"));
-                }
+            let found = |line: String| match self.output {
+                Output::Json => Ok(()),
+                Output::Table | Output::Csv => bar.suspend(|| say!("{line}")),
             };
             match text(&event, "kind") {
                 "progress" => {
                     bar.set_length(u64::try_from(whole(&event, "total")).unwrap_or_default());
                     bar.set_position(u64::try_from(whole(&event, "done")).unwrap_or_default());
                 }
-                "unit" => say(format!("unit {:>3}   {}", whole(&event, "unit"), text(&event, "said"))),
+                "unit" => found(format!("unit {:>3}   {}", whole(&event, "unit"), text(&event, "said")))?,
                 "range" => {
                     let (first, last) = (whole(&event, "first"), whole(&event, "last"));
-                    say(format!("{first} to {last}   {} there", last - first + 1));
+                    found(format!("{first} to {last}   {} there", last - first + 1))?;
                 }
                 "failed" => return Err(failed(ExitReason::Failure, text(&event, "why").to_owned())),
-                _ => say(format!(
+                _ => found(format!(
                     "done, with {}",
                     count(usize::try_from(whole(&event, "requests")).unwrap_or_default(), "request")
-                )),
+                ))?,
             }
         }
         bar.finish_and_clear();
@@ -221,17 +223,17 @@ fn cells(alternative: &Value) -> Vec<String> {
     HEADER.map(|key| alternative.get(key).filter(|value| !value.is_null()).map(plain).unwrap_or_default()).into()
 }
 
-fn print(reading: &Value) {
+fn print(reading: &Value) -> std::io::Result<()> {
     let value = with_unit(reading.get("value").unwrap_or(&Value::Null), text(reading, "unit"), None);
     let registers: Vec<_> = list(reading, "registers").iter().map(plain).collect();
     let took = reading.get("answer_ms").and_then(Value::as_f64).unwrap_or_default();
-    anstream::println!("{} = {value}   registers {}   {took:.1} ms", text(reading, "address"), registers.join(" "));
-    frames::print(reading);
+    say!("{} = {value}   registers {}   {took:.1} ms", text(reading, "address"), registers.join(" "))?;
+    frames::print(reading)?;
     let alternatives = list(reading, "alternatives");
     if alternatives.is_empty() {
-        return;
+        return Ok(());
     }
-    anstream::println!("\nRead otherwise, and one address off:");
+    say!("\nRead otherwise, and one address off:")?;
     let mut shown = table(&["", "address", "type", "order", "value", "× scale"]);
     for alternative in alternatives {
         let scale = alternative.get("scale").and_then(Value::as_f64);
@@ -239,13 +241,13 @@ fn print(reading: &Value) {
         let scale = scale.map(|scale| format!("× {scale}")).unwrap_or_default();
         let value = plain(alternative.get("value").unwrap_or(&Value::Null));
         shown.add_row([
-            Cell::new(mark),
-            Cell::new(text(alternative, "address")),
-            Cell::new(text(alternative, "type")),
-            Cell::new(text(alternative, "order")),
-            Cell::new(value).set_alignment(CellAlignment::Right),
-            Cell::new(scale),
+            cell(mark),
+            cell(text(alternative, "address")),
+            cell(text(alternative, "type")),
+            cell(text(alternative, "order")),
+            cell(value).set_alignment(CellAlignment::Right),
+            cell(scale),
         ]);
     }
-    print_table(&shown);
+    print_table(&shown)
 }

@@ -1,11 +1,11 @@
 use super::{Client, list, points, text, whole};
 use crate::args::{Output, WatchArguments};
 use crate::exit::{ExitReason, failed};
-use crate::output::{clock, table};
+use crate::output::{clock, count, print_csv_rows, print_json_line, say, styled_line, table};
 use futures_util::StreamExt;
 use serde_json::{Map, Value};
 use std::collections::HashMap;
-use std::io::IsTerminal;
+use std::io::{IsTerminal, Write};
 use std::pin::pin;
 
 pub(crate) async fn run(arguments: WatchArguments) -> anyhow::Result<()> {
@@ -27,9 +27,9 @@ pub(crate) async fn run(arguments: WatchArguments) -> anyhow::Result<()> {
         }
         let changed = table.take(&frame);
         match arguments.output {
-            Output::Table if draws => table.draw(whole(&frame, "at")),
-            Output::Json => changed.iter().for_each(|point| anstream::println!("{point}")),
-            Output::Table | Output::Csv => changed.iter().for_each(|point| print_line(point, arguments.output)),
+            Output::Table if draws => table.draw(whole(&frame, "at"))?,
+            Output::Json => changed.iter().try_for_each(|point| print_json_line(point))?,
+            Output::Table | Output::Csv => changed.iter().try_for_each(|point| print_line(point, arguments.output))?,
         }
         updates += 1;
         if arguments.count.is_some_and(|count| updates >= count) {
@@ -63,30 +63,31 @@ impl Watched {
         changed
     }
 
-    fn draw(&self, now: i64) {
+    fn draw(&self, now: i64) -> std::io::Result<()> {
         let mut shown = table(&points::HEADER);
         for row in &self.rows {
             shown.add_row(points::row(row, now));
         }
         // Home, draw over, clear what is left below: no flicker.
-        anstream::print!("\x1b[H");
-        anstream::println!("{} points at {}   Ctrl-C ends\x1b[K\n", self.rows.len(), clock(now));
+        let count = count(self.rows.len(), "point");
+        styled_line(&format!("\x1b[H{count} at {}   Ctrl-C ends\x1b[K\n\x1b[K", clock(now)))?;
         for line in shown.lines() {
-            anstream::println!("{line}\x1b[K");
+            styled_line(&format!("{line}\x1b[K"))?;
         }
-        anstream::print!("\x1b[J");
+        write!(anstream::stdout(), "\x1b[J")
     }
 }
 
-fn print_line(point: &Value, output: Output) {
+fn print_line(point: &Value, output: Output) -> anyhow::Result<()> {
     let at = whole(point, "gateway_at");
     let value = points::value_of(point);
     let reason = point.get("reason").and_then(Value::as_str).map(|reason| format!(": {reason}")).unwrap_or_default();
     let quality = format!("{}{reason}", text(point, "quality"));
     match output {
-        Output::Csv => anstream::println!("{at},{},{value},{quality}", text(point, "id")),
+        Output::Csv => print_csv_rows([vec![at.to_string(), text(point, "id").to_owned(), value, quality]])?,
         Output::Table | Output::Json => {
-            anstream::println!("{}  {:<40} {value:>16}  {quality}", clock(at), text(point, "id"));
+            say!("{}  {:<40} {value:>16}  {quality}", clock(at), text(point, "id"))?;
         }
     }
+    Ok(())
 }

@@ -1,7 +1,7 @@
 use super::{Client, frames, part, text};
 use crate::args::{Output, WriteArguments};
 use crate::exit::{ExitReason, failed};
-use crate::output::{plain, with_unit};
+use crate::output::{plain, print_json, say, with_unit};
 use serde_json::{Value, json};
 
 pub(crate) async fn run(arguments: WriteArguments) -> anyhow::Result<()> {
@@ -19,7 +19,7 @@ pub(crate) fn told(outcome: &Value, output: Output) -> anyhow::Result<()> {
     let now = with_unit(field("value"), text(outcome, "unit"), None);
     let written = plain(field("written"));
     if output == Output::Json {
-        anstream::println!("{}", serde_json::to_string_pretty(outcome)?);
+        print_json(outcome)?;
     }
     let address = text(outcome, "address");
     let error = match (field("confirmed").as_bool(), field("read_back_error").as_str()) {
@@ -34,12 +34,10 @@ pub(crate) fn told(outcome: &Value, output: Output) -> anyhow::Result<()> {
     if output != Output::Json {
         let took = field("answer_ms").as_f64().unwrap_or_default();
         match field("confirmed").as_bool() {
-            Some(_) => {
-                anstream::println!("{address} = {now}, raw {written}   {}   {took:.1} ms", text(outcome, "words"))
-            }
-            None => anstream::println!("raw {written} sent to all units; nobody answers that"),
+            Some(_) => say!("{address} = {now}, raw {written}   {}   {took:.1} ms", text(outcome, "words"))?,
+            None => say!("raw {written} sent to all units; nobody answers that")?,
         }
-        frames::print(outcome);
+        frames::print(outcome)?;
     }
     Ok(())
 }
