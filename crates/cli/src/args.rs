@@ -711,4 +711,7 @@ pub(crate) struct LinkArguments {
     /// Try anew what was learned about bad addresses: of the device, or of all
     #[arg(long)]
     pub(crate) relearn: bool,
+    /// Count from nothing on again
+    #[arg(long, conflicts_with = "relearn")]
+    pub(crate) reset: bool,
 }

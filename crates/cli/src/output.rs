@@ -2,7 +2,7 @@
 //! terminal would take for a command is shown as its code.
 
 use crate::args::Output;
-use comfy_table::{Cell, Color, ContentArrangement, Table, presets};
+use comfy_table::{Cell, Color, ColumnConstraint, ContentArrangement, Table, Width, presets};
 use jiff::{Timestamp, tz::TimeZone};
 use serde::Serialize;
 use serde_json::Value;
@@ -101,9 +101,33 @@ pub(crate) fn paint(text: &str, color: Option<anstyle::AnsiColor>) -> String {
     format!("{style}{}{style:#}", safe(text))
 }
 
-/// Prints a table without the spaces that its last column ends with.
-pub(crate) fn print_table(table: &Table) -> std::io::Result<()> {
+/// Words up to this long are not broken to fit a narrow terminal.
+const WHOLE_WORD: usize = 16;
+
+/// Prints a table without the spaces that its last column ends with. On a narrow terminal cells are wrapped between words.
+pub(crate) fn print_table(mut table: Table) -> std::io::Result<()> {
+    for (index, word) in longest_words(&table).into_iter().enumerate() {
+        if let (Some(column), Ok(width)) = (table.column_mut(index), u16::try_from(word.min(WHOLE_WORD))) {
+            let padding = column.padding_width();
+            column.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(width + padding)));
+        }
+    }
     table.lines().try_for_each(|line| styled_line(line.trim_end()))
+}
+
+fn longest_words(table: &Table) -> Vec<usize> {
+    let mut longest = Vec::new();
+    for row in table.header().into_iter().chain(table.row_iter()) {
+        for (index, cell) in row.cell_iter().enumerate() {
+            let content = cell.content();
+            let words = content.split(' ').map(|word| word.chars().count()).max().unwrap_or(0);
+            match longest.get_mut(index) {
+                Some(known) => *known = words.max(*known),
+                None => longest.push(words),
+            }
+        }
+    }
+    longest
 }
 
 /// Writes rows as CSV to standard output, under a header.
@@ -180,7 +204,7 @@ pub(crate) fn print_rows(
             rows.into_iter().for_each(|row| {
                 shown.add_row(row.into_iter().map(cell));
             });
-            print_table(&shown)?;
+            print_table(shown)?;
         }
     }
     Ok(())

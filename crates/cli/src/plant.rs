@@ -74,7 +74,7 @@ fn print_map(output: Output) -> anyhow::Result<()> {
             rows.for_each(|row| {
                 map.add_row(row);
             });
-            print_table(&map)?;
+            print_table(map)?;
             Ok(())
         }
     }

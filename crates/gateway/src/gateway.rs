@@ -212,7 +212,16 @@ impl Running {
         written.inspect_err(|error| tracing::error!(link, %error, "the recording cannot be written")).ok()
     }
 
-    /// What a link counted since it runs.
+    /// Lets a link count from nothing on again. `false` when it does not run.
+    #[must_use]
+    pub fn reset_statistics(&self, link: &str) -> bool {
+        let Some(running) = self.link(link) else { return false };
+        let now = tokio::time::Instant::now().into_std();
+        running.shown.statistics.lock().reset((now, wall_clock()));
+        true
+    }
+
+    /// What a link counted since it runs, or since its counters were reset.
     #[must_use]
     pub fn statistics(&self, link: &str) -> Option<LinkStatistics> {
         let running = self.link(link)?;

@@ -81,6 +81,22 @@ pub(crate) async fn statistics(
     running(&app, &gateway, &link)?.statistics(&link).map(Json).ok_or_else(|| unknown(&gateway, &link))
 }
 
+/// Lets a link and its devices count from nothing on again.
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/links/{link}/statistics/reset", operation_id = "reset_link_statistics",
+    tag = "watch", extensions(("x-role" = json!("engineer"))), params(("gateway" = String, Path), ("link" = String, Path)), responses(
+    (status = 204), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
+pub(crate) async fn reset_statistics(
+    State(app): State<Arc<App>>,
+    Engineer(author): Engineer,
+    Path((gateway, link)): Path<(String, String)>,
+) -> Result<StatusCode, ApiError> {
+    if !running(&app, &gateway, &link)?.reset_statistics(&link) {
+        return Err(unknown(&gateway, &link));
+    }
+    app.audit(AuditEntry { action: "reset-statistics", detail: &link, gateway: &gateway, ..author.entry() }).await;
+    Ok(StatusCode::NO_CONTENT)
+}
+
 /// The requests that a link sends: as planned, and the parts that refusals and silences made of them.
 #[utoipa::path(get, path = "/api/v1/gateways/{gateway}/links/{link}/requests", operation_id = "link_requests", tag = "watch",
     extensions(("x-role" = json!("viewer"))), params(("gateway" = String, Path), ("link" = String, Path)), responses(

@@ -76,6 +76,7 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(links::statistics))
         .routes(routes!(links::requests))
         .routes(routes!(links::relearn))
+        .routes(routes!(links::reset_statistics))
         .routes(routes!(uplinks::buffer))
         .routes(routes!(uplinks::purge))
         .routes(routes!(uplinks::published))

@@ -71,7 +71,7 @@ function Running({ gateway, device, link }: { gateway: string; device: string; l
     <>
       {counts ? (
         <section aria-label="What became of its requests" className="grid gap-3">
-          <Counts of={counts} />
+          <Counts of={counts} lately={counts.lately} minutes={statistics.data.lately_minutes} since={statistics.data.since} />
           <Histogram of={counts.answer_times} label="Answer times of the device" />
           <Link to={framesOf(gateway, link, device)} className="text-sm text-act underline">
             Its frames

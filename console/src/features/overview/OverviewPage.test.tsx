@@ -46,7 +46,7 @@ function status(change: (status: Status) => void = () => {}): Status {
     host_in_doubt: false,
     buffer: {
       waiting: 2,
-      durable: 0,
+      unsettled: 0, durable: 0,
       bytes: 0,
       lost: 0,
       is_full: false,

@@ -55,7 +55,14 @@ async fn list_all(arguments: &BufferArguments) -> anyhow::Result<()> {
         "lost",
         "delivered",
     ];
-    print_rows(arguments.output, &header, rows, &Value::Array(kept), "No uplink runs.")?;
+    let is_one = list(&status, "gateways").len() < 2;
+    if arguments.output == Output::Table && is_one {
+        // The column would say the same in every row.
+        rows.iter_mut().for_each(|row: &mut Vec<String>| drop(row.remove(0)));
+        print_rows(arguments.output, &header[1..], rows, &Value::Array(kept), "No uplink runs.")?;
+    } else {
+        print_rows(arguments.output, &header, rows, &Value::Array(kept), "No uplink runs.")?;
+    }
     if arguments.output == Output::Table {
         told.iter().try_for_each(|sentence| say!("\n{sentence}"))?;
     }

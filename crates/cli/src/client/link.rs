@@ -1,6 +1,6 @@
 use super::{Client, list, part, text, whole};
 use crate::args::{LinkArguments, Output};
-use crate::output::{cell, count, plain, print_csv, print_json, print_table, say, span, table};
+use crate::output::{cell, count, date, plain, print_csv, print_json, print_table, say, span, table};
 use comfy_table::{CellAlignment, Color};
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -13,6 +13,11 @@ pub(crate) async fn run(arguments: LinkArguments) -> anyhow::Result<()> {
         let body = json!({ "device": arguments.device });
         client.do_it(Method::POST, &format!("{path}/relearn"), Some(&body)).await?;
         say!("What was learned is tried anew.")?;
+        return Ok(());
+    }
+    if arguments.reset {
+        client.do_it(Method::POST, &format!("{path}/statistics/reset"), None).await?;
+        say!("It counts from nothing on again.")?;
         return Ok(());
     }
     let statistics = client.get(&format!("{path}/statistics"), &[]).await?;
@@ -35,26 +40,44 @@ pub(crate) async fn run(arguments: LinkArguments) -> anyhow::Result<()> {
 }
 
 fn milliseconds(value: Option<&Value>) -> String {
-    value.and_then(Value::as_f64).map(|span| format!("{span} ms")).unwrap_or_default()
+    let shown = |span: f64| if span >= 10.0 { format!("{span:.0} ms") } else { format!("{span} ms") };
+    value.and_then(Value::as_f64).map(shown).unwrap_or_default()
 }
 
 fn print_counts(statistics: &Value) -> std::io::Result<()> {
-    let load = statistics.get("bus_load").and_then(Value::as_f64);
-    let load = load.map(|load| format!("line busy {:.1} % of the time, ", load * 100.0)).unwrap_or_default();
-    say!(
-        "{load}{} bytes sent, {} received, {} dropped as late or strange\n",
-        whole(statistics, "bytes_sent"),
-        whole(statistics, "bytes_received"),
-        count(usize::try_from(whole(statistics, "unmatched")).unwrap_or_default(), "frame"),
-    )?;
-    let mut shown =
-        table(&["", "requests", "answers", "timeouts", "broken", "refusals", "half within", "99 % within", "longest"]);
+    let number = |key| usize::try_from(whole(statistics, key)).unwrap_or_default();
+    if let Some(load) = statistics.get("bus_load").and_then(Value::as_f64) {
+        say!("The line is busy {:.1} % of the time.", load * 100.0)?;
+    }
+    say!("{} bytes sent, {} received.", number("bytes_sent"), number("bytes_received"))?;
+    let strange = [
+        ("late", "answer that came late", "answers that came late"),
+        ("wrong_unit", "answer of another unit", "answers of other units"),
+        ("unmatched", "frame that answers nothing", "frames that answer nothing"),
+        ("noise_bytes", "byte of noise", "bytes of noise"),
+    ];
+    let strange = strange.iter().filter(|(key, ..)| number(key) > 0).map(|(key, one, many)| {
+        let word = if number(key) == 1 { one } else { many };
+        format!("{} {word}", number(key))
+    });
+    let strange: Vec<_> = strange.collect();
+    if !strange.is_empty() {
+        say!("Dropped: {}.", strange.join(", "))?;
+    }
+    say!("\nSince {}:", date(whole(statistics, "since")))?;
+    print_spans(statistics, None)?;
+    say!("\nIn the last {}:", count(number("lately_minutes"), "minute"))?;
+    print_spans(statistics, Some("lately"))
+}
+
+/// A row for the link, and one for every device: of all time, or of a part that `key` names.
+fn print_spans(statistics: &Value, key: Option<&str>) -> std::io::Result<()> {
+    let of_span = |counts: &'_ Value| key.map_or_else(|| counts.clone(), |key| counts[key].clone());
     let all = [("all devices", statistics)].into_iter();
-    for (name, counts) in all.chain(list(statistics, "devices").iter().map(|device| (text(device, "name"), device))) {
-        let refusals = list(counts, "exceptions").iter().map(|one| {
-            let meaning = text(one, "meaning").split(", ").nth(1).unwrap_or_default();
-            format!("{} × {:02X} {meaning}", whole(one, "count"), whole(one, "code"))
-        });
+    let devices = list(statistics, "devices").iter().map(|device| (text(device, "name"), device));
+    let rows: Vec<_> = all.chain(devices).map(|(name, counts)| (name, of_span(counts))).collect();
+    let mut shown = table(&["", "requests", "answers", "timeouts", "garbled", "broken", "half", "99 %", "longest"]);
+    for (name, counts) in &rows {
         let times = counts.get("answer_times").unwrap_or(&Value::Null);
         let number = |key: &str| cell(whole(counts, key)).set_alignment(CellAlignment::Right);
         let time = |key: &str| cell(milliseconds(times.get(key))).set_alignment(CellAlignment::Right);
@@ -63,14 +86,20 @@ fn print_counts(statistics: &Value) -> std::io::Result<()> {
             number("requests"),
             number("answers"),
             number("timeouts"),
+            number("garbled"),
             number("malformed"),
-            cell(refusals.collect::<Vec<_>>().join(", ")),
             time("half_ms"),
             time("most_ms"),
             time("max_ms"),
         ]);
     }
-    print_table(&shown)
+    print_table(shown)?;
+    for (name, counts) in rows.iter().skip(1) {
+        for refusal in list(counts, "exceptions") {
+            say!("{name} refused {} times: {}", whole(refusal, "count"), text(refusal, "meaning"))?;
+        }
+    }
+    Ok(())
 }
 
 fn print_rates(statistics: &Value) -> std::io::Result<()> {
@@ -85,7 +114,7 @@ fn print_rates(statistics: &Value) -> std::io::Result<()> {
             right(whole(rate, "missed").to_string()),
         ]);
     }
-    print_table(&shown)
+    print_table(shown)
 }
 
 const REQUESTS: [&str; 7] = ["device", "reads", "from", "to", "every ms", "points", "state"];
@@ -130,5 +159,5 @@ fn print_requests(requests: &[&Value]) -> std::io::Result<()> {
             if is_bad { state.fg(Color::Red) } else { state },
         ]);
     }
-    print_table(&shown)
+    print_table(shown)
 }

@@ -26,7 +26,7 @@ pub(crate) async fn run(arguments: PointsArguments) -> anyhow::Result<()> {
             points.iter().for_each(|point| {
                 shown.add_row(row(point, now));
             });
-            print_table(&shown)?;
+            print_table(shown)?;
         }
     }
     Ok(())

@@ -136,10 +136,11 @@ fn print(status: &Value) -> std::io::Result<()> {
     }
     let mut shown = table(&HEADER);
     for row in rows {
-        let name = format!("{}{}", "  ".repeat(row.depth), row.name);
+        // Spaces that do not break keep the depth when a name is wrapped.
+        let name = format!("{}{}", "\u{a0}\u{a0}".repeat(row.depth), row.name);
         let cells = [row.what, &name].map(cell).into_iter();
         let rest = [&row.since, &row.activity, &row.error].map(cell);
         shown.add_row(cells.chain([state_cell(&row.state)]).chain(rest));
     }
-    print_table(&shown)
+    print_table(shown)
 }

@@ -249,5 +249,5 @@ fn print(reading: &Value) -> std::io::Result<()> {
             cell(scale),
         ]);
     }
-    print_table(&shown)
+    print_table(shown)
 }

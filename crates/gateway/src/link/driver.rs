@@ -359,7 +359,7 @@ impl Driver {
             Work::Poll(polling) => Some(polling.due.device),
             Work::Command(sending) => self.link.devices.iter().position(|device| device.unit == sending.unit),
         };
-        self.link.shown.statistics.lock().add(device, counted, done.took);
+        self.link.shown.statistics.lock().add(device, counted, done.took, Instant::now().into_std());
         self.was_answered |= matches!(counted, Counted::Answer | Counted::Exception(_));
         match work {
             Work::Command(sending) => self.finish(sending, done),

@@ -17,6 +17,7 @@ pub(crate) use schedule::PlanView;
 pub(crate) use statistics::Statistics;
 pub use statistics::{Bar, CountsView, DeviceCounts, ExceptionCount, HistogramView, LinkStatistics, RateView};
 
+use crate::clock::wall_clock;
 use crate::modbus::{self, Poll};
 use crate::points::{PointTable, plan_of};
 use crate::recent::RecentValues;
@@ -89,6 +90,7 @@ impl LinkTask {
             statuses.push(DeviceStatus::new(name, &device.settings.title, device.points.len(), polls.len()));
             devices.push(LinkDevice { slot, unit: settings.unit, retries: settings.retries, polls });
         }
+        let now = (Instant::now().into_std(), wall_clock());
         let names = statuses.iter().map(|status| status.name.clone()).collect::<Vec<_>>();
         let timing = link.protocol.timing();
         let framing = modbus::framing(&link.protocol);
@@ -106,7 +108,7 @@ impl LinkTask {
             recent,
             shown: Shown {
                 status: Arc::new(Shared::new(status)),
-                statistics: Arc::new(Mutex::new(Statistics::new(names.into_iter(), line))),
+                statistics: Arc::new(Mutex::new(Statistics::new(names.into_iter(), line, now))),
                 frames: Arc::new(FrameRing::new(framing, description.links.len())),
             },
             uplinks,

@@ -1,6 +1,7 @@
+use interlex_core::Timestamp;
 use interlex_modbus::ClientStats;
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, VecDeque};
 use std::time::{Duration, Instant};
 
 /// How many answers took how long.
@@ -42,6 +43,11 @@ impl Histogram {
             *count += 1;
         }
         self.max = self.max.max(took);
+    }
+
+    fn merge(&mut self, other: &Self) {
+        self.counts.iter_mut().zip(other.counts).for_each(|(count, more)| *count += more);
+        self.max = self.max.max(other.max);
     }
 
     pub(crate) fn view(&self) -> HistogramView {
@@ -102,6 +108,18 @@ impl Counts {
         }
     }
 
+    fn merge(&mut self, other: &Self) {
+        self.requests += other.requests;
+        self.answers += other.answers;
+        self.timeouts += other.timeouts;
+        self.malformed += other.malformed;
+        self.garbled += other.garbled;
+        for (code, count) in &other.exceptions {
+            *self.exceptions.entry(*code).or_default() += count;
+        }
+        self.answer_times.merge(&other.answer_times);
+    }
+
     fn view(&self) -> CountsView {
         CountsView {
             requests: self.requests,
@@ -134,7 +152,7 @@ pub struct ExceptionCount {
     pub count: u64,
 }
 
-/// What was counted of a device or a link since its link runs.
+/// What was counted of a device or a link in a span of time.
 #[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
 pub struct CountsView {
     /// Requests that something became of.
@@ -171,17 +189,25 @@ pub struct RateView {
 pub struct DeviceCounts {
     /// Its name.
     pub name: String,
-    /// What was counted.
+    /// What was counted since the link runs, or since its counters were reset.
     #[serde(flatten)]
     pub counts: CountsView,
+    /// What was counted in the last minutes.
+    pub lately: CountsView,
 }
 
-/// What was counted of a link since it runs.
+/// What was counted of a link since it runs, or since its counters were reset.
 #[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
 pub struct LinkStatistics {
     /// All its devices together.
     #[serde(flatten)]
     pub counts: CountsView,
+    /// All its devices together, in the last minutes.
+    pub lately: CountsView,
+    /// How many minutes those are, with the one that has begun.
+    pub lately_minutes: u64,
+    /// Since when it is counted, in milliseconds since 1970 UTC.
+    pub since: i64,
     /// Frames that answered nothing.
     pub unmatched: u64,
     /// Answers that came after their timeout.
@@ -205,11 +231,46 @@ pub struct LinkStatistics {
     pub devices: Vec<DeviceCounts>,
 }
 
+/// How many minutes are shown beside all that was counted.
+const LATELY_MINUTES: u64 = 5;
+
+/// Counts, all together and by the minute.
+#[derive(Debug, Clone, Default)]
+struct Tally {
+    all: Counts,
+    /// The newest minutes in which something was counted, with their numbers.
+    minutes: VecDeque<(u64, Counts)>,
+}
+
+impl Tally {
+    fn add(&mut self, minute: u64, what: Counted, took: Duration) {
+        self.all.add(what, took);
+        match self.minutes.back_mut().filter(|(newest, _)| *newest == minute) {
+            Some((_, counts)) => counts.add(what, took),
+            None => {
+                let mut counts = Counts::default();
+                counts.add(what, took);
+                self.minutes.push_back((minute, counts));
+                self.minutes.retain(|(number, _)| number + LATELY_MINUTES > minute);
+            }
+        }
+    }
+
+    fn lately(&self, minute: u64) -> CountsView {
+        let mut sum = Counts::default();
+        let newest = self.minutes.iter().filter(|(number, _)| number + LATELY_MINUTES > minute);
+        newest.for_each(|(_, counts)| sum.merge(counts));
+        sum.view()
+    }
+}
+
 /// What a link counts.
 #[derive(Debug, Clone)]
 pub(crate) struct Statistics {
-    all: Counts,
-    devices: Vec<(String, Counts)>,
+    start: Instant,
+    since: Timestamp,
+    all: Tally,
+    devices: Vec<(String, Tally)>,
     client: ClientStats,
     lateness: Histogram,
     rates: BTreeMap<Duration, RateCount>,
@@ -231,10 +292,16 @@ struct RateCount {
 const WEIGHT: f64 = 0.1;
 
 impl Statistics {
-    pub(crate) fn new(devices: impl Iterator<Item = String>, line: Option<(Duration, Duration)>) -> Self {
+    pub(crate) fn new(
+        devices: impl Iterator<Item = String>,
+        line: Option<(Duration, Duration)>,
+        (start, since): (Instant, Timestamp),
+    ) -> Self {
         Self {
-            all: Counts::default(),
-            devices: devices.map(|name| (name, Counts::default())).collect(),
+            start,
+            since,
+            all: Tally::default(),
+            devices: devices.map(|name| (name, Tally::default())).collect(),
             client: ClientStats::default(),
             lateness: Histogram::default(),
             rates: BTreeMap::new(),
@@ -250,10 +317,22 @@ impl Statistics {
         self.busy = Duration::ZERO;
     }
 
-    pub(crate) fn add(&mut self, device: Option<usize>, what: Counted, took: Duration) {
-        self.all.add(what, took);
-        if let Some((_, counts)) = device.and_then(|at| self.devices.get_mut(at)) {
-            counts.add(what, took);
+    /// Counts from nothing on again.
+    pub(crate) fn reset(&mut self, now: (Instant, Timestamp)) {
+        let devices = std::mem::take(&mut self.devices).into_iter().map(|(name, _)| name);
+        let up_since = self.up_since.map(|_| now.0);
+        *self = Self { up_since, ..Self::new(devices, self.line, now) };
+    }
+
+    fn minute(&self, now: Instant) -> u64 {
+        now.saturating_duration_since(self.start).as_secs() / 60
+    }
+
+    pub(crate) fn add(&mut self, device: Option<usize>, what: Counted, took: Duration, now: Instant) {
+        let minute = self.minute(now);
+        self.all.add(minute, what, took);
+        if let Some((_, tally)) = device.and_then(|at| self.devices.get_mut(at)) {
+            tally.add(minute, what, took);
         }
     }
 
@@ -297,7 +376,10 @@ impl Statistics {
             missed: rate.missed,
         };
         LinkStatistics {
-            counts: self.all.view(),
+            counts: self.all.all.view(),
+            lately: self.all.lately(self.minute(now)),
+            lately_minutes: LATELY_MINUTES,
+            since: self.since.as_millis(),
             unmatched: self.client.unmatched,
             late: self.client.late,
             wrong_unit: self.client.wrong_unit,
@@ -310,7 +392,11 @@ impl Statistics {
             devices: self
                 .devices
                 .iter()
-                .map(|(name, counts)| DeviceCounts { name: name.clone(), counts: counts.view() })
+                .map(|(name, tally)| DeviceCounts {
+                    name: name.clone(),
+                    counts: tally.all.view(),
+                    lately: tally.lately(self.minute(now)),
+                })
                 .collect(),
         }
     }
@@ -337,15 +423,36 @@ mod tests {
     #[expect(clippy::disallowed_methods, reason = "a test starts its time somewhere")]
     fn a_line_is_as_busy_as_its_bytes_take_and_rates_are_what_was_achieved() {
         let (ms, start) = (Duration::from_millis(1), Instant::now());
-        let mut statistics = Statistics::new(["meter".to_owned()].into_iter(), Some((ms, 4 * ms)));
+        let mut statistics =
+            Statistics::new(["meter".to_owned()].into_iter(), Some((ms, 4 * ms)), (start, Timestamp::from_millis(7)));
         statistics.up(start);
         let after = ClientStats { requests: 1, answers: 1, bytes_sent: 8, bytes_received: 9, ..ClientStats::default() };
         statistics.traffic(ClientStats::default(), after);
-        statistics.add(Some(0), Counted::Exception(2), 20 * ms);
+        statistics.add(Some(0), Counted::Exception(2), 20 * ms, start);
         (0..100).for_each(|_| statistics.polled(100 * ms, Some(150 * ms), 120 * ms));
         let view = statistics.view(start + 100 * ms);
         assert_eq!(view.bus_load, Some(0.25), "17 characters and two silences in 100 ms");
         assert_eq!((view.rates[0].asked_ms, view.rates[0].achieved_ms, view.rates[0].missed), (100, Some(150.0), 100));
         assert_eq!(view.devices[0].counts.exceptions[0].meaning, "exception 02, illegal data address");
+    }
+
+    #[test]
+    #[expect(clippy::disallowed_methods, reason = "a test starts its time somewhere")]
+    fn the_last_minutes_are_told_beside_all_that_was_counted_and_both_begin_anew() {
+        let (ms, start) = (Duration::from_millis(1), Instant::now());
+        let minute = |number: u64| start + Duration::from_secs(60 * number + 1);
+        let mut statistics =
+            Statistics::new(["meter".to_owned()].into_iter(), None, (start, Timestamp::from_millis(7)));
+        for number in 0..8 {
+            statistics.add(Some(0), Counted::Timeout, 1000 * ms, minute(number));
+            statistics.add(Some(0), Counted::Answer, 3 * ms, minute(number));
+        }
+        let view = statistics.view(minute(7));
+        assert_eq!((view.counts.requests, view.lately.requests, view.lately.timeouts), (16, 10, 5));
+        assert_eq!((view.devices[0].lately.answers, view.devices[0].lately.answer_times.half_ms), (5, Some(3.0)));
+        assert_eq!(statistics.view(minute(30)).lately.requests, 0, "it has been quiet since");
+        statistics.reset((minute(30), Timestamp::from_millis(9)));
+        let view = statistics.view(minute(30));
+        assert_eq!((view.since, view.counts.requests, view.devices[0].name.as_str()), (9, 0, "meter"));
     }
 }
