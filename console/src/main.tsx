@@ -1,7 +1,8 @@
 import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
-import { StrictMode } from "react";
+import { StrictMode, useState } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Link, Navigate, Route, Routes, useLocation } from "react-router";
+import { api, ApiFailure, type SignedIn } from "./api/client";
 import { sessionQuery } from "./api/queries";
 import { Loading, Notice } from "./components/Notice";
 import { Shell, useTheme } from "./components/Shell";
@@ -22,7 +23,7 @@ import { ReferencePage } from "./features/reference/ReferencePage";
 import { RevisionsPage } from "./features/revisions/RevisionsPage";
 import { TapPage } from "./features/tap/TapPage";
 import { SetupPage } from "./features/session/SetupPage";
-import { SignInPage } from "./features/session/SignInPage";
+import { SignInAgain, SignInPage } from "./features/session/SignInPage";
 import { LiveProvider } from "./live/live";
 import "./styles.css";
 
@@ -41,19 +42,26 @@ function App() {
 function Inside() {
   const session = useQuery(sessionQuery);
   const { pathname, search } = useLocation();
-  if (session.isPending) return <Loading what="the console" />;
-  if (session.isError) {
-    return (
+  const [last, setLast] = useState<SignedIn | null>(null);
+  const who = session.data ?? last;
+  if (session.data && session.data !== last) setLast(session.data);
+  if (session.data === undefined) {
+    return session.failureReason ? (
       <main className="p-6">
-        <Notice tone="alarm" title={session.error.message} />
+        <Notice tone="alarm" title={session.failureReason.message}>
+          The console goes on trying.
+        </Notice>
       </main>
+    ) : (
+      <Loading what="the console" />
     );
   }
-  if (session.data === null) return <Navigate to={`/sign-in?to=${encodeURIComponent(pathname + search)}`} replace />;
+  if (who === null) return <Navigate to={`/sign-in?to=${encodeURIComponent(pathname + search)}`} replace />;
   return (
     <LiveProvider>
       <Palette />
-      <Shell who={session.data}>
+      {session.data === null ? <SignInAgain name={who.name} /> : null}
+      <Shell who={who}>
         <Routes>
           <Route path="/" element={<OverviewPage />} />
           <Route path="/points" element={<PointsPage />} />
@@ -89,7 +97,23 @@ function NoSuchPage() {
   );
 }
 
-const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false } } });
+const queries = new QueryClient({
+  defaultOptions: {
+    queries: { retry: (failures, error) => passes(error) || failures < 1, retryDelay: 2000, refetchOnWindowFocus: false },
+  },
+});
+
+/** Whether an error passes by itself: pages stay as they are, and what they ask for is asked again. */
+function passes(error: unknown): boolean {
+  return error instanceof ApiFailure && (error.status === 0 || error.status === 401 || error.status === 429 || error.status >= 500);
+}
+
+// Whichever call finds that the session has ended, the page asks to sign in again.
+api.use({
+  onResponse({ response, schemaPath }) {
+    if (response.status === 401 && schemaPath !== "/api/v1/session") queries.setQueryData(sessionQuery.queryKey, null);
+  },
+});
 const root = document.getElementById("root");
 if (root) {
   createRoot(root).render(

@@ -4,6 +4,12 @@ import type { components, paths } from "./schema";
 /** The API, typed by the service's own OpenAPI document. */
 export const api = createClient<paths>();
 
+api.use({
+  onError({ request }) {
+    return request.method === "GET" ? undefined : new ApiFailure(0, "The service does not answer. What you entered is kept: try again when it is back.");
+  },
+});
+
 export type Status = components["schemas"]["Status"];
 export type GatewayStatus = components["schemas"]["GatewayStatus"];
 export type LinkStatus = components["schemas"]["LinkStatus"];
@@ -71,8 +77,8 @@ export async function dataOf<T>(call: Promise<Answer<T>>): Promise<T> {
   let outcome: Answer<T>;
   try {
     outcome = await call;
-  } catch {
-    throw new ApiFailure(0, "The service does not answer.");
+  } catch (error) {
+    throw error instanceof ApiFailure ? error : new ApiFailure(0, "The service does not answer.");
   }
   if (outcome.response.ok) {
     // 204 has no body; callers that expect one get what the document promises.

@@ -1,6 +1,6 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useState } from "react";
-import { NavLink, useLocation } from "react-router";
+import { NavLink, useLocation, useNavigate } from "react-router";
 import { api, dataOf, type SignedIn } from "../api/client";
 import { sessionQuery } from "../api/queries";
 import { includes, type Role } from "../features/session/may";
@@ -182,9 +182,14 @@ function ThemeSwitch() {
 
 function Who({ who }: { who: SignedIn }) {
   const queries = useQueryClient();
+  const navigate = useNavigate();
   const signOut = useMutation({
     mutationFn: () => dataOf(api.DELETE("/api/v1/session")),
-    onSettled: () => queries.setQueryData(sessionQuery.queryKey, null),
+    onSettled: async () => {
+      // Whoever leaves does not want to be asked back.
+      await navigate("/sign-in");
+      queries.setQueryData(sessionQuery.queryKey, null);
+    },
   });
   return (
     <div className="border-t border-line pt-2">

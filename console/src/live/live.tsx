@@ -10,7 +10,7 @@ const LiveContext = createContext<LiveStore>(new LiveStore());
 export function LiveProvider({ children }: { children: ReactNode }) {
   const [store] = useState(() => new LiveStore());
   useEffect(() => {
-    const follow = () => (document.hidden ? store.suspend() : store.open(new EventSource("/api/v1/live")));
+    const follow = () => (document.hidden ? store.suspend() : store.follow(() => new EventSource("/api/v1/live")));
     const leave = () => store.suspend();
     follow();
     document.addEventListener("visibilitychange", follow);
@@ -21,6 +21,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       store.close();
     };
   }, [store]);
+  useEffect(() => store.subscribe(() => (document.documentElement.dataset.live = store.read().kind)), [store]);
   return <LiveContext.Provider value={store}>{children}</LiveContext.Provider>;
 }
 

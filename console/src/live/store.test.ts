@@ -29,6 +29,33 @@ test("a lost stream keeps what was known and says that it is lost", () => {
   expect(source.close).toHaveBeenCalled();
 });
 
+test("a stream that falls silent is lost within five seconds, and a new one takes its place", () => {
+  vi.useFakeTimers({ now: 1_000_000 });
+  const store = new LiveStore();
+  const sources: { addEventListener: (name: string, take: (event: { data: string }) => void) => void; close: () => void }[] = [];
+  const tell: ((event: { data: string }) => void)[] = [];
+  store.follow(() => {
+    const source = {
+      addEventListener: (name: string, take: (event: { data: string }) => void) => void (name === "values" && tell.push(take)),
+      close: vi.fn(),
+    };
+    sources.push(source);
+    return source as unknown as EventSource;
+  });
+  tell[0]?.({ data: JSON.stringify({ at: 1, values: [{ id: "a", ...reading }] }) });
+  vi.advanceTimersByTime(3000);
+  expect(store.read().kind).toBe("live");
+  vi.advanceTimersByTime(2000);
+  expect([store.read().kind, store.read().readings.size, sources.length]).toEqual(["lost", 1, 2]);
+  expect(sources[0]?.close).toHaveBeenCalled();
+  tell[1]?.({ data: JSON.stringify({ at: 2, values: [] }) });
+  expect(store.read().kind).toBe("live");
+  store.close();
+  vi.advanceTimersByTime(60_000);
+  expect(sources.length).toBe(2);
+  vi.useRealTimers();
+});
+
 test("ages are counted on the service's clock", () => {
   const store = new LiveStore();
   vi.useFakeTimers({ now: 5000 });

@@ -16,11 +16,22 @@ interface Frame {
   values: (ReadingView & { id: string })[];
 }
 
-/** A single stream for the whole tab. The browser reconnects it by itself; what was known stays on show meanwhile. */
+/** The service tells its status every second: when it was silent for so long, what is shown is not live. */
+const SILENCE = 4000;
+/** How long a connection may take to say something, before the next one is tried. */
+const PATIENCE = 5000;
+
+/**
+ * A single stream for the whole tab; what was known stays on show when it is lost. A browser reconnects a stream that ends,
+ * but not one that falls silent: a network that swallows, a proxy, a laptop that slept.
+ */
 export class LiveStore {
   #live: Live = nothing;
   #listeners = new Set<() => void>();
   #source: EventSource | null = null;
+  #heard = 0;
+  #opened = 0;
+  #watch: ReturnType<typeof setInterval> | undefined;
 
   subscribe = (listener: () => void): (() => void) => {
     this.#listeners.add(listener);
@@ -29,9 +40,25 @@ export class LiveStore {
 
   read = (): Live => this.#live;
 
-  open(source: EventSource): void {
+  /** Keeps a stream open, a new one whenever the last one is silent. */
+  follow(connect: () => EventSource): void {
     this.suspend();
+    this.#heard = Date.now();
+    this.open(connect());
+    this.#watch = setInterval(() => this.#look(connect), 1000);
+  }
+
+  #look(connect: () => EventSource): void {
+    const now = Date.now();
+    if (now - this.#heard < SILENCE) return;
+    if (this.#live.kind !== "lost") this.#set({ kind: "lost" });
+    if (now - this.#opened >= PATIENCE) this.open(connect());
+  }
+
+  open(source: EventSource): void {
+    this.#source?.close();
     this.#source = source;
+    this.#opened = Date.now();
     source.onerror = () => this.#set({ kind: "lost" });
     source.addEventListener("status", (event) => this.takeStatus(JSON.parse(event.data)));
     source.addEventListener("values", (event) => this.takeValues(JSON.parse(event.data)));
@@ -39,8 +66,10 @@ export class LiveStore {
 
   /** Listens no more; what was known stays known. */
   suspend(): void {
+    clearInterval(this.#watch);
     this.#source?.close();
     this.#source = null;
+    if (this.#live.kind === "live") this.#set({ kind: "connecting" });
   }
 
   close(): void {
@@ -49,12 +78,14 @@ export class LiveStore {
   }
 
   takeStatus(status: Status): void {
+    this.#heard = Date.now();
     this.#set({ kind: "live", status, clockOffset: status.at - Date.now() });
   }
 
   takeValues(frame: Frame): void {
     const readings = new Map(this.#live.readings);
     for (const { id, ...reading } of frame.values) readings.set(id, reading);
+    this.#heard = Date.now();
     this.#set({ kind: "live", readings });
   }
 

@@ -294,6 +294,14 @@ impl Running {
         answered.await.ok()
     }
 
+    /// Lets a Sparkplug uplink tell everything anew. `false` when it is not online or did so in the last seconds, `None` when it
+    /// does not run.
+    pub async fn ask_births(&self, uplink: &str) -> Option<bool> {
+        let (answer, answered) = tokio::sync::oneshot::channel();
+        self.uplink(uplink)?.requests.send(UplinkRequest::Births(answer)).await.ok()?;
+        answered.await.ok()
+    }
+
     /// The last messages of an uplink that were made from templates, oldest first; `None` when it does not run.
     pub async fn messages(&self, uplink: &str) -> Option<Vec<SentMessage>> {
         let (answer, answered) = tokio::sync::oneshot::channel();

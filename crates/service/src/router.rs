@@ -80,6 +80,7 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(uplinks::buffer))
         .routes(routes!(uplinks::purge))
         .routes(routes!(uplinks::published))
+        .routes(routes!(uplinks::births))
         .routes(routes!(certificates::make))
         .routes(routes!(uplinks::messages))
         .routes(routes!(uplinks::try_messages))

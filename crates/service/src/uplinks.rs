@@ -1,6 +1,6 @@
 //! What people see and do of running uplinks.
 
-use crate::auth::{Engineer, Viewer};
+use crate::auth::{Engineer, Operator, Viewer};
 use crate::extract::{Json, Path};
 use crate::{ApiError, App, ProblemDetails, drafts};
 use axum::extract::State;
@@ -67,6 +67,29 @@ pub(crate) async fn purge(
     let detail = format!("uplink {uplink}: {samples} samples thrown away");
     app.audit(AuditEntry { action: "purge", detail: &detail, gateway: &gateway, ..author.entry() }).await;
     Ok(Json(Purged { samples }))
+}
+
+/// Whether births were published.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct AskedBirths {
+    /// False when the uplink is not online, has no births, or published some in the last ten seconds.
+    asked: bool,
+}
+
+/// Lets a Sparkplug uplink publish its births anew: every value arrives once, also those that stand still.
+///
+/// Source: Sparkplug 3.0.0, tck-id-operational-behavior-data-commands-rebirth-action-3.
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/uplinks/{uplink}/births", operation_id = "uplink_births", tag = "watch",
+    extensions(("x-role" = json!("operator"))), params(("gateway" = String, Path), ("uplink" = String, Path)), responses(
+    (status = 200, body = AskedBirths), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
+    (status = 404, body = ProblemDetails)))]
+pub(crate) async fn births(
+    State(app): State<Arc<App>>,
+    _: Operator,
+    Path((gateway, uplink)): Path<(String, String)>,
+) -> Result<Json<AskedBirths>, ApiError> {
+    let asked = running(&app, &gateway, &uplink)?.ask_births(&uplink).await;
+    asked.map(|asked| Json(AskedBirths { asked })).ok_or_else(|| unknown(&gateway, &uplink))
 }
 
 /// What an uplink published last of a point; `null` when nothing was since the first question about it.

@@ -403,6 +403,13 @@ impl EdgeNode {
         Ok(EdgeNodeEvent::Command { device, metric, value: value.into_owned() })
     }
 
+    /// Somebody on this side wants everything to be told anew: the births are due, as after a command of a host.
+    pub fn ask_births(&mut self) {
+        if self.state == State::Born {
+            self.birth_due();
+        }
+    }
+
     /// Publishes NBIRTH and the DBIRTH of every device that is up. Does nothing unless births are due.
     pub fn birth(&mut self, now: u64, snapshots: &dyn Snapshots) {
         if self.state != State::BirthDue {

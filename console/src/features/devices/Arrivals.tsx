@@ -5,6 +5,7 @@ import { Notice } from "../../components/Notice";
 import { Panel } from "../../components/Page";
 import { useLive, useServiceNow } from "../../live/live";
 import { span, value } from "../../text/format";
+import { useBirths } from "../tap/births";
 import { Quality } from "../points/Quality";
 import { withReadings } from "../points/rows";
 
@@ -31,7 +32,9 @@ export function Arrivals({ gateway, device }: { gateway: string; device: string 
     if (revision !== undefined) void refetch();
   }, [revision, refetch]);
   const { arrived, lost } = useArrived(gateway, device);
+  const uplink = status?.gateways.find((running) => running.name === gateway)?.uplinks.find((known) => known.kind === "sparkplug");
   const own = withReadings(points.data ?? [], readings).filter((point) => point.gateway === gateway && point.device === device);
+  useBirths(gateway, uplink?.name, own.some((point) => !arrived.has(point.name)));
   return (
     <Panel title={`${device}: from the field to the broker`}>
       {own.length === 0 ? <p className="text-soft">Its points are not active yet.</p> : null}
@@ -53,7 +56,7 @@ export function Arrivals({ gateway, device }: { gateway: string; device: string 
               return (
                 <tr key={point.id} className="border-t border-line">
                   <th className="py-1.5 pr-3 font-medium">{point.name}</th>
-                  <td className="pr-3 text-right tabular-nums">
+                  <td className="reading pr-3 text-right tabular-nums">
                     {value(point.value, point.decimals)} {point.unit}
                   </td>
                   <td className="pr-3">

@@ -53,7 +53,7 @@ export function PointsEditor({ gateway, draft, forms, device, list, opened, onOp
     });
   }, [points.data, text]);
   if (points.isPending) return <Loading what="points" />;
-  if (points.isError) return <Notice tone="alarm" title={points.error.message} />;
+  if (points.isError && !points.data) return <Notice tone="alarm" title={points.error.message} />;
   const open = points.data.find((point) => point.name === opened);
   const chosen = points.data.filter((point) => picked.has(point.name));
   const extra = (content: Content) =>

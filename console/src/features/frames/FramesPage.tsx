@@ -111,7 +111,7 @@ function Recording({ gateway, link, device, errors }: RecordingProps) {
     if (!isPaused) end.current?.scrollIntoView?.({ block: "nearest" });
   }, [newest, isPaused]);
   if (query.isPending) return <Loading what="frames" />;
-  if (query.isError) return <Notice tone="alarm" title={query.error.message} />;
+  if (query.isError && !query.data) return <Notice tone="alarm" title={query.error.message} />;
   return (
     <section aria-label="Recording" className="flex min-h-0 flex-1 flex-col rounded-lg border border-line bg-surface">
       <header className="flex flex-wrap items-center gap-3 border-b border-line px-3 py-2 text-sm text-soft">

@@ -64,7 +64,7 @@ function Shipped({ gateway, draft }: { gateway: string; draft: DraftView }) {
   const [search, setSearch] = useSearchParams();
   const may = useMay("engineer");
   if (models.isPending) return <Loading what="models" />;
-  if (models.isError) return <Notice tone="alarm" title={models.error.message} />;
+  if (models.isError && !models.data) return <Notice tone="alarm" title={models.error.message} />;
   const opened = search.get("open");
   return (
     <ul className="grid gap-4">

@@ -52,7 +52,7 @@ export function PointDetail({ point, now, onClose }: { point: PointView; now: nu
         </Button>
       </header>
       <div>
-        <p className="text-xl font-semibold tabular-nums">
+        <p className="reading text-xl font-semibold tabular-nums">
           {value(point.value, point.decimals)} <span className="text-base font-normal text-soft">{point.unit}</span>
         </p>
         <p className="text-sm">

@@ -1,8 +1,11 @@
 import type { ReadingView } from "../../api/client";
 import { Badge } from "../../components/Badge";
+import { useLive } from "../../live/live";
 
 /** A quality with its reason in words. */
 export function Quality({ reading }: { reading: Pick<ReadingView, "quality" | "reason"> }) {
+  const { kind } = useLive();
+  if (kind === "lost") return <Badge tone="plain">was {reading.quality}</Badge>;
   const tone = reading.quality === "good" ? "plain" : reading.quality === "bad" ? "alarm" : "warn";
   return (
     <Badge tone={tone}>

@@ -28,7 +28,7 @@ function Revisions({ gateway, active }: { gateway: string; active: number | null
   const revisions = useQuery(revisionsQuery(gateway));
   const [activated, setActivated] = useState<{ before: number | null } | null>(null);
   if (revisions.isPending) return <Loading what="revisions" />;
-  if (revisions.isError) return <Notice tone="alarm" title={revisions.error.message} />;
+  if (revisions.isError && !revisions.data) return <Notice tone="alarm" title={revisions.error.message} />;
   const numbers = revisions.data.map((revision) => String(revision.number));
   const after = search.get("after") ?? numbers[0] ?? "";
   const before = search.get("before") ?? numbers[numbers.indexOf(after) + 1] ?? "nothing";
@@ -86,7 +86,7 @@ function Revisions({ gateway, active }: { gateway: string; active: number | null
 function Compared({ gateway, before, after }: { gateway: string; before: string; after: string }) {
   const difference = useQuery(differenceQuery(gateway, before, after));
   if (difference.isPending) return <Loading what="what differs" />;
-  if (difference.isError) return <Notice tone="alarm" title={difference.error.message} />;
+  if (difference.isError && !difference.data) return <Notice tone="alarm" title={difference.error.message} />;
   return <DifferenceView difference={difference.data} gateway={gateway} />;
 }
 

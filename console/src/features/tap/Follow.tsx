@@ -5,6 +5,7 @@ import { useSearch } from "../../components/search";
 import { useLive, useServiceNow } from "../../live/live";
 import { span, value } from "../../text/format";
 import { withReadings } from "../points/rows";
+import { useBirths } from "./births";
 import type { TapMetric, TopicFacts } from "./topics";
 
 interface FollowProps {
@@ -26,7 +27,9 @@ export function Follow({ gateway, uplink, topics }: FollowProps) {
     refetchInterval: 1000,
   });
   const now = useServiceNow();
+  const isPublished = published.data != null;
   const arrived = followed ? arrivedOf(topics, followed.device, followed.name) : null;
+  useBirths(gateway, followed ? uplink : undefined, !arrived || !isPublished);
   const ago = (at: number | null | undefined) => (at == null ? "not yet" : `${span(Math.max(0, now - at))} ago`);
   const { data } = published;
   return (
@@ -72,7 +75,7 @@ function Stage({ title, told, when }: { title: string; told: string; when: strin
   return (
     <li className="rounded-md border border-line p-2">
       <p className="text-xs text-soft">{title}</p>
-      <p className="text-lg tabular-nums">{told}</p>
+      <p className="reading text-lg tabular-nums">{told}</p>
       <p className="text-xs text-faint">{when}</p>
     </li>
   );

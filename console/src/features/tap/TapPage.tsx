@@ -12,7 +12,7 @@ import { rowsOf, type TapMessage, type TopicFacts, withMessage } from "./topics"
 export function TapPage() {
   const [search, change] = useSearch();
   const { status } = useLive();
-  const uplinks = (status?.gateways ?? []).flatMap((gateway) => gateway.uplinks.map((uplink) => ({ gateway: gateway.name, uplink: uplink.name })));
+  const uplinks = (status?.gateways ?? []).flatMap((gateway) => gateway.uplinks.map((uplink) => ({ gateway: gateway.name, uplink: uplink.name, kind: uplink.kind })));
   const chosen = uplinks.find((known) => known.gateway === search.get("gateway") && known.uplink === search.get("uplink")) ?? uplinks[0];
   const filter = search.get("filter") ?? "";
   const [typed, setTyped] = useState(filter);
@@ -65,7 +65,7 @@ export function TapPage() {
         </form>
       }
     >
-      <Listening key={`${gateway}/${uplink}/${filter}`} {...{ gateway, uplink, filter, isPaused }} />
+      <Listening key={`${gateway}/${uplink}/${filter}`} {...{ gateway, uplink, filter, isPaused }} hasMetrics={chosen.kind === "sparkplug"} />
     </Page>
   );
 }
@@ -75,16 +75,18 @@ interface ListeningProps {
   uplink: string;
   filter: string;
   isPaused: boolean;
+  /** Whether points are told as metrics, which can be followed. */
+  hasMetrics: boolean;
 }
 
-function Listening({ gateway, uplink, filter, isPaused }: ListeningProps) {
+function Listening({ gateway, uplink, filter, isPaused, hasMetrics }: ListeningProps) {
   const { topics, lost } = useTopics(gateway, uplink, filter, isPaused);
   const [search, change] = useSearch();
   const picked = topics.get(search.get("topic") ?? "");
   const rows = useMemo(() => rowsOf(topics.keys()), [topics]);
   return (
     <div className="grid gap-4">
-      <Follow gateway={gateway} uplink={uplink} topics={topics} />
+      {hasMetrics ? <Follow gateway={gateway} uplink={uplink} topics={topics} /> : null}
       {lost ? <Notice tone="alarm" title={`The broker cannot be listened to: ${lost}`} /> : null}
       <div className="grid items-start gap-4 lg:grid-cols-[minmax(20rem,2fr)_minmax(0,3fr)]">
         <section aria-label="Topics" className="rounded-lg border border-line bg-surface">

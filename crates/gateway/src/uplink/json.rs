@@ -502,6 +502,9 @@ impl JsonTask {
             UplinkRequest::Published(_, answer) => {
                 let _ = answer.send(None);
             }
+            UplinkRequest::Births(answer) => {
+                let _ = answer.send(false);
+            }
             UplinkRequest::Messages(answer) => {
                 let _ = answer.send(self.last.iter().cloned().collect());
             }

@@ -76,6 +76,8 @@ pub(crate) enum UplinkRequest {
     WouldLose(Arc<PointTable>, oneshot::Sender<WouldLose>),
     /// To see what was published last of a point; from the first time on it is remembered.
     Published(PointIndex, oneshot::Sender<Option<Published>>),
+    /// To tell everything anew; whether that is done.
+    Births(oneshot::Sender<bool>),
     /// To see the last messages that were made from templates.
     Messages(oneshot::Sender<Vec<SentMessage>>),
 }

@@ -11,7 +11,7 @@ use crate::link::Backoff;
 use crate::status::{Shared, UplinkState, UplinkStatus};
 use arc_swap::ArcSwap;
 use interlex_core::description::{SparkplugUplink, Uplink};
-use interlex_core::{CommandOutcome, LatestTable, PointIndex, Sample, Value};
+use interlex_core::{CommandOutcome, LatestTable, PointIndex, Quality, Reason, Sample, Value};
 use interlex_sparkplug::{Datum, EdgeNode, EdgeNodeEvent, MetricValue, Outgoing};
 use interlex_store::Store;
 use std::collections::{HashMap, VecDeque};
@@ -31,6 +31,8 @@ pub(super) const RECONNECT_LIMIT: Duration = Duration::from_secs(30);
 pub(super) const GOODBYE: Duration = Duration::from_secs(3);
 /// Births are no closer together, however often hosts ask for them.
 const BETWEEN_BIRTHS: Duration = Duration::from_secs(1);
+/// People in front of a console want to see everything once; hosts should not hear it all the time.
+const BETWEEN_ASKED_BIRTHS: Duration = Duration::from_secs(10);
 /// How long a broker is given to tell the primary host's STATE, where there are others to go to.
 const AWAIT_HOST: Duration = Duration::from_secs(5);
 /// Results of commands on their way to the broker; one more is told in the audit trail only.
@@ -425,9 +427,14 @@ impl SparkplugTask {
         });
         // What is not told now is in the birth.
         let _ = self.node.node_data(at.as_unsigned_millis(), data);
+        self.expect_births();
+    }
+
+    /// Gives births at once that became due for a reason on this side.
+    fn expect_births(&mut self) {
         while let Some(event) = self.node.poll_event() {
             if event == EdgeNodeEvent::BirthDue {
-                self.birth_at = Some(now);
+                self.birth_at = Some(Instant::now());
             }
         }
     }
@@ -445,11 +452,24 @@ impl SparkplugTask {
         let at = wall_clock();
         let current = Current { latest: &self.latest, health: &self.health_told, results: &self.last_results, now: at };
         self.node.birth(at.as_unsigned_millis(), &current);
+        self.remember_births();
         let is_doubtful = self.node.is_host_doubtful();
         self.doubt_until = is_doubtful.then(|| now + Duration::from(self.own.host_grace));
         tracing::info!(uplink = self.name(), is_doubtful, "births published");
         self.status.update(|status, _| status.host_in_doubt = is_doubtful);
         self.status.enter(UplinkState::Online);
+    }
+
+    /// Births publish the points that somebody asks about, too.
+    fn remember_births(&mut self) {
+        let at = wall_clock().as_millis();
+        for (point, published) in &mut self.published {
+            let reading = self.latest.read(*point).filter(|_| self.announced.place(*point).is_some());
+            if let Some(reading) = reading.filter(|reading| reading.quality != Quality::Bad(Reason::NeverRead)) {
+                let (value, timestamp) = (reading.value, reading.source_time.as_millis());
+                *published = Some(Published { at, value, timestamp, historical: false });
+            }
+        }
     }
 
     /// Ends the doubt about the primary host when it was waited for long enough.
@@ -528,6 +548,15 @@ impl SparkplugTask {
             }
             UplinkRequest::Published(point, answer) => {
                 let _ = answer.send(self.published.entry(point).or_default().clone());
+            }
+            UplinkRequest::Births(answer) => {
+                let may_be = self.last_birth.is_none_or(|last| last.elapsed() >= BETWEEN_ASKED_BIRTHS);
+                let is_asked = self.node.is_born() && may_be;
+                if is_asked {
+                    self.node.ask_births();
+                    self.expect_births();
+                }
+                let _ = answer.send(is_asked);
             }
             // There are no templates here.
             UplinkRequest::Messages(answer) => {
