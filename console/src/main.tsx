@@ -58,7 +58,7 @@ function Inside() {
   }
   if (who === null) return <Navigate to={`/sign-in?to=${encodeURIComponent(pathname + search)}`} replace />;
   return (
-    <LiveProvider>
+    <LiveProvider onLost={askWhoIsSignedIn}>
       <Palette />
       {session.data === null ? <SignInAgain name={who.name} /> : null}
       <Shell who={who}>
@@ -102,6 +102,9 @@ const queries = new QueryClient({
     queries: { retry: (failures, error) => passes(error) || failures < 1, retryDelay: 2000, refetchOnWindowFocus: false },
   },
 });
+
+/** The stream may have ended because the session has. */
+const askWhoIsSignedIn = () => void queries.invalidateQueries({ queryKey: sessionQuery.queryKey });
 
 /** Whether an error passes by itself: pages stay as they are, and what they ask for is asked again. */
 function passes(error: unknown): boolean {

@@ -14,6 +14,7 @@
 
 mod browser;
 mod host;
+pub mod hostile;
 mod program;
 mod relay;
 mod rig;

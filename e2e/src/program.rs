@@ -83,8 +83,16 @@ impl Program {
         self.child.kill().await.unwrap();
     }
 
+    pub fn freeze(&self, is_frozen: bool) {
+        self.signal(if is_frozen { Signal::SIGSTOP } else { Signal::SIGCONT });
+    }
+
+    pub fn pid(&self) -> u32 {
+        self.child.id().expect("it runs")
+    }
+
     fn signal(&self, signal: Signal) {
-        let pid = i32::try_from(self.child.id().expect("it runs")).unwrap();
+        let pid = i32::try_from(self.pid()).unwrap();
         kill(Pid::from_raw(pid), signal).unwrap();
     }
 }

@@ -18,7 +18,7 @@ pub struct Rig {
     plant_port: u16,
     control_port: u16,
     http: reqwest::Client,
-    token: String,
+    pub token: String,
 }
 
 impl Rig {
@@ -153,7 +153,7 @@ impl Rig {
     pub async fn post(&self, path: &str, body: &Value) -> (u16, Value) {
         let request = self.http.post(format!("{}{path}", self.url)).bearer_auth(&self.token).json(body);
         let answer = request.send().await.unwrap();
-        (answer.status().as_u16(), answer.json().await.unwrap())
+        (answer.status().as_u16(), answer.json().await.unwrap_or_default())
     }
 
     /// Sends a body as it is; gives status, media type and text of the answer.
@@ -210,6 +210,11 @@ impl Rig {
         self.service = Program::start(&arguments, &self.home());
         self.service.says("listening").await;
         (format!("https://{listen}"), data.join("tls-cert.pem"))
+    }
+
+    /// Stops the service in its tracks, or lets it go on.
+    pub fn freeze(&self, is_frozen: bool) {
+        self.service.freeze(is_frozen);
     }
 
     pub async fn restart_service(&mut self) {

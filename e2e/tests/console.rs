@@ -14,6 +14,8 @@ async fn a_person_sets_up_signs_in_and_sees_the_plant() {
     assert_eq!(applied.code, 0, "{}", applied.err);
     overview(&rig, &browser).await;
     points(&browser).await;
+    an_outage_leaves_the_page_as_it_is(&rig, &browser).await;
+    a_session_that_ends_is_renewed_on_the_spot(&browser).await;
     sign_out_and_in(&browser).await;
     phone_and_dark(&browser).await;
     stays_quiet(&browser).await;
@@ -81,6 +83,39 @@ async fn points(browser: &Browser) {
     browser.find("nav a[href='/api-reference']").await.click().await.unwrap();
     browser.shows("/api/v1/points/{gateway}/{device}/{point}").await;
     browser.picture("api").await;
+}
+
+/// The service stands still without a word, as behind a network that swallows everything.
+async fn an_outage_leaves_the_page_as_it_is(rig: &Rig, browser: &Browser) {
+    browser.find("nav a[href='/points']").await.click().await.unwrap();
+    browser.shows("36 points").await;
+    rig.freeze(true);
+    browser.shows("The service does not answer").await;
+    browser.shows("was good").await;
+    browser.find(":root[data-live=lost] .reading").await;
+    browser.picture("points-lost").await;
+    rig.freeze(false);
+    browser.find(":root[data-live=live]").await;
+    wait_for("the banner is gone", || async { (!browser.text().await.contains("does not answer")).then_some(()) })
+        .await;
+}
+
+async fn a_session_that_ends_is_renewed_on_the_spot(browser: &Browser) {
+    browser.find("nav a[href='/gateways']").await.click().await.unwrap();
+    let name = browser.field("Name of a new gateway").await;
+    name.send_keys("works-2").await.unwrap();
+    browser.driver.execute("fetch('/api/v1/session', { method: 'DELETE' })", Vec::new()).await.unwrap();
+    browser.shows("Sign in again").await;
+    browser.picture("sign-in-again").await;
+    browser.fill("Password", PASSWORD).await;
+    browser.press("Sign in").await;
+    wait_for("the form as it was", || async {
+        let is_over = !browser.text().await.contains("Sign in again");
+        (is_over && name.prop("value").await.ok()?? == "works-2").then_some(())
+    })
+    .await;
+    browser.press("Add").await;
+    browser.shows("works-2").await;
 }
 
 async fn sign_out_and_in(browser: &Browser) {

@@ -56,11 +56,11 @@ async fn requests_that_make_no_sense_are_refused_in_one_shape() {
         let problem: serde_json::Value = serde_json::from_str(&text).unwrap();
         assert!(problem["title"].is_string() && problem["detail"].is_string() && problem["status"] == wanted, "{text}");
     }
-    for _ in 0..5 {
-        rig.post_raw("/api/v1/session", "{\"name\": \"eve\", \"password\": \"guess\"}").await;
+    let mut codes = Vec::new();
+    while codes.last() != Some(&429) {
+        codes.push(rig.post_raw("/api/v1/session", "{\"name\": \"eve\", \"password\": \"guess\"}").await.0);
+        assert!(codes.len() < 20, "guesses are not slowed down: {codes:?}");
     }
-    let (code, _, text) = rig.post_raw("/api/v1/session", "{\"name\": \"eve\", \"password\": \"guess\"}").await;
-    assert_eq!(code, 429, "{text}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

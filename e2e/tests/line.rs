@@ -50,7 +50,7 @@ async fn the_way_to_the_broker(rig: &Rig) {
 
 async fn a_command_goes_out_and_its_value_arrives(rig: &Rig) {
     let out = rig.interlex(&["write", "digester-1", "temperature-set-point", "42.5"]).await;
-    assert!(out.out.starts_with("holding:0 = 42.5 °C, raw 425, read back"), "{out:?}");
+    assert!(out.out.starts_with("holding:0 = 42.5 °C, raw 425   confirmed"), "{out:?}");
     let truth = rig.truth().await;
     assert_eq!(truth["digester-1"]["temperature-set-point"].as_f64(), Some(42.5));
     wait_for("the point says so", || async {

@@ -48,6 +48,7 @@ export type CountsView = components["schemas"]["CountsView"];
 export type HistogramView = components["schemas"]["HistogramView"];
 export type ScanEvent = components["schemas"]["ScanEvent"];
 export type Conflict = components["schemas"]["ConflictView"];
+export type WaitingLoss = components["schemas"]["WaitingLoss"];
 export type Editor = components["schemas"]["Editor"];
 /** What an object holds: the keys of the files. */
 export type Content = Record<string, unknown>;

@@ -7,7 +7,7 @@ const LiveContext = createContext<LiveStore>(new LiveStore());
  * Opens the live stream for everything below it, as long as the tab is looked at: browsers give all tabs together six
  * connections, and a stream takes one.
  */
-export function LiveProvider({ children }: { children: ReactNode }) {
+export function LiveProvider({ onLost, children }: { onLost?: () => void; children: ReactNode }) {
   const [store] = useState(() => new LiveStore());
   useEffect(() => {
     const follow = () => (document.hidden ? store.suspend() : store.follow(() => new EventSource("/api/v1/live")));
@@ -21,7 +21,15 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       store.close();
     };
   }, [store]);
-  useEffect(() => store.subscribe(() => (document.documentElement.dataset.live = store.read().kind)), [store]);
+  useEffect(() => {
+    let last = store.read().kind;
+    return store.subscribe(() => {
+      const { kind } = store.read();
+      document.documentElement.dataset.live = kind;
+      if (kind === "lost" && last !== "lost") onLost?.();
+      last = kind;
+    });
+  }, [store, onLost]);
   return <LiveContext.Provider value={store}>{children}</LiveContext.Provider>;
 }
 

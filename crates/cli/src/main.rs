@@ -11,10 +11,17 @@ mod plant;
 mod serve;
 
 use args::{Arguments, Command};
+use cap::Cap;
 use clap::{CommandFactory, Parser};
 use exit::{ExitReason, report};
+use mimalloc::MiMalloc;
 use std::io::Write;
 use std::process::ExitCode;
+
+/// Gives memory back that a large request took, and does not keep it for every thread. Whoever fills in templates has a
+/// limit, and ends when that does not do.
+#[global_allocator]
+static ALLOCATOR: Cap<MiMalloc> = Cap::new(MiMalloc, usize::MAX);
 
 /// The argument that makes this program fill in templates for another of its kind: no command for people.
 const FILL_IN: &str = "--fill-in-templates";
@@ -23,7 +30,7 @@ fn main() -> ExitCode {
     if std::env::args_os().nth(1).is_some_and(|first| first == FILL_IN) {
         let (input, output) = (std::io::stdin().lock(), std::io::stdout().lock());
         // An error means that nobody listens any more.
-        let filled = interlex_gateway::fill_templates_in(input, output, interlex_gateway::limit_memory);
+        let filled = interlex_gateway::fill_templates_in(input, output, limit_memory);
         return if filled.is_ok() { ExitCode::SUCCESS } else { ExitReason::Failure.into() };
     }
     match std::env::current_exe() {
@@ -34,6 +41,11 @@ fn main() -> ExitCode {
         Ok(runtime) => runtime.block_on(start()),
         Err(error) => report(&error.into()),
     }
+}
+
+fn limit_memory(bytes: u64) -> std::io::Result<()> {
+    let bytes = usize::try_from(bytes).unwrap_or(usize::MAX);
+    ALLOCATOR.set_limit(bytes).map_err(|()| std::io::Error::from(std::io::ErrorKind::OutOfMemory))
 }
 
 async fn start() -> ExitCode {

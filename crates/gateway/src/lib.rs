@@ -58,5 +58,5 @@ pub use status::{
 pub use sunspec::{SunSpecModelView, SunSpecOffer, sunspec};
 pub use tap::{Tap, TapError, TapMessage, TapMetric};
 pub use trial::{TrialAlternative, TrialError, TrialRead, TrialReading};
-pub use uplink::{Published, SentMessage, fill_templates_in, fill_templates_with, limit_memory, preview};
+pub use uplink::{Published, SentMessage, fill_templates_in, fill_templates_with, preview};
 pub use write::{PointWrite, WriteError, WriteOutcome};

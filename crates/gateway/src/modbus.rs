@@ -12,6 +12,7 @@ use interlex_modbus::{
     ClientConfig, Connection, ExceptionCode, Framing, InvalidRequest, Parity, ReadData, ReadRequest, SerialSettings,
     Table, WriteRequest, Written,
 };
+use std::ops::RangeInclusive;
 use std::time::Duration;
 
 /// How to make a value out of what a block brought.
@@ -68,16 +69,39 @@ impl Poll {
         Some([part(one)?, part(two)?])
     }
 
+    /// Two requests, of which the second begins at an address; `None` when one of them would read nothing.
+    pub(crate) fn split_at(&self, address: u16) -> Option<[Self; 2]> {
+        let (one, two) = self.block.items.iter().copied().partition(|(first, ..)| *first < address);
+        Some([self.of(one)?, self.of(two)?])
+    }
+
+    /// One request in place of two.
+    pub(crate) fn joined(&self, other: &Self) -> Option<Self> {
+        let mut items = [self.block.items.as_slice(), &other.block.items].concat();
+        items.sort_by_key(|(first, ..)| *first);
+        self.of(items)
+    }
+
+    fn of(&self, items: Vec<(u16, u16, Reader)>) -> Option<Self> {
+        let first = items.iter().map(|(first, ..)| *first).min()?;
+        let last = items.iter().map(|(_, last, _)| *last).max()?;
+        Self::new(self.period, self.table, Block { range: first..=last, items }).ok()
+    }
+
     /// A request for one of its points alone.
     pub(crate) fn narrowed(&self, number: usize) -> Option<Self> {
-        let (first, last, reader) = *self.block.items.get(number % self.block.items.len().max(1))?;
-        let block = Block { range: first..=last, items: vec![(first, last, reader)] };
-        Self::new(self.period, self.table, block).ok()
+        let item = *self.block.items.get(number % self.block.items.len().max(1))?;
+        self.of(vec![item])
     }
 
     /// The points that it reads.
     pub(crate) fn points(&self) -> impl Iterator<Item = PointIndex> + '_ {
         self.block.items.iter().map(|(.., reader)| reader.point)
+    }
+
+    /// The addresses that it reads.
+    pub(crate) const fn range(&self) -> &RangeInclusive<u16> {
+        &self.block.range
     }
 
     /// Whether it reads a point.

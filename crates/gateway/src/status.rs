@@ -91,7 +91,7 @@ pub struct DeviceStatus {
     pub since: i64,
     /// How many points it has.
     pub points: usize,
-    /// How many requests read them.
+    /// How many requests read them now.
     pub requests: usize,
     /// What went wrong last.
     pub last_error: Option<String>,

@@ -3,7 +3,7 @@ use crate::line::{Exchange, Line};
 use crate::link::Answer;
 use crate::modbus::{self, Reader, Writing};
 use crate::{FrameView, TrialError};
-use interlex_core::description::{Address, Device, DeviceProtocol, Link, Point};
+use interlex_core::description::{Address, Device, DeviceProtocol, Link, Point, WriteFunctions};
 use interlex_core::{CommandOutcome, CommandRefusal, OutcomeWord, PointIndex, Value, raw_to_write};
 use interlex_modbus::{
     ReadData, ReadRequest, Request, RequestError, Response, ResponseError, Table, WriteRequest, Written,
@@ -147,7 +147,14 @@ impl PointWrite {
                     return Err(WriteError::Value("the device answered something else".to_owned()));
                 };
                 let register = registers.first().copied().unwrap_or_default();
-                let request = WriteRequest::new(address, Written::Register(register & and | or));
+                let changed = register & and | or;
+                let request = WriteRequest::new(
+                    address,
+                    match device.writes {
+                        WriteFunctions::Single => Written::Register(changed),
+                        WriteFunctions::Multiple => Written::Registers(vec![changed]),
+                    },
+                );
                 request.map_err(|error| WriteError::Value(error.to_string()))?
             }
         };

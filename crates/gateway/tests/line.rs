@@ -26,6 +26,8 @@ struct Field {
     dead: Mutex<Vec<u8>>,
     /// Units that do not know function 22.
     without_mask: Mutex<bool>,
+    /// Units that do not know function 06.
+    without_single: Mutex<bool>,
 }
 
 impl Units for Field {
@@ -50,7 +52,9 @@ impl Units for Field {
             Request::Write(write) => {
                 let address = write.address();
                 match write.written() {
-                    Written::Register(value) => _ = registers.insert((unit, address), *value),
+                    Written::Register(value) if !*self.without_single.lock().unwrap() => {
+                        _ = registers.insert((unit, address), *value)
+                    }
                     Written::Registers(values) => {
                         registers.extend((address..).zip(values).map(|(address, value)| ((unit, address), *value)));
                     }
@@ -212,8 +216,9 @@ async fn bits_are_written_by_reading_first_where_the_device_lacks_the_function()
     assert!(error.contains("exception 01, illegal function"), "{error}");
     bench.gateway.stop().await;
 
-    let bench = Bench::start(Framing::Rtu, 1..=1, "bit-writes = \"read-modify-write\"\n").await;
+    let bench = Bench::start(Framing::Rtu, 1..=1, "bit-writes = \"read-modify-write\"\nwrites = \"multiple\"\n").await;
     *bench.field.without_mask.lock().unwrap() = true;
+    *bench.field.without_single.lock().unwrap() = true;
     bench.until("all good", |gateway| gateway.status().points_good == 5).await;
     assert_eq!(bench.write("mode", Value::Uint(5)).await, Ok((Some(Value::Uint(5)), Some(true))));
     assert_eq!(bench.field.registers.lock().unwrap()[&(1, 8)], 0b0101_1000, "the other bits stay");

@@ -31,7 +31,7 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Json<T> {
     }
 }
 
-fn too_large(length: Option<usize>) -> ApiError {
+pub(crate) fn too_large(length: Option<usize>) -> ApiError {
     let (limit, size) = (crate::router::LARGE_BODY >> 20, length.map_or(0, |length| length.div_ceil(1 << 20)));
     let size = if size > limit { format!("it has {size} MB") } else { "it is too large for this call".to_owned() };
     let told = format!("{size}; descriptions may have {limit} MB, everything else 256 kB: send less at a time");

@@ -14,7 +14,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 /// A description of fifty thousand points takes about five megabytes.
-pub(crate) const LARGE_BODY: usize = 32 << 20;
+pub(crate) const LARGE_BODY: usize = 16 << 20;
 /// Everything else that is sent is a form at the most.
 const SMALL_BODY: usize = 256 << 10;
 

@@ -63,6 +63,9 @@ function UplinkBuffer({ gateway, uplink }: { gateway: string; uplink: UplinkStat
             ["Arriving", `${buffer.out_per_second.toFixed(1)} a second`],
             ["Full in", buffer.seconds_to_full == null ? "no sign of it" : `about ${span(buffer.seconds_to_full * 1000)}`],
             ["Empty in", drained(buffer)],
+            ...(buffer.unsettled > 0
+              ? [["Kept until the host must have them", `${buffer.unsettled.toLocaleString("en")} ${items}`] satisfies [string, string]]
+              : []),
             ["Lost", buffer.lost.toLocaleString("en")],
           ]}
         />

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
-import { api, dataOf, type DraftView, type Problem } from "../../api/client";
+import { api, dataOf, type DraftView, type Problem, type WaitingLoss } from "../../api/client";
 import { checkQuery, differenceQuery } from "../../api/queries";
 import { Badge } from "../../components/Badge";
 import { Confirm } from "../../components/Confirm";
@@ -67,6 +67,7 @@ function Changes({ gateway, draft }: { gateway: string; draft: DraftView }) {
             gateway={gateway}
             version={difference.data?.version ?? draft.version}
             mistakes={check.data?.mistakes ?? 0}
+            losses={difference.data?.losses ?? []}
             onActivated={() => setActivated({ before: draft.active ?? null })}
           />
         ) : null}
@@ -114,16 +115,19 @@ interface ActivatePanelProps {
   gateway: string;
   version: number;
   mistakes: number;
+  /** What waits for brokers and has no place in the draft any more. */
+  losses?: readonly WaitingLoss[];
   onActivated: () => void;
 }
 
-export function ActivatePanel({ gateway, version, mistakes, onActivated }: ActivatePanelProps) {
+export function ActivatePanel({ gateway, version, mistakes, losses = [], onActivated }: ActivatePanelProps) {
   const [note, setNote] = useState("");
+  const [mayDrop, setMayDrop] = useState(false);
   const queries = useQueryClient();
   const activate = useMutation({
     mutationFn: () =>
       dataOf(
-        api.POST("/api/v1/gateways/{gateway}/activations", { params: { path: { gateway } }, body: { version, note } }),
+        api.POST("/api/v1/gateways/{gateway}/activations", { params: { path: { gateway } }, body: { version, note, drop_waiting: mayDrop } }),
       ),
     onSuccess: onActivated,
     onSettled: () => refresh(queries, gateway),
@@ -141,6 +145,24 @@ export function ActivatePanel({ gateway, version, mistakes, onActivated }: Activ
           value={note}
           onChange={(event) => setNote(event.target.value)}
         />
+        {losses.length > 0 ? (
+          <Notice tone="warn" title="Samples wait that the draft has no place for">
+            <ul>
+              {losses.map((loss) => (
+                <li key={loss.uplink}>
+                  {loss.uplink}: {count(loss.samples, "sample")}
+                  {loss.perhaps > 0 ? `, and perhaps some of ${loss.perhaps.toLocaleString("en")} in the database` : ""}
+                  {loss.is_online ? ", being sent" : ", and its broker is away"}
+                </li>
+              ))}
+            </ul>
+            <p className="mt-1">Activating waits up to ten seconds until they are sent, and is refused when they are not.</p>
+            <label className="mt-2 flex items-center gap-2">
+              <input type="checkbox" checked={mayDrop} onChange={(event) => setMayDrop(event.target.checked)} />
+              Throw them away instead
+            </label>
+          </Notice>
+        ) : null}
         {activate.isError ? <Notice tone="alarm" title={activate.error.message} /> : null}
         <Button type="submit" disabled={activate.isPending || mistakes > 0}>
           {activate.isPending ? "Activating …" : "Activate the draft"}

@@ -107,6 +107,12 @@ test("a gateway that runs is told calmly, from field to broker", async () => {
   expect(screen.queryByText(/not good/)).toBeNull();
 });
 
+test("nobody is told that everything runs while a point is not good", async () => {
+  show(status((told) => (told.gateways[0] ? (told.gateways[0].points_good = 9) : null)));
+  expect(await screen.findByText("1 point not good")).toBeTruthy();
+  expect(screen.queryByText("Everything runs.")).toBeNull();
+});
+
 test("what does not run says since when and why, and the way is broken", async () => {
   show(
     status((told) => {

@@ -37,19 +37,20 @@ export function OverviewPage() {
 function Gateway({ gateway }: { gateway: GatewayStatus }) {
   const now = useServiceNow();
   const troubles = troublesOf(gateway);
+  const notGood = gateway.points - gateway.points_good;
   const waiting = gateway.uplinks.reduce((sum, uplink) => sum + uplink.buffer.waiting, 0);
   const lost = gateway.uplinks.reduce((sum, uplink) => sum + uplink.buffer.lost, 0);
   return (
     <section aria-label={gateway.title || gateway.name}>
       <header className="mb-4 flex flex-wrap items-baseline gap-x-3">
         <h2 className="text-xl font-semibold">{gateway.title || gateway.name}</h2>
-        {troubles === 0 ? (
-          <p className="text-soft">Everything runs.</p>
-        ) : (
-          <Badge tone="alarm">{count(troubles, "part")} not running</Badge>
-        )}
+        <div className="reading flex flex-wrap gap-2">
+          {troubles > 0 ? <Badge tone="alarm">{count(troubles, "part")} not running</Badge> : null}
+          {notGood > 0 ? <Badge tone="warn">{count(notGood, "point")} not good</Badge> : null}
+          {troubles + notGood === 0 ? <p className="text-soft">Everything runs.</p> : null}
+        </div>
       </header>
-      <div className="grid items-start gap-4 lg:grid-cols-[minmax(0,1.7fr)_auto_minmax(0,1fr)_auto_minmax(0,1.2fr)] lg:gap-0">
+      <div className="reading grid items-start gap-4 lg:grid-cols-[minmax(0,1.7fr)_auto_minmax(0,1fr)_auto_minmax(0,1.2fr)] lg:gap-0">
         <Stage title="Field">
           {gateway.links.map((link) => (
             <FieldLink key={link.name} link={link} now={now} />

@@ -100,7 +100,7 @@ export function PointTable({ rows, now, selected, onSelect, filter, onSort }: Po
             >
               <Cell className="text-soft max-md:order-3 max-md:text-xs">{row.device}</Cell>
               <Cell className="font-medium max-md:order-1">{row.name}</Cell>
-              <Cell className={`text-right tabular-nums max-md:order-2 ${row.quality === "bad" ? "text-faint" : ""}`}>
+              <Cell className={`reading text-right tabular-nums max-md:order-2 ${row.quality === "bad" ? "text-faint" : ""}`}>
                 {value(row.value, row.decimals)}
                 <span className="text-soft md:hidden"> {row.unit}</span>
               </Cell>

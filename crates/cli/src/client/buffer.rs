@@ -1,7 +1,7 @@
 use super::status::buffer;
 use super::{Client, list, text, whole};
 use crate::args::{BufferArguments, BufferCommand, Output};
-use crate::output::{date, print_rows, say, span};
+use crate::output::{count, date, print_rows, say, span};
 use serde_json::{Value, json};
 
 pub(crate) async fn run(arguments: BufferArguments) -> anyhow::Result<()> {
@@ -24,7 +24,8 @@ pub(crate) async fn run(arguments: BufferArguments) -> anyhow::Result<()> {
             let gateway = client.gateway(of.gateway.as_deref()).await?;
             let path = format!("/api/v1/gateways/{gateway}/uplinks/{uplink}/purge");
             let purged = client.post(&path, &json!({ "confirm": confirm })).await?;
-            say!("{} samples thrown away.", whole(&purged, "samples"))?;
+            let samples = count(usize::try_from(whole(&purged, "samples")).unwrap_or_default(), "sample");
+            say!("{samples} thrown away.")?;
             Ok(())
         }
         None => list_all(&arguments).await,
@@ -90,6 +91,10 @@ fn sentences(uplink: &Value) -> Vec<String> {
     }
     if let Some(drained) = estimate("seconds_to_drained") {
         told.push(format!("Uplink {name}: everything will have arrived in about {drained}."));
+    }
+    if whole(buffer, "unsettled") > 0 {
+        let kept = count(usize::try_from(whole(buffer, "unsettled")).unwrap_or_default(), "sample");
+        told.push(format!("Uplink {name}: {kept} delivered, and kept until the primary host must have them."));
     }
     if uplink.get("host_in_doubt") == Some(&Value::Bool(true)) {
         told.push(format!("Uplink {name}: the primary host may not be back; what waits is held."));

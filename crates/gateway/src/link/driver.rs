@@ -31,6 +31,8 @@ pub(super) struct Driver {
     waiting: VecDeque<Sending>,
     /// Whether the device answered since the connection came up.
     was_answered: bool,
+    /// How many requests are shown of each device.
+    shown_requests: Vec<usize>,
     counted: ClientStats,
     /// When each request was answered last, by its first point.
     last_done: HashMap<(usize, PointIndex), Instant>,
@@ -66,6 +68,7 @@ struct Sending {
 impl Driver {
     pub(super) fn new(link: LinkTask, schedule: Schedule) -> Self {
         Self {
+            shown_requests: vec![0; link.devices.len()],
             link,
             schedule,
             under_way: HashMap::new(),
@@ -368,7 +371,9 @@ impl Driver {
                     polling.retries_left -= 1;
                     self.retries.push_back(polling);
                 } else {
+                    let device = polling.due.device;
                     self.take_poll(polling, done.outcome).await;
+                    self.show_requests(device);
                 }
             }
         }
@@ -440,7 +445,8 @@ impl Driver {
         let came_up = if is_about_addresses {
             match self.schedule.refused(due, reason, instant) {
                 Refused::Cut => {
-                    tracing::info!(link = self.link.name, request = ?poll.request, %code, "refused, asking in parts");
+                    let request = Request::from(poll.request);
+                    tracing::info!(link = self.link.name, %request, %code, "refused, asking in parts");
                     return;
                 }
                 Refused::Alone { came_up } => came_up,
@@ -475,7 +481,8 @@ impl Driver {
         match self.schedule.fell_silent(due, Instant::now().into_std()) {
             Silence::Device => {}
             Silence::Cut => {
-                tracing::info!(link = self.link.name, request = ?poll.request, "silent alone, asking in parts");
+                let request = Request::from(poll.request);
+                tracing::info!(link = self.link.name, %request, "silent alone, asking in parts");
                 return;
             }
             Silence::Alone => {
@@ -511,6 +518,18 @@ impl Driver {
             poll.fail(reason, &mut self.batch);
         }
         self.publish(now).await;
+    }
+
+    /// Shows how many requests a device is asked with, where that has changed.
+    fn show_requests(&mut self, device: usize) {
+        let requests = self.schedule.requests_of(device);
+        let Some(shown) = self.shown_requests.get_mut(device).filter(|shown| **shown != requests) else { return };
+        *shown = requests;
+        self.link.shown.status.update(|status, _| {
+            if let Some(device) = status.devices.get_mut(device) {
+                device.requests = requests;
+            }
+        });
     }
 
     fn device_error(&self, device: usize, why: String, now: Timestamp) {

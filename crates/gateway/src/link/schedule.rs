@@ -11,7 +11,8 @@ use std::time::{Duration, Instant};
 /// not caught up. A silent device is only probed, at a growing interval, and is back in full at its first answer.
 ///
 /// A request that a device refuses, or that alone gets no answer, is cut in two until the bad points stand alone. Those
-/// are asked seldom from then on, and the whole request is tried again later, so that a repaired device heals.
+/// are asked seldom from then on, what lies between them is put together again as far as the device goes along, and the
+/// whole request is tried again later, so that a repaired device heals.
 #[derive(Debug)]
 pub(crate) struct Schedule {
     devices: Vec<DeviceSchedule>,
@@ -39,6 +40,8 @@ struct Plan {
     whole: Arc<Poll>,
     /// When to try it whole again, once it had to be cut.
     retry: Option<Retry>,
+    /// Addresses at which parts begin that did not work together with the parts before them.
+    apart: Vec<u16>,
 }
 
 #[derive(Debug, Clone, Copy)]
@@ -63,6 +66,8 @@ struct Timed {
     silent_at: Option<Instant>,
     /// It is a part of something that got no answer.
     is_suspect: bool,
+    /// Where its second part begins, of two that are tried together for the first time.
+    joint: Option<u16>,
     /// Its place in its period, 0 to 1.
     place: f64,
 }
@@ -123,7 +128,8 @@ const SILENCES: u32 = 3;
 impl Schedule {
     pub(crate) fn new(devices: Vec<Vec<Poll>>, now: Instant, rng: &mut fastrand::Rng) -> Self {
         let devices = devices.into_iter().map(|polls| {
-            let plans: Vec<_> = polls.into_iter().map(|poll| Plan { whole: Arc::new(poll), retry: None }).collect();
+            let plans: Vec<_> =
+                polls.into_iter().map(|poll| Plan { whole: Arc::new(poll), retry: None, apart: Vec::new() }).collect();
             let timed = |(at, plan): (usize, &Plan)| Timed::new(Arc::clone(&plan.whole), at, now, rng.f64());
             DeviceSchedule {
                 polls: plans.iter().enumerate().map(timed).collect(),
@@ -217,6 +223,9 @@ impl Schedule {
                 let Some(timed) = device.polls.get_mut(at) else { return false };
                 let is_first = !timed.was_tried;
                 (timed.is_in_flight, timed.was_tried, timed.silent_at) = (false, true, None);
+                if timed.joint.take().is_some() {
+                    timed.is_suspect = false;
+                }
                 let plan = timed.plan;
                 if timed.bad.take().is_some()
                     && let Some(retry) = device.plans.get_mut(plan).and_then(|plan| plan.retry.as_mut())
@@ -226,6 +235,7 @@ impl Schedule {
                 }
                 timed.due =
                     if is_first { now + timed.period().mul_f64(timed.place) } else { timed.next_due(due.at, now) };
+                device.join(plan, now);
             }
             What::Whole(at) => device.rejoin(at, due.at, now),
         }
@@ -248,6 +258,9 @@ impl Schedule {
             What::Poll(at) if device.cut(at, now, false) => Refused::Cut,
             What::Poll(at) => {
                 device.alone(at, reason, now);
+                if let Some(plan) = device.polls.get(at).map(|timed| timed.plan) {
+                    device.join(plan, now);
+                }
                 let came_up = !device.is_up && device.polls.iter().all(|timed| timed.was_tried || timed.poll.is_none());
                 device.is_up |= came_up;
                 Refused::Alone { came_up }
@@ -293,8 +306,11 @@ impl Schedule {
     pub(crate) fn relearn(&mut self, device: Option<usize>, now: Instant) {
         let wanted = self.devices.iter_mut().enumerate().filter(|(at, _)| device.is_none_or(|device| device == *at));
         for (_, device) in wanted {
-            for retry in device.plans.iter_mut().filter_map(|plan| plan.retry.as_mut()) {
-                (retry.at, retry.wait) = (now, WHOLE.0);
+            for plan in &mut device.plans {
+                plan.apart.clear();
+                if let Some(retry) = &mut plan.retry {
+                    (retry.at, retry.wait) = (now, WHOLE.0);
+                }
             }
             for timed in device.polls.iter_mut().filter(|timed| timed.bad.is_some()) {
                 timed.due = now;
@@ -308,6 +324,12 @@ impl Schedule {
         polls
             .filter(|timed| timed.poll.as_ref().is_some_and(|poll| poll.reads(point)))
             .for_each(|timed| timed.due = now);
+    }
+
+    /// How many requests a device is asked with now.
+    pub(crate) fn requests_of(&self, device: usize) -> usize {
+        let polls = self.devices.get(device).into_iter().flat_map(|device| &device.polls);
+        polls.filter(|timed| timed.poll.is_some()).count()
     }
 
     /// Every request as it is sent.
@@ -349,6 +371,7 @@ impl Timed {
             bad: None,
             silent_at: None,
             is_suspect: false,
+            joint: None,
             place,
         }
     }
@@ -399,8 +422,12 @@ impl DeviceSchedule {
 
     fn cut(&mut self, at: usize, now: Instant, is_suspect: bool) -> bool {
         let Some(timed) = self.polls.get_mut(at) else { return false };
-        let Some([one, two]) = timed.poll.as_ref().and_then(|poll| poll.split()) else { return false };
-        let (plan, place) = (timed.plan, timed.place);
+        let parts = timed.poll.as_ref().and_then(|poll| match timed.joint {
+            Some(joint) => poll.split_at(joint),
+            None => poll.split(),
+        });
+        let Some([one, two]) = parts else { return false };
+        let (plan, place, joint) = (timed.plan, timed.place, timed.joint);
         let part = |poll| Timed { is_suspect, ..Timed::new(Arc::new(poll), plan, now, place) };
         *timed = part(one);
         let free = self.polls.iter().position(|timed| timed.poll.is_none());
@@ -409,6 +436,7 @@ impl DeviceSchedule {
             None => self.polls.push(part(two)),
         }
         if let Some(plan) = self.plans.get_mut(plan) {
+            plan.apart.extend(joint);
             plan.retry.get_or_insert(Retry { at: now + WHOLE.0, wait: WHOLE.0, is_in_flight: false });
         }
         true
@@ -423,9 +451,40 @@ impl DeviceSchedule {
     }
 
     fn postpone(&mut self, plan: usize, now: Instant) {
-        if let Some(retry) = self.plans.get_mut(plan).and_then(|plan| plan.retry.as_mut()) {
+        let Some(plan) = self.plans.get_mut(plan) else { return };
+        if let Some(retry) = &mut plan.retry {
             let wait = (retry.wait * 2).min(WHOLE.1);
             *retry = Retry { at: now + wait, wait, is_in_flight: false };
+            plan.apart.clear();
+        }
+    }
+
+    /// Puts two good neighbours of a planned request together again, once all its parts have been tried. One pair at a time:
+    /// what fails then is known to fail for being together.
+    fn join(&mut self, plan: usize, now: Instant) {
+        let Some(planned) = self.plans.get(plan).filter(|plan| plan.retry.is_some()) else { return };
+        let parts = self.polls.iter().enumerate().filter(|(_, timed)| timed.plan == plan);
+        let mut parts: Vec<_> = parts.filter_map(|(at, timed)| Some((at, timed, timed.poll.as_deref()?))).collect();
+        if parts.iter().any(|(_, timed, _)| !timed.was_tried || timed.joint.is_some()) {
+            return;
+        }
+        parts.sort_by_key(|(.., poll)| *poll.range().start());
+        let is_good = |timed: &Timed| timed.bad.is_none() && !timed.is_in_flight;
+        let pair = parts.array_windows().find_map(|[(one, first, left), (two, second, right)]| {
+            let joint = *right.range().start();
+            let may = is_good(first) && is_good(second) && !planned.apart.contains(&joint);
+            let joined = if may { left.joined(right)? } else { return None };
+            let is_there = |poll: &Poll| joined.range().contains(poll.range().start());
+            let has_bad = parts.iter().any(|(_, timed, poll)| timed.bad.is_some() && is_there(poll));
+            (!has_bad).then_some((*one, *two, joint, joined))
+        });
+        let Some((one, two, joint, joined)) = pair else { return };
+        if let Some(timed) = self.polls.get_mut(two) {
+            timed.poll = None;
+        }
+        if let Some(timed) = self.polls.get_mut(one) {
+            (timed.poll, timed.joint) = (Some(Arc::new(joined)), Some(joint));
+            (timed.is_suspect, timed.due) = (true, now);
         }
     }
 
@@ -433,10 +492,12 @@ impl DeviceSchedule {
     fn rejoin(&mut self, plan: usize, asked_for: Instant, now: Instant) {
         let Some(planned) = self.plans.get_mut(plan) else { return };
         planned.retry = None;
+        planned.apart.clear();
         let mut whole = Some(Arc::clone(&planned.whole));
         for timed in self.polls.iter_mut().filter(|timed| timed.plan == plan && timed.poll.is_some()) {
             timed.poll = whole.take();
             (timed.bad, timed.silent_at, timed.is_suspect, timed.was_tried) = (None, None, false, true);
+            timed.joint = None;
             timed.due = timed.next_due(asked_for, now);
         }
     }

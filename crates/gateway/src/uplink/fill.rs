@@ -1,7 +1,6 @@
 //! Templates are filled in by a process of their own: it may take so much time and memory, and is stopped when it takes more.
 
 use interlex_core::{MessageContext, MessageTemplates, RenderedMessage};
-use nix::sys::resource::{Resource, getrlimit, setrlimit};
 use serde::{Deserialize, Serialize};
 use std::ffi::OsString;
 use std::io::{self, BufRead, Read, Write};
@@ -23,11 +22,11 @@ const READING_PER_MEGABYTE: Duration = Duration::from_millis(100);
 /// A process that starts has to be found on the disk first.
 const START: Duration = Duration::from_secs(2);
 /// What the process may have of memory.
-const MEMORY: u64 = 48 << 20;
+const MEMORY: u64 = 24 << 20;
 /// A context takes so many times its text while it is used.
 const CONTEXT_FACTOR: u64 = 30;
 /// What a message may have, with its topic.
-const OUTPUT: u64 = 8 << 20;
+const OUTPUT: u64 = 4 << 20;
 /// For so long a template that had to be stopped is not tried again.
 const PAUSE: Duration = Duration::from_secs(10);
 
@@ -54,16 +53,8 @@ enum Reply {
     Fault(String),
 }
 
-/// Limits the memory of this process: more ends it, and whoever asked says so.
-///
-/// # Errors
-/// What the system said.
-pub fn limit_memory(bytes: u64) -> io::Result<()> {
-    let (_, most) = getrlimit(Resource::RLIMIT_DATA)?;
-    Ok(setrlimit(Resource::RLIMIT_DATA, bytes.min(most), most)?)
-}
-
 /// The other role of the program: reads two templates, then contexts, a line each, and answers each with a line.
+/// `limit_memory` limits what this process may have in bytes: more ends it, and whoever asked says so.
 ///
 /// # Errors
 /// When a pipe breaks: whoever asked has gone.

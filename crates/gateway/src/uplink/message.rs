@@ -115,8 +115,8 @@ pub(crate) fn titles(description: &Description) -> Arc<BTreeMap<String, String>>
 /// So many messages a preview shows.
 const PREVIEW: usize = 20;
 
-/// So many previews are made at a time.
-static PREVIEWS: Semaphore = Semaphore::const_new(2);
+/// So many previews are made at a time: each is a process.
+static PREVIEWS: Semaphore = Semaphore::const_new(1);
 
 /// What an uplink would send now, with the values of the running points: nothing is sent.
 pub async fn preview(running: &Running, own: &JsonUplink, selection: Option<&Selection>) -> Vec<SentMessage> {

@@ -20,7 +20,7 @@ mod ranges;
 mod sparkplug;
 mod tls;
 
-pub use fill::{fill_templates_in, fill_templates_with, limit_memory};
+pub use fill::{fill_templates_in, fill_templates_with};
 pub(crate) use health::own_names;
 pub(crate) use json::JsonTask;
 pub(crate) use message::titles;

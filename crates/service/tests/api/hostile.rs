@@ -104,7 +104,7 @@ async fn large_bodies_are_refused_in_words(api: &Api) {
     let files = |bytes: usize| Some(json!({ "files": { "gateway.toml": "x".repeat(bytes) } }));
     let (status, told) = api.json(Method::POST, "/api/v1/check", Who::Token(&token), files(40 << 20)).await;
     assert_eq!(status, 413, "{told}");
-    assert!(told["detail"].as_str().unwrap().contains("descriptions may have 32 MB"), "{told}");
+    assert!(told["detail"].as_str().unwrap().contains("descriptions may have 16 MB"), "{told}");
     let rows = Some(json!({ "files": { "gateway.toml": "", "p.csv": "x\n".repeat(300_000) } }));
     let (status, told) = api.json(Method::POST, "/api/v1/check", Who::Token(&token), rows).await;
     assert_eq!(status, 413, "{told}");

@@ -156,7 +156,7 @@ fn a_bad_address_ends_up_alone_is_asked_seldom_and_the_device_heals() {
         let mut schedule = schedule(vec![polls(&list)], start);
         run(&mut schedule, start, 20 * 1000 * MS, Some(bad));
         let now = start + 20 * 1000 * MS;
-        assert_eq!(sizes(&schedule, now), [(0, 1, false), (0, 2, false), (2, 1, false), (3, 1, true), (4, 1, false)]);
+        assert_eq!(sizes(&schedule, now), [(0, 1, false), (0, 3, false), (3, 1, true), (4, 1, false)]);
         assert!(
             schedule
                 .view(now)
@@ -170,6 +170,28 @@ fn a_bad_address_ends_up_alone_is_asked_seldom_and_the_device_heals() {
         run(&mut schedule, now, 1000 * MS, None);
         assert_eq!(sizes(&schedule, now), [(0, 1, false), (0, 5, false)], "whole again");
     }
+}
+
+#[test]
+fn good_neighbours_are_asked_together_again_as_far_as_the_device_goes_along() {
+    let (start, second) = (start(), 1000 * MS);
+    let mut schedule = schedule(vec![polls(FIVE)], start);
+    // No address is bad, but nothing is read from before to behind address 3 at once.
+    let (mut now, mut refusals) = (start, 0);
+    while now < start + 25 * second {
+        let due = schedule.next(|_, _| true).unwrap();
+        let poll = taken(&mut schedule, due);
+        now = now.max(due.at);
+        if poll.range().contains(&2) && poll.range().contains(&3) {
+            refusals += 1;
+            schedule.refused(due, Reason::DeviceException(2), now);
+        } else {
+            schedule.answered(due, now);
+        }
+    }
+    assert_eq!(sizes(&schedule, now), [(0, 3, false), (3, 2, false)]);
+    assert!(refusals <= 3, "{refusals} refusals in {:?}", now - start);
+    assert_eq!(schedule.requests_of(0), 2);
 }
 
 #[test]
