@@ -92,7 +92,6 @@ fn resident(pid: u32) -> u64 {
     let children = threads.map(|thread| std::fs::read_to_string(thread.path().join("children")).unwrap_or_default());
     let children: Vec<_> = children.collect();
     let children = children.iter().flat_map(|text| text.split_whitespace());
-    if std::env::var_os("DBG").is_some() { eprintln!("{} {:?}", of(&pid.to_string())>>20, children.clone().map(|c|of(c)>>20).collect::<Vec<_>>()); }
     of(&pid.to_string()) + children.map(of).sum::<u64>()
 }
 
@@ -135,12 +134,12 @@ pub async fn guesses(rig: &Rig) {
 
 /// Descriptions that are deep, wide or wrong everywhere, from a hundred at once.
 pub async fn descriptions(rig: &Rig) {
-    let rows = format!("name,address,type,rate\n{}", "x,holding:0,uint16,y\n".repeat(20_000));
+    let rows = format!("name,address,type,rate\n{}", "x,holding:0,uint16,y\n".repeat(2_000));
     let files = [
-        json!({ "gateway.toml": format!("a = {}", "[".repeat(200_000)) }),
-        json!({ "gateway.toml": "[[device]]\n".repeat(50_000) }),
+        json!({ "gateway.toml": format!("a = {}", "[".repeat(50_000)) }),
+        json!({ "gateway.toml": "[[device]]\n".repeat(2_000) }),
         json!({ "gateway.toml": "[gateway]\nname = \"g\"\n", "p.csv": rows }),
-        json!({ "gateway.toml": format!("x = \"\"\"\n{}", "y\n".repeat(400_000)) }),
+        json!({ "gateway.toml": format!("x = \"\"\"\n{}", "y\n".repeat(100_000)) }),
     ];
     let bodies = files.iter().cycle().take(100).map(|files| json!({ "files": files }));
     let told = post_all(rig, "/api/v1/check", bodies).await;

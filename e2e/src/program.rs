@@ -20,15 +20,14 @@ pub struct Output {
     pub err: String,
 }
 
-/// The binary under test: the one named by the environment, or the one beside this test.
+/// The binary under test: the one named by the environment, or the one beside this program.
 fn binary() -> PathBuf {
     if let Some(path) = std::env::var_os("INTERLEX_BIN") {
         return path.into();
     }
-    let test = std::env::current_exe().unwrap();
-    let path = test.parent().and_then(Path::parent).unwrap().join("interlex");
-    assert!(path.is_file(), "build it first: cargo build --bin interlex");
-    path
+    let own = std::env::current_exe().unwrap();
+    let beside = own.ancestors().skip(1).take(2).map(|directory| directory.join("interlex"));
+    beside.into_iter().find(|path| path.is_file()).expect("build it first: cargo build --bin interlex")
 }
 
 fn command(arguments: &[&str], home: &Path) -> Command {

@@ -20,6 +20,8 @@ async fn attacks_take_little_and_leave_nothing() {
     let directory = rig.home().join("flooded");
     holds("templates", hostile::under(&rig, hostile::templates(&rig)).await);
     holds("guesses", hostile::under(&rig, hostile::guesses(&rig)).await);
+    // What is made once, such as the schemas, stays.
+    hostile::descriptions(&rig).await;
     holds("descriptions", hostile::under(&rig, hostile::descriptions(&rig)).await);
     holds("silence", hostile::under(&rig, hostile::silence(&rig)).await);
     holds("listeners", hostile::under(&rig, hostile::listeners(&rig)).await);

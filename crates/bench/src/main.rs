@@ -3,6 +3,7 @@
 
 mod buffer;
 mod config;
+mod hostile;
 mod latency;
 mod modbus_fleet;
 mod modbus_poll;
@@ -50,6 +51,8 @@ enum Scenario {
     Outage,
     /// Check, difference and activation of a draft of 50,000 points, beside its bytes parsed and written once
     Config,
+    /// Attacks on the running program (built before: cargo build --release): how long others wait, and what memory it costs
+    Hostile,
     /// From a changed register to the decoded value at a subscriber of the broker
     Latency,
 }
@@ -67,6 +70,7 @@ async fn main() -> anyhow::Result<()> {
         Scenario::BufferDrain => buffer::drain().await,
         Scenario::Outage => outage::run().await,
         Scenario::Config => config::run().await,
+        Scenario::Hostile => hostile::run().await,
         Scenario::Latency => latency::run().await,
     }
 }

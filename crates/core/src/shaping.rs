@@ -169,7 +169,7 @@ impl Shaping {
             (_, DataType::String(_) | DataType::Latin1(_), _) => Err(kind("text")),
             // A number that has no word means nothing to the device.
             (Kind::Words(words), _, Value::Int(_) | Value::Uint(_))
-                if !whole(value).is_some_and(|n| words.word(n).is_some()) =>
+                if whole(value).is_none_or(|n| words.word(n).is_none()) =>
             {
                 Err(UnapplyError::Word { word: value.to_string(), words: words.to_string() })
             }

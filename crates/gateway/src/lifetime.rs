@@ -51,6 +51,9 @@ struct Moments {
 /// How soon a safe value is tried again that could not be written, and a database that is away.
 const AGAIN: Duration = Duration::from_secs(1);
 
+/// Points with their moments, by device.
+type ByDevice = BTreeMap<String, Vec<(String, Timestamp)>>;
+
 impl Lifetimes {
     /// Those that an earlier run has left, as soon as the database tells.
     pub(crate) async fn new(gateway: &str, store: Option<Store>, trail: Option<AuditTrail>) -> Self {
@@ -203,11 +206,7 @@ impl Lifetimes {
     }
 
     /// What is due by device, and when the next one will be; those of busy devices wait.
-    fn due(
-        &self,
-        now: Timestamp,
-        busy: &BTreeSet<String>,
-    ) -> (BTreeMap<String, Vec<(String, Timestamp)>>, Option<Timestamp>) {
+    fn due(&self, now: Timestamp, busy: &BTreeSet<String>) -> (ByDevice, Option<Timestamp>) {
         let (mut due, mut next): (BTreeMap<_, Vec<_>>, _) = (BTreeMap::new(), None::<Timestamp>);
         let moments = self.shared.moments.lock();
         for ((device, point), at) in moments.due.iter().filter(|((device, _), _)| !busy.contains(device)) {

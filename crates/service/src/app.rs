@@ -79,7 +79,7 @@ impl App {
         stop: CancellationToken,
     ) -> std::io::Result<Self> {
         Ok(Self {
-            heavy: Heavy::start()?,
+            heavy: Heavy::new(),
             trail: AuditTrail::new(store.clone()),
             is_audit_required: false,
             store,

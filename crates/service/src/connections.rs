@@ -32,8 +32,6 @@ const HEAD: Duration = Duration::from_secs(15);
 const GRACE: Duration = Duration::from_secs(2);
 /// Connections of one address: many people behind one router, each with several tabs.
 const EACH: usize = 400;
-/// A connection on which nothing was asked for so long makes room for the next one when there is no more.
-const IDLE: Duration = Duration::from_millis(500);
 /// The share of all connections that addresses may have from which nobody has signed in yet, in percent: a flood of silent
 /// ones leaves room for those who work here.
 const STRANGERS: usize = 75;
@@ -61,10 +59,10 @@ struct Asks {
 }
 
 impl Connection {
-    /// Since when nothing is asked on it, when that is long enough to close it.
-    fn idle_since(&self, now: Instant) -> Option<Instant> {
+    /// Since when nothing is asked on it.
+    fn idle_since(&self) -> Option<Instant> {
         let asks = self.asks.lock();
-        (asks.under_way == 0 && now.duration_since(asks.quiet_since) >= IDLE).then_some(asks.quiet_since)
+        (asks.under_way == 0).then_some(asks.quiet_since)
     }
 }
 
@@ -104,7 +102,7 @@ impl Connections {
             let may_go =
                 |connection: &Connection| connection.address == address || (!is_own_limit && !connection.is_known);
             let candidates = open.iter().enumerate().filter(|(_, connection)| may_go(connection));
-            let idle = candidates.filter_map(|(at, connection)| Some((connection.idle_since(now)?, at)));
+            let idle = candidates.filter_map(|(at, connection)| Some((connection.idle_since()?, at)));
             let (_, longest) = idle.min()?;
             open.swap_remove(longest).room.cancel();
         }
@@ -241,7 +239,11 @@ mod tests {
         let connections = Arc::new(Connections { all: 600, open: Mutex::default() });
         let address = |number: u8| IpAddr::from([10, 0, 0, number]);
         let now = Instant::now();
-        let open = |number, is_known| connections.open(address(number), (is_known, false), now);
+        let open = |number, is_known| {
+            let opened = connections.open(address(number), (is_known, false), now)?;
+            let asking = Asking::on(&opened.it);
+            Some((opened, asking))
+        };
         let one: Vec<_> = (0..500).filter_map(|_| open(1, false)).collect();
         assert_eq!(one.len(), EACH);
         let others: Vec<_> = (2..=200).filter_map(|number| open(number, false)).collect();
@@ -260,12 +262,13 @@ mod tests {
         let open = |number, is_known, now| connections.open(address(number), (is_known, false), now);
         let (busy, idle) = (open(1, false, start).unwrap(), open(2, false, start).unwrap());
         let asking = Asking::on(&busy.it);
-        let later = start + IDLE;
+        let later = start + Duration::from_millis(1);
         let (third, fourth) = (open(3, false, later).unwrap(), open(4, false, later).unwrap());
         assert!(idle.it.room.is_cancelled() && !busy.it.room.is_cancelled() && !third.it.room.is_cancelled());
-        assert!(open(5, false, later).is_none(), "the others have just come, or are busy");
-        drop(asking);
-        assert!(open(5, true, later).is_some() && open(5, false, later + 2 * IDLE).is_some());
+        let still = (Asking::on(&third.it), Asking::on(&fourth.it));
+        assert!(open(5, false, later).is_none(), "the others are busy");
+        drop((asking, still));
+        assert!(open(5, true, later).is_some() && open(5, false, later).is_some());
         drop((busy, idle, third, fourth));
         assert!(connections.open.lock().is_empty());
     }

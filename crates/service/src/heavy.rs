@@ -4,24 +4,23 @@ use crate::router::LARGE_BODY;
 use crate::{ApiError, App};
 use axum::body::{Body, HttpBody, to_bytes};
 use axum::extract::{FromRequestParts, Request, State};
+use axum::http::request::Parts;
 use axum::http::{StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
-use parking_lot::Mutex;
-use std::io;
+use http_body_util::BodyExt;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::thread;
 use std::time::Duration;
-use tokio::runtime::{Builder, Handle, Runtime};
-use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+use tokio::runtime::Handle;
+use tokio::sync::{OwnedSemaphorePermit, Semaphore, oneshot};
 use tokio::time::timeout;
 
-/// Where requests are answered that compute for long or make much text: on a thread of their own, a few at a time. Links,
-/// uplinks and everybody else's small requests are not held up by them.
+/// Lets requests through that compute for long or make much text: one at a time, each on a thread of its own that ends with
+/// it, so that its memory goes, too. Links, uplinks and everybody else's small requests are not held up by them.
 #[derive(Debug)]
 pub(crate) struct Heavy {
-    handle: Handle,
-    runtime: Mutex<Option<Runtime>>,
     turns: Arc<Semaphore>,
     bodies: Arc<Semaphore>,
     waiting: AtomicUsize,
@@ -30,52 +29,55 @@ pub(crate) struct Heavy {
 /// Each has its body and what is made of it.
 const AT_A_TIME: usize = 1;
 /// How many bytes bodies may have together that are being read or wait for their turn, and how many count as one.
-const BODIES: usize = 24 << 20;
+const BODIES: usize = 16 << 20;
 const PIECE: usize = 64 << 10;
 /// How long a body may take: a few megabytes over a slow line.
 const BODY: Duration = Duration::from_secs(30);
+/// How much of a body that is refused is taken in, and for how long.
+const PASSED_OVER: usize = 4 * LARGE_BODY;
+const PATIENCE: Duration = Duration::from_secs(10);
 /// More than so many are told to come back.
 const WAITING: usize = 64;
 
 impl Heavy {
-    pub(crate) fn start() -> io::Result<Self> {
-        let runtime = Builder::new_multi_thread().worker_threads(1).thread_name("heavy").enable_all().build()?;
-        let (handle, runtime) = (runtime.handle().clone(), Mutex::new(Some(runtime)));
-        Ok(Self {
-            handle,
-            runtime,
+    pub(crate) fn new() -> Self {
+        Self {
             turns: Arc::new(Semaphore::new(AT_A_TIME)),
             bodies: Arc::new(Semaphore::new(BODIES / PIECE)),
             waiting: AtomicUsize::new(0),
-        })
+        }
     }
 
     /// Reads the body of a request, and gives the room that it takes.
-    async fn read(&self, request: Request) -> Result<(Request, OwnedSemaphorePermit), ApiError> {
-        let length = request.headers().get(header::CONTENT_LENGTH).and_then(|text| text.to_str().ok()?.parse().ok());
+    async fn read(&self, head: &Parts, body: Body) -> Result<(Body, OwnedSemaphorePermit), ApiError> {
+        let length = head.headers.get(header::CONTENT_LENGTH).and_then(|text| text.to_str().ok()?.parse().ok());
         // Of a body that does not tell its length it is known that it may not have more.
-        let most = if request.body().size_hint().exact() == Some(0) { 0 } else { length.unwrap_or(LARGE_BODY) };
+        let most = if body.size_hint().exact() == Some(0) { 0 } else { length.unwrap_or(LARGE_BODY) };
         if most > LARGE_BODY {
+            pass_over(body).await;
             return Err(too_large(length));
         }
         let pieces = u32::try_from(most.div_ceil(PIECE)).unwrap_or(u32::MAX);
         let room = Arc::clone(&self.bodies).acquire_many_owned(pieces).await.map_err(|_| ApiError::Busy)?;
-        let (head, body) = request.into_parts();
         let late = |_| ApiError::Rejected(StatusCode::REQUEST_TIMEOUT, "the body did not come in time".into());
         let read = timeout(BODY, to_bytes(body, most)).await.map_err(late)?;
-        Ok((Request::from_parts(head, Body::from(read.map_err(|_| too_large(length))?)), room))
-    }
-
-    /// At the end, what is still being computed is of no use.
-    pub(crate) fn stop(&self) {
-        self.runtime.lock().take().into_iter().for_each(Runtime::shutdown_background);
+        Ok((Body::from(read.map_err(|_| too_large(length))?), room))
     }
 }
 
-impl Drop for Heavy {
-    fn drop(&mut self) {
-        self.stop();
-    }
+/// Takes in what is not wanted, as it comes, and keeps nothing of it: whoever is still sending reads no answer, and would only
+/// see the connection end.
+async fn pass_over(mut body: Body) {
+    let passing = async {
+        let mut passed = 0;
+        while let Some(Ok(frame)) = body.frame().await {
+            passed += frame.data_ref().map_or(0, |data| data.len());
+            if passed > PASSED_OVER {
+                return;
+            }
+        }
+    };
+    let _ = timeout(PATIENCE, passing).await;
 }
 
 /// Counts one that waits, for as long as it does.
@@ -100,19 +102,28 @@ pub(crate) async fn in_turn(State(app): State<Arc<App>>, request: Request, next:
     // Strangers are sent away before anything of theirs is read.
     let (mut head, body) = request.into_parts();
     if let Err(refused) = Viewer::from_request_parts(&mut head, &app).await {
+        pass_over(body).await;
         return refused.into_response();
     }
-    let request = Request::from_parts(head, body);
     let heavy = &app.heavy;
-    let Some(_waiting) = Waiting::new(&heavy.waiting) else { return ApiError::Busy.into_response() };
-    let (request, room) = match heavy.read(request).await {
+    let Some(_waiting) = Waiting::new(&heavy.waiting) else {
+        pass_over(body).await;
+        return ApiError::Busy.into_response();
+    };
+    let (body, room) = match heavy.read(&head, body).await {
         Ok(read) => read,
         Err(error) => return error.into_response(),
     };
+    let request = Request::from_parts(head, body);
     let Ok(turn) = Arc::clone(&heavy.turns).acquire_owned().await else { return ApiError::Busy.into_response() };
-    let answering = heavy.handle.spawn(async move {
+    let (runtime, (answer, answered)) = (Handle::current(), oneshot::channel());
+    let answering = move || {
         let _taken = (turn, room);
-        next.run(request).await
-    });
-    answering.await.unwrap_or_else(|error| ApiError::internal(error).into_response())
+        // Whoever asked may have gone.
+        let _ = answer.send(runtime.block_on(next.run(request)));
+    };
+    if let Err(error) = thread::Builder::new().name("heavy".to_owned()).spawn(answering) {
+        return ApiError::internal(error).into_response();
+    }
+    answered.await.unwrap_or_else(|error| ApiError::internal(error).into_response())
 }

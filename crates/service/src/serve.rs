@@ -11,7 +11,7 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::net::TcpListener;
+use tokio::net::{TcpListener, TcpSocket};
 use tokio::sync::watch;
 use tokio::time::{sleep, timeout};
 use tokio_util::sync::CancellationToken;
@@ -100,7 +100,7 @@ impl Service {
         let vault = Vault::open(&config.data_dir.join("secret.key"))?;
         let tls = config.tls.as_ref().map(TlsSource::config).transpose()?;
         let failed = |source| ServiceError::Listen { address: config.listen, source };
-        let listener = TcpListener::bind(config.listen).await.map_err(failed)?;
+        let listener = listen(config.listen).map_err(failed)?;
         let address = listener.local_addr().map_err(failed)?;
         let stop = CancellationToken::new();
         let holder = lease_holder(&config.data_dir, address)
@@ -187,7 +187,6 @@ impl Service {
         if timeout(DRAIN, self.tasks.wait()).await.is_err() {
             tracing::warn!("some requests were cut off");
         }
-        self.app.heavy.stop();
         for gateway in self.app.running() {
             gateway.stop().await;
         }
@@ -290,4 +289,15 @@ async fn prepare(app: &App, address: SocketAddr) -> Result<(), ApiError> {
     activation::start_all(app).await?;
     app.note_database(Ok(()), wall_clock());
     Ok(())
+}
+
+/// So many connections may wait to be accepted: one that is turned away here comes again a second later at the soonest.
+const BACKLOG: u32 = 1024;
+
+fn listen(address: SocketAddr) -> io::Result<TcpListener> {
+    let socket = if address.is_ipv4() { TcpSocket::new_v4() } else { TcpSocket::new_v6() }?;
+    // As a listener of the library does: what was closed a moment ago does not keep the port.
+    socket.set_reuseaddr(true)?;
+    socket.bind(address)?;
+    socket.listen(BACKLOG)
 }

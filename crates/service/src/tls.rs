@@ -6,7 +6,7 @@ use std::fs;
 use std::io::{self, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
-use std::time::{Duration, SystemTime};
+use std::time::Duration;
 use x509_cert::der::Decode;
 
 /// Where the certificate of the console comes from.
@@ -93,9 +93,7 @@ fn make(certificate: &Path, key: &Path, names: &[String]) -> Result<(), TlsError
     let host = fs::read_to_string("/etc/hostname").map(|name| name.trim().to_owned()).unwrap_or_default();
     let all = own.into_iter().chain(names.iter().cloned()).chain((!host.is_empty()).then_some(host));
     let mut params = CertificateParams::new(all.collect::<Vec<_>>())?;
-    let now = SystemTime::from(
-        std::time::UNIX_EPOCH + Duration::from_millis(interlex_gateway::wall_clock().as_unsigned_millis()),
-    );
+    let now = std::time::UNIX_EPOCH + Duration::from_millis(interlex_gateway::wall_clock().as_unsigned_millis());
     params.not_before = (now - Duration::from_secs(3600)).into();
     params.not_after = (now + GOOD_FOR).into();
     let own_key = KeyPair::generate()?;
@@ -104,8 +102,8 @@ fn make(certificate: &Path, key: &Path, names: &[String]) -> Result<(), TlsError
     write(certificate, &made.pem(), 0o644)
 }
 
-/// Browsers take no certificate that is good for longer.
-const GOOD_FOR: Duration = Duration::from_secs(398 * 86_400);
+/// Browsers take no certificate that is good for more than 398 days; an hour goes to clocks that are behind.
+const GOOD_FOR: Duration = Duration::from_secs(397 * 86_400);
 /// So long before its end another one is made.
 const RENEW: Duration = Duration::from_secs(30 * 86_400);
 

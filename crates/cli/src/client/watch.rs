@@ -28,7 +28,7 @@ pub(crate) async fn run(arguments: WatchArguments) -> anyhow::Result<()> {
         let changed = table.take(&frame);
         match arguments.output {
             Output::Table if draws => table.draw(whole(&frame, "at"))?,
-            Output::Json => changed.iter().try_for_each(|point| print_json_line(point))?,
+            Output::Json => changed.iter().try_for_each(print_json_line)?,
             Output::Table | Output::Csv => changed.iter().try_for_each(|point| print_line(point, arguments.output))?,
         }
         updates += 1;

@@ -92,6 +92,13 @@ pub(super) fn findings(draft: &Draft) -> (Option<Description>, Vec<Finding<'_>>)
     (description.filter(|_| is_sound), checker.findings)
 }
 
+/// More than a gateway can poll and anybody can look after.
+const MOST_LINKS: usize = 2000;
+const MOST_DEVICES: usize = 20_000;
+const MOST_UPLINKS: usize = 100;
+/// So many names are told of those that would do.
+const NAMES_TOLD: usize = 12;
+
 struct Checker<'a> {
     draft: &'a Draft,
     findings: Vec<Finding<'a>>,
@@ -102,6 +109,18 @@ type ListRows = Vec<Option<PointSettings>>;
 
 impl<'a> Checker<'a> {
     fn description(&mut self) -> Option<Description> {
+        let counts = [
+            ("links", self.draft.links.len(), MOST_LINKS),
+            ("devices", self.draft.devices.len(), MOST_DEVICES),
+            ("uplinks", self.draft.uplinks.len(), MOST_UPLINKS),
+        ];
+        for (what, count, most) in counts.into_iter().filter(|(_, count, most)| count > most) {
+            let expected = format!("at most {most} in one gateway");
+            self.fault(Spot::Gateway, Fault::new("", format!("there are {count} {what}"), expected));
+        }
+        if !self.findings.is_empty() {
+            return None;
+        }
         let gateway = self.gateway();
         let rates = self.rates();
         let links = self.links();
@@ -396,9 +415,12 @@ fn part<T: DeserializeOwned>(object: &Value) -> Option<T> {
 }
 
 fn reference<'a>(what: &str, wanted: &str, known: impl Iterator<Item = &'a str> + Clone) -> String {
-    if let Some(near) = schema::nearest(wanted, known.clone()) {
+    if let Some(near) = schema::nearest(wanted, known.clone().take(200)) {
         return format!("{near:?}?");
     }
-    let known: Vec<_> = known.map(|name| format!("{name:?}")).collect();
-    if known.is_empty() { format!("a {what}; none is described") } else { format!("one of {}", known.join(", ")) }
+    let mut names: Vec<_> = known.clone().take(NAMES_TOLD).map(|name| format!("{name:?}")).collect();
+    if known.count() > NAMES_TOLD {
+        names.push("…".to_owned());
+    }
+    if names.is_empty() { format!("a {what}; none is described") } else { format!("one of {}", names.join(", ")) }
 }

@@ -1,4 +1,4 @@
-use super::problem::{Fault, line_and_column};
+use super::problem::{Fault, Lines};
 use super::schema::ObjectSchema;
 use serde_json::{Map, Number, Value};
 
@@ -7,6 +7,7 @@ use serde_json::{Map, Number, Value};
 #[derive(Debug)]
 pub(super) struct PointsFile<'a> {
     text: &'a str,
+    lines: Lines<'a>,
     separator: u8,
     columns: Vec<String>,
     rows: Vec<Value>,
@@ -26,7 +27,7 @@ impl<'a> PointsFile<'a> {
         let mut reader = csv::ReaderBuilder::new().flexible(true).delimiter(separator).from_reader(text.as_bytes());
         let columns = reader.headers().map(|header| header.iter().map(|name| column(name, schema)).collect());
         let columns = columns.unwrap_or_default();
-        let mut file = Self { text, separator, columns, rows: Vec::new(), starts: Vec::new() };
+        let mut file = Self { text, lines: Lines::new(text), separator, columns, rows: Vec::new(), starts: Vec::new() };
         file.check_header(schema, &mut faults);
         for record in reader.records() {
             match record {
@@ -34,7 +35,7 @@ impl<'a> PointsFile<'a> {
                 Err(error) => {
                     let start = error.position().map_or(0, offset);
                     let fault = Fault::new("", error.to_string(), "rows of cells with commas between them");
-                    faults.push((line_and_column(text, start), fault));
+                    faults.push((file.lines.place(start), fault));
                 }
             }
         }
@@ -42,7 +43,7 @@ impl<'a> PointsFile<'a> {
     }
 
     fn check_header(&self, schema: &ObjectSchema, faults: &mut Vec<PlacedFault>) {
-        let place = |at: usize| line_and_column(self.text, self.cell_start(0, at));
+        let place = |at: usize| self.lines.place(self.cell_start(0, at));
         for (at, column) in self.columns.iter().enumerate() {
             let known = schema.keys().any(|key| key == column);
             if !known {
@@ -59,7 +60,7 @@ impl<'a> PointsFile<'a> {
     fn add_row(&mut self, record: &csv::StringRecord, schema: &ObjectSchema, faults: &mut Vec<PlacedFault>) {
         let start = record.position().map_or(0, offset);
         if record.len() > self.columns.len() {
-            let place = line_and_column(self.text, self.cell_start(start, self.columns.len()));
+            let place = self.lines.place(self.cell_start(start, self.columns.len()));
             let message = format!("the row has {} cells, the header {}", record.len(), self.columns.len());
             faults.push((place, Fault::new("", message, "as many; text with a comma stands in quotes")));
             return;
@@ -100,7 +101,7 @@ impl<'a> PointsFile<'a> {
     pub(super) fn place(&self, row: usize, column: &str) -> (u32, u32) {
         let Some(start) = self.starts.get(row) else { return (0, 0) };
         let at = self.columns.iter().position(|name| name == column).unwrap_or(0);
-        line_and_column(self.text, self.cell_start(*start, at))
+        self.lines.place(self.cell_start(*start, at))
     }
 
     /// The byte offset of the `at`th cell of the row at `start`, quotes respected.

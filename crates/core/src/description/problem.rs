@@ -124,12 +124,31 @@ impl Fault {
     }
 }
 
-/// Line and column, both from 1, of a byte offset in a text; the column counts characters.
-pub(super) fn line_and_column(text: &str, offset: usize) -> (u32, u32) {
-    let before = text.get(..offset).unwrap_or(text);
-    let line_start = before.rfind('\n').map_or(0, |newline| newline + 1);
-    let count = |n: usize| u32::try_from(n).unwrap_or(u32::MAX);
-    let line = before.bytes().filter(|byte| *byte == b'\n').count() + 1;
-    let column = before.get(line_start..).map_or(0, |rest| rest.chars().count()) + 1;
-    (count(line), count(column))
+/// The lines of a text, to say where something stands in it without counting from its start each time.
+#[derive(Debug)]
+pub(super) struct Lines<'a> {
+    text: &'a str,
+    starts: Vec<usize>,
+}
+
+/// Further to the right nobody counts columns.
+const LAST_COLUMN: usize = 10_000;
+
+impl<'a> Lines<'a> {
+    pub(super) fn new(text: &'a str) -> Self {
+        let ends = text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n');
+        Self { text, starts: std::iter::once(0).chain(ends.map(|(at, _)| at + 1)).collect() }
+    }
+
+    /// Line and column, both from 1, of a byte offset; the column counts characters.
+    pub(super) fn place(&self, offset: usize) -> (u32, u32) {
+        let line = self.starts.partition_point(|start| *start <= offset);
+        let start = self.starts.get(line.saturating_sub(1)).copied().unwrap_or(0);
+        let column = self.text.get(start..).map_or(0, |rest| {
+            let before = rest.char_indices().take(LAST_COLUMN).take_while(|(at, _)| start + at < offset);
+            before.count()
+        });
+        let count = |n: usize| u32::try_from(n).unwrap_or(u32::MAX);
+        (count(line), count(column + 1))
+    }
 }

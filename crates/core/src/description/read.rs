@@ -4,9 +4,12 @@ use super::points_file::PointsFile;
 use super::problem::{Fault, Problem};
 use super::schema::{self, ObjectKind};
 use super::toml_file::{Content, Entry, Section, TomlFile};
-use super::{Description, Files, MAIN_FILE};
+use super::{Description, Files, MAIN_FILE, Severity};
 use serde_json::{Map, Value};
 use std::collections::BTreeMap;
+
+/// Nobody reads more problems at a time.
+const MOST_TOLD: usize = 2000;
 
 /// Reads a description from its files.
 ///
@@ -26,14 +29,22 @@ pub fn check_files(files: &Files) -> Checked {
         return checked;
     };
     let (source, draft, more) = Source::new(&toml, files);
-    let (description, found) = findings(&draft);
+    let (description, mut found) = findings(&draft);
+    found.sort_by_key(|(_, fault)| fault.severity != Severity::Mistake);
     checked.description = description;
-    checked.add(problems.into_iter().chain(more).chain(found.into_iter().map(|(spot, fault)| {
+    let beyond = found.len().saturating_sub(MOST_TOLD);
+    let unsaid = (beyond > 0).then(|| {
+        let message = format!("{beyond} problems are not told");
+        let problem = Problem::of_file(MAIN_FILE, (0, 0), message, "those that are told mended first");
+        Problem { severity: Severity::Warning, ..problem }
+    });
+    let told = found.into_iter().take(MOST_TOLD).map(|(spot, fault)| {
         let (file, (line, column)) = source.place(&spot, &fault);
         let Fault { key, message, expected, severity, .. } = fault;
         let problem = Problem::of_object(spot.object(&draft), &key, severity, message, expected);
         Problem { file: file.to_owned(), line, column, ..problem }
-    })));
+    });
+    checked.add(problems.into_iter().take(MOST_TOLD).chain(more.into_iter().take(MOST_TOLD)).chain(told).chain(unsaid));
     checked
 }
 

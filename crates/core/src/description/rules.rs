@@ -236,7 +236,7 @@ pub(super) fn broker(uplink: &Uplink) -> Vec<Fault> {
 fn is_no_key(text: &str) -> bool {
     let text = text.trim();
     let is_elsewhere = text == SecretText::PLACEHOLDER || text.starts_with("file:") || text.starts_with("sealed:");
-    !is_elsewhere && !(text.starts_with("-----BEGIN ") && text.contains("PRIVATE KEY-----"))
+    !(is_elsewhere || text.starts_with("-----BEGIN ") && text.contains("PRIVATE KEY-----"))
 }
 
 /// What does not go together in messages made from templates.

@@ -1,4 +1,4 @@
-use super::problem::line_and_column;
+use super::problem::Lines;
 use serde_json::{Map, Value};
 use std::collections::HashMap;
 use std::ops::Range;
@@ -16,7 +16,7 @@ pub(super) struct Section {
 /// What a TOML file holds at its top: single tables and lists of tables.
 #[derive(Debug)]
 pub(super) struct TomlFile<'a> {
-    text: &'a str,
+    lines: Lines<'a>,
     pub(super) entries: Vec<Entry>,
 }
 
@@ -44,20 +44,22 @@ pub(super) struct SyntaxError {
 impl<'a> TomlFile<'a> {
     /// Reads a file, or gives every mistake of syntax in it.
     pub(super) fn parse(text: &'a str) -> Result<Self, Vec<SyntaxError>> {
+        let lines = Lines::new(text);
         let (root, errors) = DeTable::parse_recoverable(text);
         if !errors.is_empty() {
             let error = |error: &toml::de::Error| SyntaxError {
-                place: line_and_column(text, error.span().map_or(0, |span| span.start)),
+                place: lines.place(error.span().map_or(0, |span| span.start)),
                 message: error.message().to_owned(),
             };
             return Err(errors.iter().map(error).collect());
         }
         let entries = root.get_ref().iter().map(|(key, value)| Entry {
             name: key.get_ref().to_string(),
-            place: line_and_column(text, key.span().start),
+            place: lines.place(key.span().start),
             content: content(value),
         });
-        Ok(Self { text, entries: entries.collect() })
+        let entries = entries.collect();
+        Ok(Self { lines, entries })
     }
 
     /// Where a key of a section stands, or its header when the key is not there or empty.
@@ -67,7 +69,7 @@ impl<'a> TomlFile<'a> {
             Some((_, value_range)) => value_range,
             None => &section.header,
         };
-        line_and_column(self.text, range.start)
+        self.lines.place(range.start)
     }
 }
 
