@@ -19,7 +19,7 @@ async fn an_unclear_meter_is_found_out_named_and_seen_at_the_broker() {
     browser.field("Name").await.send_keys(PERSON).await.unwrap();
     browser.field("Password").await.send_keys(PASSWORD).await.unwrap();
     browser.press("Sign in").await;
-    browser.shows("Everything runs.").await;
+    browser.shows("1 point not good").await;
     the_word_order_is_found_in_one_look(&rig, &browser).await;
     a_list_is_taken_over_and_changed_in_one_go(&rig, &browser).await;
     activated_its_values_arrive(&rig, &browser, &host).await;

@@ -222,7 +222,9 @@ pub(crate) fn plain(value: &Value) -> String {
 /// A value with its unit; floats have the decimals that are known, or are cut to what a meter would show.
 pub(crate) fn with_unit(value: &Value, unit: &str, decimals: Option<u64>) -> String {
     let shown = match value {
-        Value::Number(number) if decimals.is_some() && number.is_f64() => {
+        Value::Number(number)
+            if decimals.is_some() && number.as_f64().is_some_and(|value| number.is_f64() && value.abs() < 1e15) =>
+        {
             let decimals = decimals.and_then(|decimals| usize::try_from(decimals).ok()).unwrap_or(0);
             format!("{:.decimals$}", number.as_f64().unwrap_or(0.0))
         }
@@ -233,6 +235,9 @@ pub(crate) fn with_unit(value: &Value, unit: &str, decimals: Option<u64>) -> Str
 }
 
 fn trimmed(number: f64) -> String {
+    if number.is_finite() && number != 0.0 && !(1e-4..1e15).contains(&number.abs()) {
+        return format!("{number:e}");
+    }
     let decimals = match number.abs() {
         n if n >= 1000.0 => 1,
         n if n >= 1.0 => 2,
@@ -273,6 +278,9 @@ mod tests {
         assert_eq!(with_unit(&json!(212.347_923), "m³/h", None), "212.35 m³/h");
         assert_eq!(with_unit(&json!(0.2), "", None), "0.2");
         assert_eq!(with_unit(&json!(71_402_300), "kg", Some(0)), "71402300 kg");
+        assert_eq!(with_unit(&json!(2.5e300), "", None), "2.5e300");
+        assert_eq!(with_unit(&json!(0.000_02), "m", None), "2e-5 m");
+        assert_eq!(with_unit(&json!(18_446_744_073_709_551_615_u64), "", None), "18446744073709551615");
         assert_eq!(with_unit(&Value::Null, "kg", None), "-");
     }
 }

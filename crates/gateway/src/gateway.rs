@@ -69,6 +69,7 @@ impl std::fmt::Display for WaitingLoss {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         let Self { uplink, samples, perhaps, .. } = self;
         match (samples, perhaps) {
+            (1, 0) => write!(f, "1 sample that waits at uplink {uplink} would be lost"),
             (samples, 0) => write!(f, "{samples} samples that wait at uplink {uplink} would be lost"),
             (0, perhaps) => write!(f, "some of {perhaps} samples that wait at uplink {uplink} may be lost"),
             (samples, perhaps) => {

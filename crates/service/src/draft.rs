@@ -253,7 +253,7 @@ pub(crate) async fn edit(
             audit_change(&app, &author, &gateway, change, before).await;
         }
     } else {
-        let detail = format!("{} objects at once", done.len());
+        let detail = format!("{} edited at once", objects(done.len()));
         app.audit(AuditEntry { action: "edit-draft", detail: &detail, gateway: &gateway, ..author.entry() }).await;
     }
     let (by, at) = (Some(author.person), Some(wall_clock().as_millis()));
@@ -314,7 +314,7 @@ pub(crate) async fn replace(
     // What is the same already needs no draft of its own.
     if !told.is_empty() {
         app.store.replace_draft(&edit, &draft).await.map_err(drafts::edit_failed)?;
-        let detail = format!("{} objects differ", told.objects.len());
+        let detail = format!("{} changed", objects(told.objects.len()));
         let after = Some(told.to_string());
         let entry = AuditEntry { action: "replace-draft", detail: &detail, gateway: &gateway, after, ..author.entry() };
         app.audit(entry).await;
@@ -501,4 +501,8 @@ pub(crate) async fn presence(
     let editor = Editor { person: who.name, place: short(&here.place) };
     let editors = app.presence.note(&gateway, &short(&here.tab), editor, wall_clock());
     Ok(Json(PresenceView { version: record.version, editors }))
+}
+
+fn objects(count: usize) -> String {
+    if count == 1 { "1 object".to_owned() } else { format!("{count} objects") }
 }

@@ -64,7 +64,7 @@ pub(crate) async fn purge(
         return Err(ApiError::BadRequest(told));
     }
     let samples = running.purge(&uplink).await.ok_or_else(|| unknown(&gateway, &uplink))?;
-    let detail = format!("uplink {uplink}: {samples} samples thrown away");
+    let detail = format!("uplink {uplink}: {samples} {} thrown away", if samples == 1 { "sample" } else { "samples" });
     app.audit(AuditEntry { action: "purge", detail: &detail, gateway: &gateway, ..author.entry() }).await;
     Ok(Json(Purged { samples }))
 }

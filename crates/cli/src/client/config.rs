@@ -12,7 +12,7 @@ use std::path::{Component, Path};
 /// What `config init` writes.
 const STARTER: &str = include_str!("starter/gateway.toml");
 const STARTER_LIST: &str = include_str!("starter/meter.csv");
-const STARTER_LIST_PATH: &str = "points/meter.csv";
+const STARTER_LIST_PATH: &str = "points/meter-1.csv";
 const SCHEMA_PATH: &str = "gateway.schema.json";
 
 pub(crate) async fn run(arguments: ConfigArguments) -> anyhow::Result<()> {
@@ -197,12 +197,20 @@ impl Apply<'_> {
             );
             return Err(failed(ExitReason::Conflict, message));
         }
+        let told = compare(&self.client, &self.files, false).await?;
+        let is_same = list(&told, "objects").is_empty() && told.get("reordered") != Some(&Value::Bool(true));
         let path = format!("/api/v1/gateways/{}/draft/files", part(&name));
         let request = json!({ "files": self.files, "version": whole(&gateway, "version") });
         let replaced = self.client.put(&path, &request).await?;
         let Some(note) = self.note else {
             return self.told_draft(&name, &replaced);
         };
+        if let Some(revision) = gateway.get("active").and_then(Value::as_i64).filter(|_| is_same) {
+            return match self.output {
+                Output::Json => print_json(&json!({ "gateway": name, "revision": revision, "outcome": null })),
+                Output::Table | Output::Csv => Ok(say!("{name} runs revision {revision} already: nothing changes.")?),
+            };
+        }
         let request = json!({ "version": whole(&replaced, "version"), "note": note });
         activation::activate(&self.client, &name, &request, wait, self.output).await
     }

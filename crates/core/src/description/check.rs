@@ -228,7 +228,12 @@ impl<'a> Checker<'a> {
             let Some(modbus) = part::<ModbusDevice>(object) else { continue };
             let unit = (settings.link.clone(), modbus.unit);
             if let Some(before) = units.insert(unit, settings.name.clone()) {
-                let message = format!("unit {} on link {:?} is device {before:?}", modbus.unit, settings.link.as_str());
+                let message = format!(
+                    "unit {} on link {:?} is device {:?}",
+                    modbus.unit,
+                    settings.link.as_str(),
+                    before.as_str()
+                );
                 self.fault(spot(), Fault::new("unit", message, "a unit of its own"));
             }
             if modbus.ratio == 0.0 {
@@ -276,10 +281,10 @@ impl<'a> Checker<'a> {
             if let UplinkKind::Sparkplug(own) = &uplink.kind
                 && let Some(before) = nodes.insert((own.group.clone(), own.node.clone()), name.clone())
             {
-                let message = format!("{}/{} is the node of uplink {before:?}", own.group, own.node);
+                let message = format!("{}/{} is the node of uplink {:?}", own.group, own.node, before.as_str());
                 self.fault(Spot::Uplink(at), Fault::new("node", message, "a group and node of its own"));
             } else if let Some(before) = clients.insert((uplink.settings.url.to_string(), client.clone()), name) {
-                let message = format!("client id {client:?} is that of uplink {before:?}");
+                let message = format!("client id {client:?} is that of uplink {:?}", before.as_str());
                 let expected = "another one: a broker keeps one client of a name";
                 self.fault(Spot::Uplink(at), Fault::new("client-id", message, expected));
             }

@@ -258,8 +258,8 @@ fn words(object: &ObjectRef, devices: &[String], change: Change, fields: &[Field
 
 fn shown(value: &Value) -> String {
     match value {
-        Value::Null => "nothing".to_owned(),
-        Value::String(text) if text.is_empty() => "nothing".to_owned(),
+        Value::Null => "none".to_owned(),
+        Value::String(text) if text.is_empty() => "none".to_owned(),
         // Such as a certificate: its last characters tell it from others.
         Value::String(text) if text.contains('\n') => {
             let last = text.lines().rfind(|line| !line.starts_with("-----")).unwrap_or_default();

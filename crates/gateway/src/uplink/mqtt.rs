@@ -234,7 +234,9 @@ async fn drive_v3(mut eventloop: rumqttc::EventLoop, sender: mpsc::Sender<MqttEv
 
 async fn drive_v5(mut eventloop: v5::EventLoop, sender: mpsc::Sender<MqttEvent>, host: String) {
     use packets::{Packet, PubAckReason, PubCompReason, PubRecReason, SubscribeReasonCode};
-    let refused = |why: &dyn std::fmt::Debug| MqttEvent::Lost(format!("the broker refuses what is published: {why:?}"));
+    let refused = |why: &dyn std::fmt::Debug| {
+        MqttEvent::Lost(format!("the broker refuses what is published: {}", tls::spaced(why)))
+    };
     loop {
         let event = match eventloop.poll().await {
             Ok(v5::Event::Incoming(packet)) => match packet {
@@ -243,7 +245,11 @@ async fn drive_v5(mut eventloop: v5::EventLoop, sender: mpsc::Sender<MqttEvent>,
                     let is_granted = |code: &SubscribeReasonCode| matches!(code, SubscribeReasonCode::Success(_));
                     match answer.return_codes.iter().all(is_granted) {
                         true => MqttEvent::Subscribed,
-                        false => MqttEvent::Lost(format!("{NOT_SUBSCRIBED}: {:?}", answer.return_codes)),
+                        false => {
+                            let refused = answer.return_codes.iter().find(|code| !is_granted(code));
+                            let why = refused.map(|code| tls::spaced(code)).unwrap_or_default();
+                            MqttEvent::Lost(format!("{NOT_SUBSCRIBED}: {why}"))
+                        }
                     }
                 }
                 Packet::UnsubAck(_) => MqttEvent::Answered,
@@ -265,7 +271,7 @@ async fn drive_v5(mut eventloop: v5::EventLoop, sender: mpsc::Sender<MqttEvent>,
                     MqttEvent::Message { topic, payload, is_retained }
                 }
                 Packet::Disconnect(packet) => {
-                    MqttEvent::Lost(format!("the broker ended the connection: {:?}", packet.reason_code))
+                    MqttEvent::Lost(format!("the broker ended the connection: {}", tls::spaced(&packet.reason_code)))
                 }
                 _ => continue,
             },

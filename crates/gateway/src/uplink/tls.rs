@@ -8,7 +8,7 @@ use rustls::client::WebPkiServerVerifier;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
-use rustls::{CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
+use rustls::{AlertDescription, CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
 use std::borrow::Cow;
 use std::error::Error;
 use std::sync::Arc;
@@ -38,7 +38,10 @@ pub(crate) fn client_config(uplink: &Uplink) -> Result<ClientConfig, String> {
     match (&uplink.broker.certificate, &uplink.broker.key) {
         (Some(certificate), Some(key)) => builder
             .with_client_auth_cert(certificates("certificate", certificate)?, private_key(key)?)
-            .map_err(|error| format!("certificate and key: {error}")),
+            .map_err(|error| match error {
+                rustls::Error::InconsistentKeys(_) => OTHER_KEY.to_owned(),
+                other => format!("certificate and key: {other}"),
+            }),
         _ => Ok(builder.with_no_client_auth()),
     }
 }
@@ -153,7 +156,7 @@ pub(super) fn words(error: &ConnectionError, host: &str) -> String {
     match error {
         ConnectionError::ConnectionRefused(ConnectReturnCode::BadUserNamePassword) => BAD_PASSWORD.to_owned(),
         ConnectionError::ConnectionRefused(ConnectReturnCode::NotAuthorized) => NOT_AUTHORIZED.to_owned(),
-        other => tls_error(other).map_or_else(|| other.to_string(), |inner| tls_words(inner, host)),
+        other => tls_error(other).map_or_else(|| plain(other.to_string()), |inner| tls_words(inner, host)),
     }
 }
 
@@ -167,11 +170,68 @@ pub(super) fn words_v5(error: &v5::ConnectionError, host: &str) -> String {
     match refused {
         Some(ConnectReturnCodeV5::BadUserNamePassword) => BAD_PASSWORD.to_owned(),
         Some(ConnectReturnCodeV5::NotAuthorized) => NOT_AUTHORIZED.to_owned(),
-        Some(code) => format!("the broker refuses the connection: {code:?}"),
-        None => tls_error(error).map_or_else(|| error.to_string(), |inner| tls_words(inner, host)),
+        Some(code) => format!("the broker refuses the connection: {}", spaced(&code)),
+        None => tls_error(error).map_or_else(|| plain(error.to_string()), |inner| tls_words(inner, host)),
     }
 }
 
+/// What the library says, where it speaks of packets that people never see.
+fn plain(told: String) -> String {
+    if told.contains("ConnAck") {
+        "what answers there is no MQTT broker, or it ends the connection at once".to_owned()
+    } else if told.contains("closed by peer") || told.contains("connection abort") {
+        "the broker ended the connection".to_owned()
+    } else {
+        told
+    }
+}
+
+/// The name of a code of the standard as words: `QuotaExceeded` is "quota exceeded".
+pub(super) fn spaced(code: &dyn std::fmt::Debug) -> String {
+    let mut words = String::new();
+    for c in format!("{code:?}").chars() {
+        if c.is_uppercase() && !words.is_empty() {
+            words.push(' ');
+        }
+        words.extend(c.to_lowercase());
+    }
+    words
+}
+
+/// A day and a time in UTC.
+fn date(moment: UnixTime) -> String {
+    let seconds = i64::try_from(moment.as_secs()).unwrap_or(i64::MAX);
+    jiff::Timestamp::from_second(seconds)
+        .map_or_else(|_| "no date".to_owned(), |moment| moment.strftime("%Y-%m-%d %H:%M UTC").to_string())
+}
+
+/// What the broker's side of TLS ended the connection with.
+///
+/// Source: RFC 8446, section 6.2.
+fn alert_words(alert: AlertDescription) -> String {
+    let why = match alert {
+        AlertDescription::CertificateRequired => "it asks for one, and none is given: certificate and key",
+        AlertDescription::UnknownCA => "it does not know who signed it",
+        AlertDescription::CertificateExpired => "it has expired",
+        AlertDescription::CertificateRevoked => "it was revoked",
+        AlertDescription::BadCertificate | AlertDescription::UnsupportedCertificate => {
+            "it is damaged or of a kind that it does not take"
+        }
+        AlertDescription::CertificateUnknown | AlertDescription::AccessDenied => "it does not say why",
+        AlertDescription::HandshakeFailure
+        | AlertDescription::ProtocolVersion
+        | AlertDescription::InsufficientSecurity => {
+            return format!("the broker and we have no version or cipher of TLS in common ({})", spaced(&alert));
+        }
+        AlertDescription::UnrecognisedName => {
+            return "the broker has no certificate for the name that it was asked for".to_owned();
+        }
+        other => return format!("the broker ended TLS: {}", spaced(&other)),
+    };
+    format!("the broker does not accept our certificate: {why}")
+}
+
+const OTHER_KEY: &str = "certificate and key: the key is not the one that the certificate was made for";
 const BAD_PASSWORD: &str = "the broker refuses the user or the password";
 const NOT_AUTHORIZED: &str =
     "the broker does not let this client in: user, password or certificate are not known to it";
@@ -193,18 +253,23 @@ pub(crate) fn tls_words(error: &rustls::Error, host: &str) -> String {
                 "nobody whom ca names signed the broker's certificate; without ca, nobody whom this system trusts"
                     .to_owned()
             }
-            CertificateError::Expired | CertificateError::ExpiredContext { .. } => {
-                format!("the broker's certificate has expired: {fault}")
+            CertificateError::ExpiredContext { not_after, .. } => {
+                format!("the broker's certificate has expired, on {}", date(*not_after))
             }
-            CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => {
-                format!("the broker's certificate is not valid yet; is the clock right? {fault}")
+            CertificateError::Expired => "the broker's certificate has expired".to_owned(),
+            CertificateError::NotValidYetContext { not_before, .. } => {
+                format!("the broker's certificate is valid from {} only; is the clock right?", date(*not_before))
+            }
+            CertificateError::NotValidYet => {
+                "the broker's certificate is not valid yet; is the clock right?".to_owned()
             }
             CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
                 format!("the broker's certificate is not for {host}: {fault}")
             }
             other => format!("the broker's certificate is not accepted: {other}"),
         },
-        rustls::Error::AlertReceived(alert) => format!("the broker does not accept our certificate: {alert:?}"),
+        rustls::Error::AlertReceived(alert) => alert_words(*alert),
+        rustls::Error::InconsistentKeys(_) => OTHER_KEY.to_owned(),
         other => format!("TLS: {other}"),
     }
 }
