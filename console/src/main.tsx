@@ -1,8 +1,8 @@
 import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
-import { StrictMode, useState } from "react";
+import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Link, Navigate, Route, Routes, useLocation } from "react-router";
-import { api, ApiFailure, type SignedIn } from "./api/client";
+import { api, ApiFailure } from "./api/client";
 import { sessionQuery } from "./api/queries";
 import { Loading, Notice } from "./components/Notice";
 import { Shell, useTheme } from "./components/Shell";
@@ -24,6 +24,7 @@ import { RevisionsPage } from "./features/revisions/RevisionsPage";
 import { TapPage } from "./features/tap/TapPage";
 import { SetupPage } from "./features/session/SetupPage";
 import { SignInAgain, SignInPage } from "./features/session/SignInPage";
+import { useWho } from "./features/session/may";
 import { LiveProvider } from "./live/live";
 import "./styles.css";
 
@@ -42,9 +43,7 @@ function App() {
 function Inside() {
   const session = useQuery(sessionQuery);
   const { pathname, search } = useLocation();
-  const [last, setLast] = useState<SignedIn | null>(null);
-  const who = session.data ?? last;
-  if (session.data && session.data !== last) setLast(session.data);
+  const who = useWho();
   if (session.data === undefined) {
     return session.failureReason ? (
       <main className="p-6">

@@ -3,7 +3,7 @@ import { type ReactNode, useEffect, useState } from "react";
 import { NavLink, useLocation, useNavigate } from "react-router";
 import { api, dataOf, type SignedIn } from "../api/client";
 import { sessionQuery } from "../api/queries";
-import { includes, type Role } from "../features/session/may";
+import { forgetWho, includes, type Role } from "../features/session/may";
 import { useLive } from "../live/live";
 import { Notice } from "./Notice";
 
@@ -188,6 +188,7 @@ function Who({ who }: { who: SignedIn }) {
     onSettled: async () => {
       // Whoever leaves does not want to be asked back.
       await navigate("/sign-in");
+      forgetWho();
       queries.setQueryData(sessionQuery.queryKey, null);
     },
   });

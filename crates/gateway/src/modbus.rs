@@ -194,7 +194,7 @@ pub(crate) fn client_config(protocol: &LinkProtocol) -> ClientConfig {
     let mut config = ClientConfig::default();
     config.response_timeout = timing.timeout.into();
     config.late_limit = timing.late_limit.into();
-    if matches!(protocol, LinkProtocol::ModbusRtuTcp(_)) {
+    if matches!(protocol, LinkProtocol::ModbusRtuTcp(_) | LinkProtocol::ModbusAsciiTcp(_)) {
         config.silence = STREAM_SILENCE;
     }
     config.in_flight = timing.in_flight.into();
@@ -209,7 +209,7 @@ pub(crate) fn client_config(protocol: &LinkProtocol) -> ClientConfig {
 /// Connects to a link, or opens its port.
 pub(crate) async fn connect(protocol: &LinkProtocol, config: ClientConfig) -> std::io::Result<Connection> {
     match protocol {
-        LinkProtocol::ModbusTcp(link) | LinkProtocol::ModbusRtuTcp(link) => {
+        LinkProtocol::ModbusTcp(link) | LinkProtocol::ModbusRtuTcp(link) | LinkProtocol::ModbusAsciiTcp(link) => {
             Connection::tcp(&link.host, link.port, link.connect_timeout.into(), config).await
         }
         LinkProtocol::ModbusRtu(link) | LinkProtocol::ModbusAscii(link) => {
@@ -236,7 +236,7 @@ pub(crate) const fn framing(protocol: &LinkProtocol) -> Framing {
     match protocol {
         LinkProtocol::ModbusTcp(_) => Framing::Tcp,
         LinkProtocol::ModbusRtu(_) | LinkProtocol::ModbusRtuTcp(_) => Framing::Rtu,
-        LinkProtocol::ModbusAscii(_) => Framing::Ascii,
+        LinkProtocol::ModbusAscii(_) | LinkProtocol::ModbusAsciiTcp(_) => Framing::Ascii,
     }
 }
 

@@ -59,7 +59,11 @@ impl Bench {
     }
 
     async fn framed(framing: Framing, devices: &[u8], points: &str) -> Self {
-        let protocol = if framing == Framing::Rtu { "modbus-rtu-tcp" } else { "modbus-tcp" };
+        let protocol = match framing {
+            Framing::Tcp => "modbus-tcp",
+            Framing::Rtu => "modbus-rtu-tcp",
+            Framing::Ascii => "modbus-ascii-tcp",
+        };
         let listener = TcpListener::bind((own_address(), 1502)).await.unwrap();
         let address = listener.local_addr().unwrap();
         let (host, port) = (address.ip(), address.port());
@@ -134,8 +138,14 @@ async fn neighbours_are_read_by_one_request_and_a_bad_address_spoils_only_its_ow
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn rtu_units_behind_a_serial_device_server_are_polled_as_well() {
-    let bench = Bench::framed(Framing::Rtu, &[1, 2], FOUR).await;
+async fn units_behind_a_serial_device_server_are_polled_as_well() {
+    for framing in [Framing::Rtu, Framing::Ascii] {
+        serial_over_tcp(framing).await;
+    }
+}
+
+async fn serial_over_tcp(framing: Framing) {
+    let bench = Bench::framed(framing, &[1, 2], FOUR).await;
     bench.until("all good", |gateway| gateway.status().points_good == 8).await;
     let reading = bench.gateway.running().latest().read(PointIndex(6)).unwrap();
     assert_eq!(reading.value, Some(Value::Uint(12)));

@@ -57,6 +57,7 @@ pub(crate) async fn forms(_: Viewer) -> Json<Forms> {
             modbus("modbus-rtu", "Modbus RTU on a serial port", ObjectKind::ModbusRtuLink),
             modbus("modbus-rtu-tcp", "Modbus RTU over TCP", ObjectKind::ModbusRtuTcpLink),
             modbus("modbus-ascii", "Modbus ASCII on a serial port", ObjectKind::ModbusAsciiLink),
+            modbus("modbus-ascii-tcp", "Modbus ASCII over TCP", ObjectKind::ModbusAsciiTcpLink),
         ],
         uplinks: vec![
             uplink("sparkplug", "Sparkplug B", ObjectKind::SparkplugUplink),

@@ -183,6 +183,7 @@ impl<'a> Checker<'a> {
             "modbus-rtu" => LinkProtocol::ModbusRtu(part(object)?),
             "modbus-ascii" => LinkProtocol::ModbusAscii(part(object)?),
             "modbus-rtu-tcp" => LinkProtocol::ModbusRtuTcp(part(object)?),
+            "modbus-ascii-tcp" => LinkProtocol::ModbusAsciiTcp(part(object)?),
             _ => LinkProtocol::ModbusTcp(part(object)?),
         };
         rules::one_line("title", &settings.title).into_iter().for_each(|fault| self.fault(Spot::Link(at), fault));
@@ -193,9 +194,10 @@ impl<'a> Checker<'a> {
     /// What a framing does not take.
     fn line(&mut self, at: usize, protocol: &LinkProtocol) {
         let fault = match protocol {
-            LinkProtocol::ModbusRtuTcp(link) if link.in_flight > 1 => {
+            LinkProtocol::ModbusRtuTcp(link) | LinkProtocol::ModbusAsciiTcp(link) if link.in_flight > 1 => {
+                let framing = if matches!(protocol, LinkProtocol::ModbusRtuTcp(_)) { "RTU" } else { "ASCII" };
                 let message = format!(
-                    "in-flight is {}, and RTU frames do not say which answer is to which request",
+                    "in-flight is {}, and {framing} frames do not say which answer is to which request",
                     link.in_flight
                 );
                 Fault::new("in-flight", message, "1, or protocol = \"modbus-tcp\"")

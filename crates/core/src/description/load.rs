@@ -27,7 +27,7 @@ pub fn line_load(description: &Description, link: &Link) -> Option<LineLoad> {
     if timing.pause.is_none() && timing.baud.is_none() {
         return None;
     }
-    let is_ascii = matches!(link.protocol, LinkProtocol::ModbusAscii(_));
+    let is_ascii = matches!(link.protocol, LinkProtocol::ModbusAscii(_) | LinkProtocol::ModbusAsciiTcp(_));
     let pause = timing.pause.map_or(0.0, |pause| Duration::from(pause).as_secs_f64());
     let mut load = LineLoad { requests_per_second: 0.0, busy: 0.0 };
     let behind = description.devices.iter().filter(|device| device.settings.link == link.settings.name);
@@ -51,8 +51,9 @@ pub(super) fn fault(description: &Description, link: &Link) -> Option<Fault> {
     let (percent, requests) = (load.busy * 100.0, load.requests_per_second);
     let message = format!("{requests:.1} requests a second keep the line busy {percent:.0} % of the time");
     let expected = "slower rates, fewer requests, or a faster line";
-    Some(match load.busy > 1.0 {
-        true => Fault::new(key, message, format!("100 % at the most: {expected}")),
+    let most = link.settings.most_load;
+    Some(match percent > f64::from(most) {
+        true => Fault::new(key, message, format!("{most} % at the most, or another most-load: {expected}")),
         false => {
             Fault::warning(key, message, format!("70 % at the most, so that a retry makes nothing late: {expected}"))
         }

@@ -117,6 +117,8 @@ pub enum LinkProtocol {
     ModbusRtuTcp(ModbusTcpLink),
     /// `modbus-ascii`
     ModbusAscii(ModbusSerialLink),
+    /// `modbus-ascii-tcp`
+    ModbusAsciiTcp(ModbusTcpLink),
 }
 
 /// What limits the traffic of a link, whatever its protocol.
@@ -152,6 +154,7 @@ impl LinkProtocol {
             Self::ModbusRtu(_) => "modbus-rtu",
             Self::ModbusRtuTcp(_) => "modbus-rtu-tcp",
             Self::ModbusAscii(_) => "modbus-ascii",
+            Self::ModbusAsciiTcp(_) => "modbus-ascii-tcp",
         }
     }
 
@@ -159,7 +162,7 @@ impl LinkProtocol {
     #[must_use]
     pub fn timing(&self) -> LinkTiming {
         match self {
-            Self::ModbusTcp(link) | Self::ModbusRtuTcp(link) => LinkTiming {
+            Self::ModbusTcp(link) | Self::ModbusRtuTcp(link) | Self::ModbusAsciiTcp(link) => LinkTiming {
                 timeout: link.timeout,
                 late_limit: link.late_limit.unwrap_or_else(|| late_limit(link.timeout)),
                 pause: link.pause,
@@ -188,7 +191,7 @@ impl LinkProtocol {
     /// The settings of a link over TCP, to be changed.
     pub const fn tcp_mut(&mut self) -> Option<&mut ModbusTcpLink> {
         match self {
-            Self::ModbusTcp(link) | Self::ModbusRtuTcp(link) => Some(link),
+            Self::ModbusTcp(link) | Self::ModbusRtuTcp(link) | Self::ModbusAsciiTcp(link) => Some(link),
             Self::ModbusRtu(_) | Self::ModbusAscii(_) => None,
         }
     }
@@ -197,7 +200,7 @@ impl LinkProtocol {
     pub const fn serial_mut(&mut self) -> Option<&mut ModbusSerialLink> {
         match self {
             Self::ModbusRtu(link) | Self::ModbusAscii(link) => Some(link),
-            Self::ModbusTcp(_) | Self::ModbusRtuTcp(_) => None,
+            Self::ModbusTcp(_) | Self::ModbusRtuTcp(_) | Self::ModbusAsciiTcp(_) => None,
         }
     }
 
@@ -205,7 +208,9 @@ impl LinkProtocol {
     #[must_use]
     pub fn target(&self) -> String {
         match self {
-            Self::ModbusTcp(link) | Self::ModbusRtuTcp(link) => format!("{}:{}", link.host, link.port),
+            Self::ModbusTcp(link) | Self::ModbusRtuTcp(link) | Self::ModbusAsciiTcp(link) => {
+                format!("{}:{}", link.host, link.port)
+            }
             Self::ModbusRtu(link) | Self::ModbusAscii(link) => link.device_path.clone(),
         }
     }

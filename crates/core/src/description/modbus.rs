@@ -38,8 +38,8 @@ pub struct ModbusTcpLink {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(range(min = 300, max = 1_000_000), extend("x-advanced" = true, "x-unit" = "bit/s"))]
     pub serial_baud: Option<u32>,
-    /// How long after a timeout an answer may still come over protocol modbus-rtu-tcp; five timeouts where it is left out. So long nothing is asked that
-    /// it could be taken for: no request of the same function to the same unit. Too short lets an answer that is later
+    /// How long after a timeout an answer may still come over modbus-rtu-tcp and modbus-ascii-tcp; five timeouts where it
+    /// is left out. So long nothing is asked that it could be taken for: no request of the same function to the same unit. Too short lets an answer that is later
     /// still become the value of another point; too long leaves these points alone after each lost frame.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(extend("x-advanced" = true))]

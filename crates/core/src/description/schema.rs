@@ -26,6 +26,8 @@ pub enum ObjectKind {
     ModbusRtuLink,
     /// `[[link]]` with `protocol = "modbus-ascii"`
     ModbusAsciiLink,
+    /// `[[link]]` with `protocol = "modbus-ascii-tcp"`
+    ModbusAsciiTcpLink,
     /// `[[device]]` on a Modbus link
     ModbusDevice,
     /// `[[uplink]]` with `kind = "sparkplug"`
@@ -51,11 +53,12 @@ pub(super) struct ObjectSchema {
 
 impl ObjectKind {
     /// The kinds of links, by the word of their protocol.
-    pub const LINKS: [(&'static str, Self); 4] = [
+    pub const LINKS: [(&'static str, Self); 5] = [
         ("modbus-tcp", Self::ModbusTcpLink),
         ("modbus-rtu", Self::ModbusRtuLink),
         ("modbus-rtu-tcp", Self::ModbusRtuTcpLink),
         ("modbus-ascii", Self::ModbusAsciiLink),
+        ("modbus-ascii-tcp", Self::ModbusAsciiTcpLink),
     ];
 
     /// The kinds of uplinks, by the word of their kind.
@@ -145,14 +148,13 @@ pub(super) fn of(kind: ObjectKind) -> &'static ObjectSchema {
         LazyLock::new(|| ObjectSchema::new(&[schemars::schema_for!(GatewaySettings)], None));
     static RATE: LazyLock<ObjectSchema> =
         LazyLock::new(|| ObjectSchema::new(&[schemars::schema_for!(RateSettings)], None));
-    static MODBUS_TCP_LINK: LazyLock<ObjectSchema> = LazyLock::new(|| {
+    fn tcp(word: &str) -> ObjectSchema {
         let parts = [schemars::schema_for!(LinkSettings), schemars::schema_for!(ModbusTcpLink)];
-        ObjectSchema::new(&parts, Some(("protocol", "modbus-tcp")))
-    });
-    static MODBUS_RTU_TCP_LINK: LazyLock<ObjectSchema> = LazyLock::new(|| {
-        let parts = [schemars::schema_for!(LinkSettings), schemars::schema_for!(ModbusTcpLink)];
-        ObjectSchema::new(&parts, Some(("protocol", "modbus-rtu-tcp")))
-    });
+        ObjectSchema::new(&parts, Some(("protocol", word)))
+    }
+    static MODBUS_TCP_LINK: LazyLock<ObjectSchema> = LazyLock::new(|| tcp("modbus-tcp"));
+    static MODBUS_RTU_TCP_LINK: LazyLock<ObjectSchema> = LazyLock::new(|| tcp("modbus-rtu-tcp"));
+    static MODBUS_ASCII_TCP_LINK: LazyLock<ObjectSchema> = LazyLock::new(|| tcp("modbus-ascii-tcp"));
     fn serial(word: &str) -> ObjectSchema {
         let parts = [schemars::schema_for!(LinkSettings), schemars::schema_for!(ModbusSerialLink)];
         ObjectSchema::new(&parts, Some(("protocol", word)))
@@ -180,6 +182,7 @@ pub(super) fn of(kind: ObjectKind) -> &'static ObjectSchema {
         ObjectKind::ModbusRtuTcpLink => &MODBUS_RTU_TCP_LINK,
         ObjectKind::ModbusRtuLink => &MODBUS_RTU_LINK,
         ObjectKind::ModbusAsciiLink => &MODBUS_ASCII_LINK,
+        ObjectKind::ModbusAsciiTcpLink => &MODBUS_ASCII_TCP_LINK,
         ObjectKind::ModbusDevice => &MODBUS_DEVICE,
         ObjectKind::SparkplugUplink => &SPARKPLUG_UPLINK,
         ObjectKind::JsonUplink => &JSON_UPLINK,

@@ -35,6 +35,20 @@ pub struct LinkSettings {
     /// What people call it.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub title: String,
+    /// How busy a line may be by the check's calculation, which takes every request for one of its longest. More lets rates
+    /// through that the line may not keep.
+    #[serde(default = "full", skip_serializing_if = "is_full")]
+    #[schemars(range(min = 10, max = 1000), extend("x-advanced" = true, "x-unit" = "%", "default" = 100))]
+    pub most_load: u16,
+}
+
+const fn full() -> u16 {
+    100
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
+const fn is_full(percent: &u16) -> bool {
+    *percent == 100
 }
 
 /// What every device has.

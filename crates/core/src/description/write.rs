@@ -25,7 +25,9 @@ impl From<&Description> for Draft {
         for link in &description.links {
             let protocol = Map::from_iter([("protocol".to_owned(), link.protocol.word().into())]);
             let own = match &link.protocol {
-                LinkProtocol::ModbusTcp(link) | LinkProtocol::ModbusRtuTcp(link) => object(link),
+                LinkProtocol::ModbusTcp(link)
+                | LinkProtocol::ModbusRtuTcp(link)
+                | LinkProtocol::ModbusAsciiTcp(link) => object(link),
                 LinkProtocol::ModbusRtu(link) | LinkProtocol::ModbusAscii(link) => object(link),
             };
             let parts = [object(&link.settings), protocol, own];

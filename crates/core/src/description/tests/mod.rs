@@ -312,6 +312,11 @@ fn a_line_that_cannot_carry_its_rates_is_found() {
         at("300ms"),
         [(Severity::Mistake, "3.3 requests a second keep the line busy 103 % of the time".to_owned())]
     );
+    let insists = GATEWAY
+        .replace("host = \"10.20.0.11\"", "host = \"10.20.0.11\"\nserial-baud = 9600\nmost-load = 120")
+        .replace("normal = \"2s\"", "normal = \"300ms\"");
+    let told = check_files(&files(&insists, &points)).problems;
+    assert!(told.len() == 1 && told[0].severity == Severity::Warning, "{told:?}");
 }
 
 #[test]
@@ -337,9 +342,13 @@ fn links_of_every_protocol_read_back_as_what_they_are() {
         let json = serde_json::to_value(gateway.parse::<toml::Table>().unwrap()).unwrap();
         jsonschema::validator_for(&file_schema()).unwrap().is_valid(&json)
     };
-    for (word, gateway) in
-        [("modbus-tcp", GATEWAY), ("modbus-rtu-tcp", GATEWAY), ("modbus-rtu", &serial), ("modbus-ascii", &serial)]
-    {
+    for (word, gateway) in [
+        ("modbus-tcp", GATEWAY),
+        ("modbus-rtu-tcp", GATEWAY),
+        ("modbus-ascii-tcp", GATEWAY),
+        ("modbus-rtu", &serial),
+        ("modbus-ascii", &serial),
+    ] {
         let gateway = gateway.replace("modbus-tcp", word);
         let description = read(&files(&gateway, POINTS)).unwrap();
         assert_eq!(description.links[0].protocol.word(), word);
