@@ -146,7 +146,7 @@ async fn unsaved_work_outlives_a_reload_and_a_conflict_shows_both(rig: &Rig, bro
 async fn changes_are_looked_at_and_activated(rig: &Rig, browser: &Browser) {
     browser.open("Changes").await;
     browser.shows("link process-bus: timeout 500ms → 800ms").await;
-    browser.shows("point h2s of gas-analyser: title nothing → Hydrogen sulphide").await;
+    browser.shows("point h2s of gas-analyser: title none → Hydrogen sulphide").await;
     browser.picture("changes").await;
     browser.fill("Why", "slower answers allowed").await;
     browser.press("Activate the draft").await;

@@ -72,6 +72,12 @@ async fn an_exported_description_applies_to_the_same_bytes() {
     assert_eq!(rig.interlex(&["config", "export", &directory]).await.code, 1, "nothing is overwritten unasked");
     let bytes = |file: &str| fs::read(out.join(file)).unwrap();
     let files = ["gateway.toml", "points/digester.csv", "points/gas-analyser.csv"];
+    let applied = rig.interlex(&["config", "apply", &directory, "--activate", "--note", "again"]).await;
+    assert_eq!(applied.out, "alderfen-1 runs revision 1 already: nothing changes.\n", "{}", applied.err);
+    let main = fs::read_to_string(out.join("gateway.toml")).unwrap();
+    let titled = main.replacen("Alderfen biogas works", "Alderfen", 1);
+    assert_ne!(titled, main);
+    fs::write(out.join("gateway.toml"), titled).unwrap();
     let before = files.map(bytes);
     let applied = rig.interlex(&["config", "apply", &directory, "--activate", "--note", "again"]).await;
     let told = "alderfen-1 runs revision 2.\n  link process-bus: untouched, up\n  uplink cloud: untouched, online\n  uplink \

@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useState } from "react";
 import { NavLink, useLocation, useNavigate } from "react-router";
 import { api, dataOf, type SignedIn } from "../api/client";
@@ -132,11 +132,14 @@ function PageLink({ page, className }: { page: NavPage; className: string }) {
 /** What concerns every page: the stream to this browser, and the database. */
 function Warnings() {
   const { kind, status } = useLive();
+  const isSignedIn = useQuery(sessionQuery).data !== null;
   const isAway = status !== null && !status.database.up;
-  if (kind !== "lost" && !isAway) return null;
+  // Where the session has ended, that is asked for, and nothing else is wrong.
+  const isLost = kind === "lost" && isSignedIn;
+  if (!isLost && !isAway) return null;
   return (
     <div className="grid gap-2 p-4 pb-0">
-      {kind === "lost" ? (
+      {isLost ? (
         <Notice tone="alarm" title="The service does not answer">
           What is shown is the last that was known. The console goes on trying.
         </Notice>

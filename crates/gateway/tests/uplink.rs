@@ -225,3 +225,41 @@ async fn after_a_sudden_death_in_an_outage_only_the_last_moment_is_missing() {
     bench.stop_field.cancel();
     bench.broker.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_value_that_stands_still_arrives_when_births_are_asked_for() {
+    let mut bench = Bench::start().await;
+    // The value is read, and reported never again.
+    let still = "name,address,type,rate,report\ncount,holding:0,uint16,fast,never\n";
+    bench.files.insert("p.csv".to_owned(), still.to_owned());
+    let gateway = bench.gateway(None).await;
+    until("it is online", || gateway.status().uplinks[0].state == UplinkState::Online).await;
+    let running = gateway.running();
+    assert_eq!(running.published("cloud", "meter", "count").await, Some(None), "nothing since somebody asks");
+    let description = read(&bench.files).unwrap();
+    let mut tap =
+        Tap::start(&description.uplinks[0], running.points(), &running.link_names(), ("test", None)).await.unwrap();
+    assert_eq!(running.ask_births("nowhere").await, None);
+    let asking = async {
+        // Births of a moment ago have just told everything.
+        while running.ask_births("cloud").await != Some(true) {
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        loop {
+            let message = tap.next().await.unwrap();
+            if let Some(count) = message.metrics.iter().find(|metric| metric.name == "count") {
+                return (message.at, count.value.as_u64());
+            }
+        }
+    };
+    let (at, arrived) = tokio::time::timeout(Duration::from_secs(40), asking).await.unwrap();
+    let published = running.published("cloud", "meter", "count").await.unwrap().unwrap();
+    assert!(
+        arrived.is_some() && (published.at - at).abs() < 20_000 && !published.historical,
+        "{arrived:?} {published:?}"
+    );
+    assert_eq!(running.ask_births("cloud").await, Some(false), "not again at once");
+    gateway.stop().await;
+    bench.stop_field.cancel();
+    bench.broker.stop().await;
+}

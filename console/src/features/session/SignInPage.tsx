@@ -28,6 +28,10 @@ export function SignInAgain({ name }: { name: string }) {
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
         <Dialog.Content
+          onOpenAutoFocus={(event) => {
+            event.preventDefault();
+            document.querySelector<HTMLInputElement>("[role=dialog] input[type=password]")?.focus();
+          }}
           onEscapeKeyDown={(event) => event.preventDefault()}
           onPointerDownOutside={(event) => event.preventDefault()}
           className="fixed top-1/4 left-1/2 z-40 w-[min(24rem,92vw)] -translate-x-1/2 rounded-lg border border-line-strong bg-raised p-5"

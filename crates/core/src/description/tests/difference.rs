@@ -32,7 +32,7 @@ fn only_what_a_change_concerns_is_touched() {
         ("", "deadband", PartFate::Restarted, PartFate::Untouched, "point power of meter: deadband 0 → 0.5 kW"),
         ("", "MW", PartFate::Untouched, PartFate::Reborn, "point power of meter: unit kW → MW"),
         ("", "added", PartFate::Restarted, PartFate::Reborn, "point hours of meter added: input:8 uint32 h"),
-        ("user", METER, PartFate::Untouched, PartFate::Restarted, "uplink cloud: user nothing → works"),
+        ("user", METER, PartFate::Untouched, PartFate::Restarted, "uplink cloud: user none → works"),
     ];
     for (gateway, points, link, uplink, words) in cases {
         let gateway = match gateway {
