@@ -70,7 +70,7 @@ async fn nothing_wrong_is_written(rig: &Rig) {
         (vec!["write", "digester-1", "temperature-set-point", "51"], "51 is above its high limit 50"),
         (vec!["write", "digester-1", "mixer", "2"], "2 is no bit"),
         (vec!["write", "gas-analyser", "ch4", "3"], "the point is read only"),
-        (vec!["trial", "write", "digester-1", "holding:0", "70000"], "70000 would be 70000 in the device"),
+        (vec!["trial", "write", "digester-1", "holding:0", "70000"], "70000 does not fit uint16"),
     ];
     for (arguments, why) in refused {
         let out = rig.interlex(&arguments).await;

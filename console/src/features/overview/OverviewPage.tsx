@@ -211,7 +211,7 @@ function ending({ certificate_until }: UplinkStatus, now: number): string | null
 /** How many samples wait, since when, and how many of them are safe from a crash. */
 function waiting({ buffer }: UplinkStatus, now: number): string {
   const count = buffer.waiting.toLocaleString("en");
-  if (buffer.durable === 0 || buffer.oldest_at == null) return count;
+  if (buffer.waiting === 0 || buffer.durable === 0 || buffer.oldest_at == null) return count;
   return `${count} for ${span(now - buffer.oldest_at)}, ${buffer.durable.toLocaleString("en")} in the database`;
 }
 
