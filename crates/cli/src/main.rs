@@ -33,10 +33,8 @@ fn main() -> ExitCode {
         let filled = interlex_gateway::fill_templates_in(input, output, limit_memory);
         return if filled.is_ok() { ExitCode::SUCCESS } else { ExitReason::Failure.into() };
     }
-    match std::env::current_exe() {
-        Ok(program) => interlex_gateway::fill_templates_with(program, FILL_IN.into()),
-        Err(error) => anstream::eprintln!("templates are filled in without limits: {error}"),
-    }
+    // This very program, also when another version has taken its place on the disk meanwhile.
+    interlex_gateway::fill_templates_with("/proc/self/exe".into(), FILL_IN.into());
     match tokio::runtime::Runtime::new() {
         Ok(runtime) => runtime.block_on(start()),
         Err(error) => report(&error.into()),
