@@ -104,8 +104,11 @@ async fn a_mistake_is_marked_at_its_field(rig: &Rig, browser: &Browser) {
     browser.shows("1 mistake first.").await;
     // From the problem to its field.
     browser.driver.find(By::PartialLinkText("point \"h2s\": address is")).await.unwrap().click().await.unwrap();
-    let focused = browser.driver.active_element().await.unwrap();
-    assert_eq!(focused.prop("value").await.unwrap().unwrap(), "input:99999");
+    wait_for("its field has the focus", || async {
+        let focused = browser.driver.active_element().await.ok()?;
+        (focused.prop("value").await.ok()?? == "input:99999").then_some(())
+    })
+    .await;
     browser.fill("Address", "input:2").await;
     browser.fill("Title", "Hydrogen sulphide").await;
     browser.press("Save to the draft").await;
