@@ -13,7 +13,7 @@ use tokio::time::timeout;
 pub(crate) struct Json<T>(pub(crate) T);
 
 /// A few megabytes over a slow line.
-const BODY: Duration = Duration::from_secs(30);
+pub(crate) const BODY: Duration = Duration::from_secs(30);
 
 impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Json<T> {
     type Rejection = ApiError;

@@ -1,6 +1,6 @@
 use crate::auth::Viewer;
-use crate::extract::too_large;
-use crate::router::LARGE_BODY;
+use crate::extract::{BODY, too_large};
+use crate::router::{LARGE_BODY, SMALL_BODY};
 use crate::{ApiError, App};
 use axum::body::{Body, HttpBody, to_bytes};
 use axum::extract::{FromRequestParts, Request, State};
@@ -28,11 +28,10 @@ pub(crate) struct Heavy {
 
 /// Each has its body and what is made of it.
 const AT_A_TIME: usize = 1;
-/// How many bytes bodies may have together that are being read or wait for their turn, and how many count as one.
+/// How many bytes large bodies may have together that are being read or wait for their turn, and how many count as one. Small
+/// ones need no room, since few enough may wait: nobody's edit stands behind somebody's slow upload.
 const BODIES: usize = 16 << 20;
 const PIECE: usize = 64 << 10;
-/// How long a body may take: a few megabytes over a slow line.
-const BODY: Duration = Duration::from_secs(30);
 /// How much of a body that is refused is taken in, and for how long.
 const PASSED_OVER: usize = 4 * LARGE_BODY;
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -57,7 +56,7 @@ impl Heavy {
             pass_over(body).await;
             return Err(too_large(length));
         }
-        let pieces = u32::try_from(most.div_ceil(PIECE)).unwrap_or(u32::MAX);
+        let pieces = if most > SMALL_BODY { u32::try_from(most.div_ceil(PIECE)).unwrap_or(u32::MAX) } else { 0 };
         let room = Arc::clone(&self.bodies).acquire_many_owned(pieces).await.map_err(|_| ApiError::Busy)?;
         let late = |_| ApiError::Rejected(StatusCode::REQUEST_TIMEOUT, "the body did not come in time".into());
         let read = timeout(BODY, to_bytes(body, most)).await.map_err(late)?;

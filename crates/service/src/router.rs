@@ -16,7 +16,7 @@ use utoipa_axum::routes;
 /// A description of fifty thousand points takes about five megabytes.
 pub(crate) const LARGE_BODY: usize = 16 << 20;
 /// Everything else that is sent is a form at the most.
-const SMALL_BODY: usize = 256 << 10;
+pub(crate) const SMALL_BODY: usize = 256 << 10;
 
 #[derive(OpenApi)]
 #[openapi(info(

@@ -22,6 +22,7 @@ async fn nobody_tries_tears_down_or_takes_what_is_not_theirs() {
     streams_end_with_the_right_to_them(&api).await;
     a_stored_password_goes_nowhere_else(&api).await;
     large_bodies_are_refused_in_words(&api).await;
+    a_slow_upload_holds_nobody_up(&api).await;
     silent_connections_do_not_keep_others_out(&api).await;
     a_second_service_leaves_the_database_alone(&api).await;
     while_the_database_is_away_nobody_is_called_a_stranger(&mut api).await;
@@ -108,6 +109,25 @@ async fn large_bodies_are_refused_in_words(api: &Api) {
     let rows = Some(json!({ "files": { "gateway.toml": "", "p.csv": "x\n".repeat(300_000) } }));
     let (status, told) = api.json(Method::POST, "/api/v1/check", Who::Token(&token), rows).await;
     assert_eq!(status, 413, "{told}");
+}
+
+/// Two bodies that never end have taken or asked for all the room there is; what is small is answered all the same.
+async fn a_slow_upload_holds_nobody_up(api: &Api) {
+    let token = api.token_of("uploader", Role::Engineer).await;
+    let mut slow = Vec::new();
+    for _ in 0..2 {
+        let mut stream = TcpStream::connect(api.service.address()).await.unwrap();
+        let head = format!(
+            "POST /api/v1/check HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {token}\r\nContent-Type: \
+             application/json\r\nContent-Length: 16000000\r\n\r\n{{"
+        );
+        stream.write_all(head.as_bytes()).await.unwrap();
+        slow.push(stream);
+    }
+    let small = Some(json!({ "files": { "gateway.toml": "" } }));
+    let answered = api.status(Method::POST, "/api/v1/check", Who::Token(&token), small);
+    // As long as a body may take, the slow ones are waited for.
+    assert_eq!(timeout(SOON, answered).await.expect("it waits for the slow ones"), StatusCode::OK);
 }
 
 async fn silent_connections_do_not_keep_others_out(api: &Api) {
