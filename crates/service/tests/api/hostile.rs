@@ -127,7 +127,7 @@ async fn a_slow_upload_holds_nobody_up(api: &Api) {
     let small = Some(json!({ "files": { "gateway.toml": "" } }));
     let answered = api.status(Method::POST, "/api/v1/check", Who::Token(&token), small);
     // As long as a body may take, the slow ones are waited for.
-    assert_eq!(timeout(SOON, answered).await.expect("it waits for the slow ones"), StatusCode::OK);
+    assert_eq!(timeout(SOON, answered).await, Ok(StatusCode::OK), "it waits for the slow ones");
 }
 
 async fn silent_connections_do_not_keep_others_out(api: &Api) {
