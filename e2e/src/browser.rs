@@ -1,5 +1,5 @@
 use crate::wait_for;
-use interlex_sidecar::{Process, free_port};
+use interlex_sidecar::Process;
 use std::path::Path;
 use thirtyfour::prelude::*;
 
@@ -13,11 +13,14 @@ pub struct Browser {
 impl Browser {
     pub async fn start() -> Self {
         let profile = tempfile::tempdir().unwrap();
-        let port = free_port().unwrap();
         let log = profile.path().join("chromedriver.log");
-        let process =
-            Process::start(Path::new("/usr/bin/chromedriver"), &[format!("--port={port}")], &log).await.unwrap();
-        let url = format!("http://127.0.0.1:{port}");
+        let process = Process::start(Path::new("/usr/bin/chromedriver"), &["--port=0".to_owned()], &log).await.unwrap();
+        let url = wait_for("the port of chromedriver", || async {
+            let said = std::fs::read_to_string(&log).ok()?;
+            let (port, _) = said.split_once("started successfully on port ")?.1.split_once('.')?;
+            Some(format!("http://127.0.0.1:{port}"))
+        })
+        .await;
         let mut capabilities = DesiredCapabilities::chrome();
         let data = format!("--user-data-dir={}", profile.path().join("profile").display());
         // Without these, Chromium asks hosts of its own for updates and the like at every start.

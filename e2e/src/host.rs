@@ -1,6 +1,7 @@
 use crate::wire::{Field, fields, text, varint};
 use rumqttc::{AsyncClient, Event, MqttOptions, Packet, QoS};
 use std::collections::HashMap;
+use std::net::SocketAddr;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
@@ -38,8 +39,8 @@ pub struct Heard {
 
 impl Host {
     /// Subscribes to everything of Sparkplug B at QoS 2, as a host does.
-    pub async fn listen(port: u16) -> Self {
-        let mut options = MqttOptions::new(format!("host-{port}"), "127.0.0.1", port);
+    pub async fn listen(broker: SocketAddr) -> Self {
+        let mut options = MqttOptions::new("host", broker.ip().to_string(), broker.port());
         options.set_keep_alive(Duration::from_secs(30));
         options.set_max_packet_size(1 << 20, 1 << 20);
         let (client, mut eventloop) = AsyncClient::new(options, 64);

@@ -1,5 +1,5 @@
 //! What the end-to-end tests stand on: the real binary with a real MariaDB, a real Mosquitto and the plant, each a
-//! process of its own on free ports of loopback, and eyes that know nothing of Interlex's code.
+//! process and at an address of loopback of its own, and eyes that know nothing of Interlex's code.
 #![allow(
     missing_docs,
     missing_debug_implementations,
@@ -42,12 +42,4 @@ pub async fn wait_for<T, F: Future<Output = Option<T>>>(what: &str, mut conditio
     };
     // Generous: a loaded machine is slow, and a condition that holds ends the wait at once.
     tokio::time::timeout(Duration::from_secs(60), polling).await.unwrap_or_else(|_| panic!("waited in vain: {what}"))
-}
-
-/// A block of free ports, one after the other.
-pub fn free_ports(count: u16) -> u16 {
-    (0..200)
-        .filter_map(|_| interlex_sidecar::free_port().ok())
-        .find(|first| *first < 65_000 && (*first..first + count).all(interlex_sidecar::is_port_free))
-        .expect("free ports")
 }

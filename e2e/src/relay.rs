@@ -1,4 +1,6 @@
+use interlex_sidecar::own_address;
 use std::io::Write;
+use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -6,9 +8,9 @@ use tokio::net::tcp::{OwnedReadHalf, OwnedWriteHalf};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::process::Command;
 
-/// Carries the first connection to a port of loopback on, and writes down what passes.
+/// Carries the first connection on to where it was meant to go, and writes down what passes.
 pub struct Relay {
-    port: u16,
+    address: SocketAddr,
     passed: Passed,
 }
 
@@ -22,23 +24,23 @@ enum Way {
 }
 
 impl Relay {
-    pub async fn start(target: u16) -> Self {
-        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
-        let port = listener.local_addr().unwrap().port();
+    pub async fn start(target: SocketAddr) -> Self {
+        let listener = TcpListener::bind((own_address(), 0)).await.unwrap();
+        let address = listener.local_addr().unwrap();
         let passed = Arc::new(Mutex::new(Vec::new()));
         let notes = Arc::clone(&passed);
         tokio::spawn(async move {
             let (client, _) = listener.accept().await.unwrap();
-            let server = TcpStream::connect(("127.0.0.1", target)).await.unwrap();
+            let server = TcpStream::connect(target).await.unwrap();
             let ((from_client, to_client), (from_server, to_server)) = (client.into_split(), server.into_split());
             tokio::spawn(carry(from_client, to_server, Way::To, Arc::clone(&notes)));
             carry(from_server, to_client, Way::From, notes).await;
         });
-        Self { port, passed }
+        Self { address, passed }
     }
 
-    pub fn port(&self) -> u16 {
-        self.port
+    pub fn address(&self) -> SocketAddr {
+        self.address
     }
 
     pub fn pieces(&self) -> usize {

@@ -1,7 +1,8 @@
 use crate::program::{Output, Program, run};
 use crate::wait_for;
-use interlex_sidecar::{Broker, Database, free_port};
+use interlex_sidecar::{Broker, Database, own_address, own_socket};
 use serde_json::{Value, json};
+use std::net::{Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
 
 pub const PERSON: &str = "ada";
@@ -15,8 +16,7 @@ pub struct Rig {
     pub plant: Program,
     pub service: Program,
     pub url: String,
-    plant_port: u16,
-    control_port: u16,
+    plant_host: Ipv4Addr,
     http: reqwest::Client,
     pub token: String,
 }
@@ -39,26 +39,15 @@ impl Rig {
         let _ = rustls::crypto::ring::default_provider().install_default();
         let directory = tempfile::tempdir().unwrap();
         let at = |name: &str| directory.path().join(name);
-        let database = Database::start(&at("database"), free_port().unwrap()).await.unwrap();
-        let broker = Broker::start(&at("broker"), free_port().unwrap()).await.unwrap();
-        let (plant_port, control_port) = (free_port().unwrap(), free_port().unwrap());
-        let plant = start_plant(plant_port, control_port, &at("home"));
-        let port = free_port().unwrap();
-        let url = format!("http://127.0.0.1:{port}");
-        let service = start_service(port, &database, &at("service"), &at("home"));
+        let database = Database::start(&at("database"), own_socket().unwrap()).await.unwrap();
+        let broker = Broker::start(&at("broker"), own_socket().unwrap()).await.unwrap();
+        let plant_host = own_address();
+        let plant = start_plant(plant_host, &at("home"));
+        let listen = own_socket().unwrap().to_string();
+        let service = start_service(&listen, &database, &at("service"), &at("home"));
+        let url = format!("http://{listen}");
         let http = reqwest::Client::new();
-        let rig = Self {
-            directory,
-            database,
-            broker,
-            plant,
-            service,
-            url,
-            plant_port,
-            control_port,
-            http,
-            token: String::new(),
-        };
+        let rig = Self { directory, database, broker, plant, service, url, plant_host, http, token: String::new() };
         rig.ready().await;
         rig
     }
@@ -127,17 +116,17 @@ impl Rig {
         let lists = lists.map(|list| format!("points/{}", list.unwrap().file_name().display()));
         for file in lists.chain(["gateway.toml".to_owned()]) {
             let text = std::fs::read_to_string(source.join(&file)).unwrap();
-            let text = text.replace("7403", &self.plant_port.to_string());
-            let text = text.replace("7402", &self.broker.port().to_string());
+            let text = text.replace("127.0.0.1:7402", &self.broker.address().to_string());
+            let text = text.replace("127.0.0.1", &self.plant_host.to_string());
             let text = text.replace("/dev/ttyUSB0", &line_path(&self.home()));
             std::fs::write(target.join(file), text).unwrap();
         }
         target.display().to_string()
     }
 
-    /// The Modbus port of the plant.
-    pub fn plant_port(&self) -> u16 {
-        self.plant_port
+    /// Where the plant speaks Modbus TCP.
+    pub fn plant(&self) -> SocketAddr {
+        (self.plant_host, PLANT_PORT).into()
     }
 
     /// Runs the client.
@@ -192,18 +181,18 @@ impl Rig {
     }
 
     fn control(&self, path: &str) -> String {
-        format!("http://127.0.0.1:{}/{path}", self.control_port)
+        format!("http://{}:{CONTROL_PORT}/{path}", self.plant_host)
     }
 
     pub fn restart_plant(&mut self) {
-        self.plant = start_plant(self.plant_port, self.control_port, &self.home());
+        self.plant = start_plant(self.plant_host, &self.home());
     }
 
     /// Runs the service anew, by TLS with a certificate that it makes itself. Gives its address and the certificate.
     pub async fn restart_with_tls(&mut self) -> (String, PathBuf) {
         assert_eq!(self.service.interrupt().await, 0, "{}", self.service.said());
-        let (port, data) = (free_port().unwrap(), self.directory.path().join("service"));
-        let (listen, database) = (format!("127.0.0.1:{port}"), self.database.url("interlex"));
+        let (listen, data) = (own_socket().unwrap().to_string(), self.directory.path().join("service"));
+        let database = self.database.url("interlex");
         let data_dir = data.display().to_string();
         let arguments =
             ["serve", "--listen", &listen, "--database", &database, "--data-dir", &data_dir, "--tls-self-made"];
@@ -218,8 +207,8 @@ impl Rig {
     }
 
     pub async fn restart_service(&mut self) {
-        let port = self.url.rsplit_once(':').unwrap().1.parse().unwrap();
-        self.service = start_service(port, &self.database, &self.directory.path().join("service"), &self.home());
+        let listen = self.url.strip_prefix("http://").unwrap();
+        self.service = start_service(listen, &self.database, &self.directory.path().join("service"), &self.home());
         self.ready().await;
     }
 }
@@ -229,14 +218,16 @@ fn line_path(home: &Path) -> String {
     home.join("meter-line").display().to_string()
 }
 
-fn start_plant(port: u16, control_port: u16, home: &Path) -> Program {
+/// Its ports where nothing else is said.
+const PLANT_PORT: u16 = 7403;
+const CONTROL_PORT: u16 = 7404;
+
+fn start_plant(host: Ipv4Addr, home: &Path) -> Program {
     std::fs::create_dir_all(home).unwrap();
-    let (port, control_port, line) = (port.to_string(), control_port.to_string(), line_path(home));
-    Program::start(&["plant", "--port", &port, "--control-port", &control_port, "--serial-path", &line], home)
+    Program::start(&["plant", "--host", &host.to_string(), "--serial-path", &line_path(home)], home)
 }
 
-fn start_service(port: u16, database: &Database, data: &Path, home: &Path) -> Program {
-    let (listen, database) = (format!("127.0.0.1:{port}"), database.url("interlex"));
-    let data = data.display().to_string();
-    Program::start(&["serve", "--listen", &listen, "--database", &database, "--data-dir", &data], home)
+fn start_service(listen: &str, database: &Database, data: &Path, home: &Path) -> Program {
+    let (database, data) = (database.url("interlex"), data.display().to_string());
+    Program::start(&["serve", "--listen", listen, "--database", &database, "--data-dir", &data], home)
 }

@@ -13,7 +13,7 @@ async fn an_unclear_meter_is_found_out_named_and_seen_at_the_broker() {
     let out = rig.interlex(&["config", "apply", &description, "--activate", "--note", "a new meter"]).await;
     assert_eq!(out.code, 0, "{out:?}");
     rig.until("the others are good", |status| status["gateways"][0]["points_good"] == 45).await;
-    let host = Host::listen(rig.broker.port()).await;
+    let host = Host::listen(rig.broker.address()).await;
     let browser = Browser::start().await;
     browser.driver.goto(&rig.url).await.unwrap();
     browser.field("Name").await.send_keys(PERSON).await.unwrap();

@@ -46,7 +46,7 @@ async fn a_pipeline_checks_compares_applies_and_returns() {
 
     // A link that does not come up: back to what was before, by itself.
     replace(&directory, "gateway.toml", "timeout = \"500ms\"", "timeout = \"400ms\"");
-    let port = format!("port = {}", rig.plant_port());
+    let port = format!("port = {}", rig.plant().port());
     replace(&directory, "gateway.toml", &port, "port = 9");
     let arguments = ["config", "apply", &directory, "--activate", "--note", "moved", "--wait", "2s", "--or-return"];
     let returned = run(&arguments).await;

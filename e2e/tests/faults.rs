@@ -12,7 +12,7 @@ fn device<'a>(status: &'a Value, name: &str) -> &'a Value {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_silent_device_dies_at_the_broker_and_is_born_again() {
     let rig = Rig::start().await;
-    let host = Host::listen(rig.broker.port()).await;
+    let host = Host::listen(rig.broker.address()).await;
     rig.fault("gas-analyser", "silent", true).await;
     rig.until("the analyser is silent", |status| device(status, "gas-analyser")["state"] == "silent").await;
     let points = rig.get("/api/v1/points?device=gas-analyser").await;
@@ -65,7 +65,7 @@ async fn plant_broker_and_database_can_go_and_come_back() {
     })
     .await;
     rig.broker.restart().await.unwrap();
-    let host = Host::listen(rig.broker.port()).await;
+    let host = Host::listen(rig.broker.address()).await;
     rig.until("the uplink is back", |status| status["gateways"][0]["uplinks"][0]["state"] == "online").await;
     host.hears("samples of the outage", 0, |m| m.metrics.iter().any(|metric| metric.is_historical)).await;
     rig.until("few wait", |status| status["gateways"][0]["uplinks"][0]["buffer"]["waiting"].as_u64() < Some(20)).await;
@@ -87,7 +87,7 @@ async fn plant_broker_and_database_can_go_and_come_back() {
 #[tokio::test(flavor = "multi_thread")]
 async fn after_a_restart_the_service_goes_on_where_it_was() {
     let mut rig = Rig::start().await;
-    let host = Host::listen(rig.broker.port()).await;
+    let host = Host::listen(rig.broker.address()).await;
     let bd_seq = rig.status().await["gateways"][0]["uplinks"][0]["bd_seq"].as_u64().unwrap();
     assert_eq!(rig.service.interrupt().await, 0, "{}", rig.service.said());
     let death = host.hears("NDEATH", 0, |m| m.kind == "NDEATH").await;

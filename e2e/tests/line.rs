@@ -9,7 +9,7 @@ use std::process::Command;
 async fn a_serial_line_is_looked_at_commanded_and_recorded() {
     let mut rig = Rig::bare().await;
     rig.set_up().await;
-    let host = Host::listen(rig.broker.port()).await;
+    let host = Host::listen(rig.broker.address()).await;
     let description = rig.description_with_line().await;
     let out = rig.interlex(&["config", "apply", &description, "--activate", "--note", "with the line"]).await;
     assert_eq!(out.code, 0, "{out:?}");

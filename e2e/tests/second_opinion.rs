@@ -6,7 +6,9 @@ use interlex_modbus::{
     ClientConfig, Connection, DiagnosticRequest, ExceptionCode, Framing, IdentifyAccess, IdentifyRequest, ReadData,
     ReadRequest, ReadWriteRequest, Refusal, Request, Response, Table, Units, WriteRequest, Written,
 };
+use interlex_sidecar::own_address;
 use std::fs;
+use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
@@ -16,13 +18,14 @@ use tokio_util::sync::CancellationToken;
 async fn tshark_reads_our_modbus_and_our_mqtt_as_we_mean_them() {
     let mut rig = Rig::bare().await;
     rig.set_up().await;
-    let (field, broker) = (Relay::start(rig.plant_port()).await, Relay::start(rig.broker.port()).await);
+    let (field, broker) = (Relay::start(rig.plant()).await, Relay::start(rig.broker.address()).await);
     let directory = rig.description().await;
     let main = Path::new(&directory).join("gateway.toml");
     let text = fs::read_to_string(&main).unwrap();
-    let text = text.replace(&rig.plant_port().to_string(), &field.port().to_string());
+    let link = |address: SocketAddr| format!("host = \"{}\"\nport = {}\n", address.ip(), address.port());
+    let text = text.replace(&link(rig.plant()), &link(field.address()));
     // The first uplink only: a relay carries one connection.
-    fs::write(&main, text.replacen(&rig.broker.port().to_string(), &broker.port().to_string(), 1)).unwrap();
+    fs::write(&main, text.replacen(&rig.broker.address().to_string(), &broker.address().to_string(), 1)).unwrap();
     let applied = rig.interlex(&["config", "apply", &directory, "--activate", "--note", "through relays"]).await;
     assert_eq!(applied.code, 0, "{}", applied.err);
     rig.until("all points are good", |status| status["gateways"][0]["points_good"] == 36).await;
@@ -84,14 +87,15 @@ impl Units for Plain {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn tshark_reads_our_rtu_frames_as_we_mean_them() {
-    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let port = listener.local_addr().unwrap().port();
+    let listener = tokio::net::TcpListener::bind((own_address(), 0)).await.unwrap();
+    let address = listener.local_addr().unwrap();
     let server = interlex_modbus::serve_framed(listener, Framing::Rtu, Arc::new(Plain), CancellationToken::new());
     tokio::spawn(server);
-    let line = Relay::start(port).await;
+    let line = Relay::start(address).await;
     let mut config = ClientConfig::default();
     config.framing = Framing::Rtu;
-    let mut client = Connection::tcp("127.0.0.1", line.port(), Duration::from_secs(5), config).await.unwrap();
+    let (host, port) = (line.address().ip().to_string(), line.address().port());
+    let mut client = Connection::tcp(&host, port, Duration::from_secs(5), config).await.unwrap();
     let mut read = async |unit, table, address, quantity| {
         client.call(unit, ReadRequest::new(table, address, quantity).unwrap()).await
     };

@@ -13,7 +13,7 @@ fn number_of(word: &str) -> f64 {
 #[tokio::test(flavor = "multi_thread")]
 async fn registers_arrive_at_the_broker_as_named_values_with_units() {
     let rig = Rig::start().await;
-    let host = Host::listen(rig.broker.port()).await;
+    let host = Host::listen(rig.broker.address()).await;
     rig.set_plant_running(false).await;
     let truth = rig.truth().await;
     // The slowest rate is ten seconds: after it, every value is that of the frozen plant.

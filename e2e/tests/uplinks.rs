@@ -58,7 +58,7 @@ async fn reports_are_weighed(rig: &Rig) {
 }
 
 async fn the_right_to_publish_is_tried(rig: &Rig) {
-    let host = Host::listen(rig.broker.port()).await;
+    let host = Host::listen(rig.broker.address()).await;
     let tried = rig.interlex(&["trial", "broker", "cloud", "--publish"]).await;
     assert!(
         tried.code == 0 && tried.out.contains("a message to spBv1.0/alderfen/NDEATH/works-1 was taken"),

@@ -5,12 +5,13 @@ use anyhow::Context;
 use interlex_core::description::{Files, read};
 use interlex_faults::CountingPlant;
 use interlex_gateway::{Gateway, GatewayOptions, UplinkState, UplinkStatus, wall_clock};
-use interlex_sidecar::{Broker, Database, free_port};
+use interlex_sidecar::{Broker, Database, own_socket};
 use interlex_sparkplug::{MessageType, Topic, decode_payload};
 use interlex_store::{JournalBlock, Store};
 use parking_lot::Mutex;
 use rumqttc::{AsyncClient, Event, EventLoop, MqttOptions, NetworkOptions, Packet, QoS};
 use std::fmt::Write as _;
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::time::{Instant, sleep, timeout};
@@ -37,13 +38,14 @@ struct Rig {
     _plant: CountingPlant,
 }
 
-fn files(plant: u16, broker: u16) -> Files {
+fn files(plant: SocketAddr, broker: SocketAddr) -> Files {
+    let (plant_ip, plant_port) = (plant.ip(), plant.port());
     let mut main = format!("[gateway]\nname = \"works\"\n[rates]\nfast = \"{PERIOD}\"\n");
     for link in 0..LINKS {
         // Writing into a string cannot fail.
         let _ = write!(
             main,
-            "[[link]]\nname = \"bus-{link}\"\nprotocol = \"modbus-tcp\"\nhost = \"127.0.0.1\"\nport = {plant}\nin-flight = 4\n"
+            "[[link]]\nname = \"bus-{link}\"\nprotocol = \"modbus-tcp\"\nhost = \"{plant_ip}\"\nport = {plant_port}\nin-flight = 4\n"
         );
         for unit in 1..=UNITS_PER_LINK {
             let number = link * UNITS_PER_LINK + unit;
@@ -55,7 +57,7 @@ fn files(plant: u16, broker: u16) -> Files {
     }
     let _ = write!(
         main,
-        "[[uplink]]\nname = \"cloud\"\nkind = \"sparkplug\"\nurl = \"mqtt://127.0.0.1:{broker}\"\ngroup = \"bench\"\nnode = \
+        "[[uplink]]\nname = \"cloud\"\nkind = \"sparkplug\"\nurl = \"mqtt://{broker}\"\ngroup = \"bench\"\nnode = \
          \"works\"\nkeep-megabytes = 100000\n"
     );
     let mut list = "name,address,type,rate\n".to_owned();
@@ -68,12 +70,12 @@ fn files(plant: u16, broker: u16) -> Files {
 impl Rig {
     async fn start() -> anyhow::Result<Self> {
         let directory = tempfile::tempdir()?;
-        let mut broker = Broker::start(&directory.path().join("broker"), free_port()?).await?;
-        let database = Database::start(&directory.path().join("database"), free_port()?).await?;
+        let mut broker = Broker::start(&directory.path().join("broker"), own_socket()?).await?;
+        let database = Database::start(&directory.path().join("database"), own_socket()?).await?;
         let store = Store::new(&database.url("interlex"))?;
         store.migrate().await?;
         let plant = CountingPlant::start().await?;
-        let description = read(&files(plant.port(), broker.port())).map_err(|p| anyhow::anyhow!("{p:?}"))?;
+        let description = read(&files(plant.address(), broker.address())).map_err(|p| anyhow::anyhow!("{p:?}"))?;
         broker.stop().await;
         let options = GatewayOptions { revision: 1, store: Some(store.clone()), ..GatewayOptions::default() };
         let gateway = Gateway::start(Arc::new(description), options).await;
@@ -138,8 +140,8 @@ fn since_1970() -> Duration {
     Duration::from_millis(wall_clock().as_unsigned_millis())
 }
 
-fn client(port: u16, name: &str) -> (AsyncClient, EventLoop) {
-    let mut options = MqttOptions::new(name, "127.0.0.1", port);
+fn client(broker: SocketAddr, name: &str) -> (AsyncClient, EventLoop) {
+    let mut options = MqttOptions::new(name, broker.ip().to_string(), broker.port());
     options.set_max_packet_size(64 << 20, 1 << 20);
     let (client, mut eventloop) = AsyncClient::new(options, 64);
     let mut network = NetworkOptions::new();
@@ -149,9 +151,9 @@ fn client(port: u16, name: &str) -> (AsyncClient, EventLoop) {
 }
 
 /// Waits for a broker and counts what arrives.
-async fn count(port: u16, counted: Arc<Mutex<Counted>>) {
+async fn count(broker: SocketAddr, counted: Arc<Mutex<Counted>>) {
     loop {
-        let (client, mut eventloop) = client(port, "host");
+        let (client, mut eventloop) = client(broker, "host");
         while let Ok(event) = eventloop.poll().await {
             match event {
                 Event::Incoming(Packet::ConnAck(_)) => {
@@ -180,9 +182,9 @@ async fn count(port: u16, counted: Arc<Mutex<Counted>>) {
 }
 
 /// How many metrics a second pass the broker to one subscriber, in messages of the same size, read and not decoded.
-async fn raw_drain(port: u16, bytes: usize) -> anyhow::Result<f64> {
-    let (listener, mut listening) = client(port, "raw-listener");
-    let (publisher, mut publishing) = client(port, "raw-publisher");
+async fn raw_drain(broker: SocketAddr, bytes: usize) -> anyhow::Result<f64> {
+    let (listener, mut listening) = client(broker, "raw-listener");
+    let (publisher, mut publishing) = client(broker, "raw-publisher");
     listener.try_subscribe("raw", QoS::AtMostOnce)?;
     while !matches!(listening.poll().await?, Event::Incoming(Packet::SubAck(_))) {}
     tokio::spawn(async move { while publishing.poll().await.is_ok() {} });
@@ -205,7 +207,7 @@ pub(crate) async fn drain() -> anyhow::Result<()> {
     rig.fill().await?;
     let waited = rig.uplink()?.buffer.waiting;
     let counted = Arc::new(Mutex::new(Counted::default()));
-    tokio::spawn(count(rig.broker.port(), Arc::clone(&counted)));
+    tokio::spawn(count(rig.broker.address(), Arc::clone(&counted)));
     rig.broker.restart().await?;
     let started = now();
     while rig.uplink()?.state != UplinkState::Online {
@@ -229,7 +231,7 @@ pub(crate) async fn drain() -> anyhow::Result<()> {
     alone.sort_unstable();
     let lost = rig.uplink()?.buffer.lost;
     timeout(Duration::from_secs(30), rig.gateway.stop()).await?;
-    let raw = raw_drain(rig.broker.port(), 21 * PER_MESSAGE as usize).await?;
+    let raw = raw_drain(rig.broker.address(), 21 * PER_MESSAGE as usize).await?;
     #[expect(clippy::cast_precision_loss, reason = "far below 2^53")]
     let (ours, beside) = (historical as f64 / took, live as f64 / took);
     header(&format!(

@@ -3,7 +3,7 @@
 use crate::report::{header, row};
 use anyhow::{Context, ensure};
 use interlex_service::{Service, ServiceConfig};
-use interlex_sidecar::{Database, free_port};
+use interlex_sidecar::{Database, own_socket};
 use interlex_store::{AuditEntry, CredentialKind, NewPerson, Role, Secret, Store};
 use serde_json::{Value, json};
 use std::fmt::Write as _;
@@ -67,7 +67,7 @@ pub(crate) async fn run() -> anyhow::Result<()> {
     // reqwest wants a provider even for plain HTTP; a second call changes nothing.
     let _ = rustls::crypto::ring::default_provider().install_default();
     let directory = tempfile::tempdir()?;
-    let mut database = Database::start(&directory.path().join("database"), free_port()?).await?;
+    let mut database = Database::start(&directory.path().join("database"), own_socket()?).await?;
     let store = Store::new(&database.url("interlex"))?;
     let (listen, data_dir) = ((Ipv4Addr::LOCALHOST, 0).into(), directory.path().to_owned());
     let service = Service::start(ServiceConfig {

@@ -3,9 +3,10 @@ use anyhow::Context;
 use interlex_core::description::{Files, read};
 use interlex_gateway::{Gateway, GatewayOptions};
 use interlex_modbus::{ReadData, Refusal, Request, Response, Units, serve};
-use interlex_sidecar::{Broker, free_port};
+use interlex_sidecar::{Broker, own_socket};
 use interlex_sparkplug::{decode_payload, proto::metric::Value};
 use rumqttc::{AsyncClient, Event, MqttOptions, NetworkOptions, Packet, QoS};
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU16, Ordering};
 use std::time::Duration;
@@ -28,8 +29,8 @@ impl Units for Register {
 }
 
 /// What a subscriber hears: payloads of a topic.
-fn subscriber(port: u16, name: &str, topic: &'static str) -> (AsyncClient, mpsc::Receiver<Vec<u8>>) {
-    let mut options = MqttOptions::new(name, "127.0.0.1", port);
+fn subscriber(broker: SocketAddr, name: &str, topic: &'static str) -> (AsyncClient, mpsc::Receiver<Vec<u8>>) {
+    let mut options = MqttOptions::new(name, broker.ip().to_string(), broker.port());
     options.set_max_packet_size(1 << 20, 1 << 20);
     let (client, mut eventloop) = AsyncClient::new(options, 64);
     let mut network = NetworkOptions::new();
@@ -59,12 +60,13 @@ fn subscriber(port: u16, name: &str, topic: &'static str) -> (AsyncClient, mpsc:
     (client, receiver)
 }
 
-fn files(plant: u16, broker: u16) -> Files {
+fn files(plant: SocketAddr, broker: SocketAddr) -> Files {
+    let (plant_ip, plant_port) = (plant.ip(), plant.port());
     let gateway = format!(
         "[gateway]\nname = \"alderfen-1\"\n[rates]\nfast = \"100ms\"\n\
-         [[link]]\nname = \"bus\"\nprotocol = \"modbus-tcp\"\nhost = \"127.0.0.1\"\nport = {plant}\n\
+         [[link]]\nname = \"bus\"\nprotocol = \"modbus-tcp\"\nhost = \"{plant_ip}\"\nport = {plant_port}\n\
          [[device]]\nname = \"meter\"\nlink = \"bus\"\nunit = 1\npoints = \"p.csv\"\n\
-         [[uplink]]\nname = \"cloud\"\nkind = \"sparkplug\"\nurl = \"mqtt://127.0.0.1:{broker}\"\ngroup = \"alderfen\"\nnode = \"works-1\"\n"
+         [[uplink]]\nname = \"cloud\"\nkind = \"sparkplug\"\nurl = \"mqtt://{broker}\"\ngroup = \"alderfen\"\nnode = \"works-1\"\n"
     );
     let points = "name,address,type,rate\nvalue,holding:0,uint16,fast\n".to_owned();
     [("gateway.toml".to_owned(), gateway), ("p.csv".to_owned(), points)].into()
@@ -94,14 +96,14 @@ fn carries(payload: &[u8], wanted: u16) -> bool {
 
 pub(crate) async fn run() -> anyhow::Result<()> {
     let directory = tempfile::tempdir()?;
-    let mut broker = Broker::start(directory.path(), free_port()?).await?;
+    let mut broker = Broker::start(directory.path(), own_socket()?).await?;
     let listener = TcpListener::bind("127.0.0.1:0").await?;
-    let plant_port = listener.local_addr()?.port();
+    let plant = listener.local_addr()?;
     let (register, stop) = (Arc::new(Register::default()), CancellationToken::new());
     tokio::spawn(serve(listener, Arc::clone(&register) as Arc<dyn Units>, stop.clone()));
-    let (client, mut receiver) = subscriber(broker.port(), "subscriber", "spBv1.0/alderfen/+/works-1/#");
+    let (client, mut receiver) = subscriber(broker.address(), "subscriber", "spBv1.0/alderfen/+/works-1/#");
     heard(&mut receiver, <[u8]>::is_empty).await?;
-    let description = read(&files(plant_port, broker.port())).map_err(|problems| anyhow::anyhow!("{problems:?}"))?;
+    let description = read(&files(plant, broker.address())).map_err(|problems| anyhow::anyhow!("{problems:?}"))?;
     let gateway = Gateway::start(Arc::new(description), GatewayOptions::default()).await;
     heard(&mut receiver, |payload| carries(payload, 0)).await?;
 
@@ -117,7 +119,7 @@ pub(crate) async fn run() -> anyhow::Result<()> {
     gateway.stop().await;
     drop(client);
 
-    let (client, mut receiver) = subscriber(broker.port(), "raw", "raw");
+    let (client, mut receiver) = subscriber(broker.address(), "raw", "raw");
     heard(&mut receiver, <[u8]>::is_empty).await?;
     let mut raw = Vec::new();
     for _ in 0..CHANGES {

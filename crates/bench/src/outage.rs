@@ -5,9 +5,10 @@ use anyhow::Context;
 use interlex_core::description::{Files, read};
 use interlex_faults::{BreakableLine, CountingPlant, Recorder, Verdict};
 use interlex_gateway::{Gateway, GatewayOptions, UplinkStatus};
-use interlex_sidecar::{Broker, Database, free_port};
+use interlex_sidecar::{Broker, Database, own_socket};
 use interlex_store::Store;
 use std::fmt::Write as _;
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::time::{sleep, timeout};
@@ -19,10 +20,11 @@ const SEED: u64 = 20;
 const LASTS: u64 = 8000;
 const PAUSE: u64 = 6000;
 
-fn files(plant: u16, line: u16) -> Files {
+fn files(plant: SocketAddr, line: SocketAddr) -> Files {
+    let (plant_ip, plant_port) = (plant.ip(), plant.port());
     let mut main = format!(
         "[gateway]\nname = \"works\"\n[rates]\nfast = \"50ms\"\n[[link]]\nname = \"bus\"\nprotocol = \"modbus-tcp\"\nhost = \
-         \"127.0.0.1\"\nport = {plant}\n"
+         \"{plant_ip}\"\nport = {plant_port}\n"
     );
     for unit in 1..=UNITS {
         // Writing into a string cannot fail.
@@ -31,7 +33,7 @@ fn files(plant: u16, line: u16) -> Files {
     }
     let _ = write!(
         main,
-        "[[uplink]]\nname = \"cloud\"\nkind = \"sparkplug\"\nurl = \"mqtt://127.0.0.1:{line}\"\ngroup = \"bench\"\nnode = \
+        "[[uplink]]\nname = \"cloud\"\nkind = \"sparkplug\"\nurl = \"mqtt://{line}\"\ngroup = \"bench\"\nnode = \
          \"works\"\nkeep-alive = \"2s\"\nprimary-host = \"control-room\"\nhost-grace = \"2s\"\n"
     );
     [
@@ -43,14 +45,15 @@ fn files(plant: u16, line: u16) -> Files {
 
 pub(crate) async fn run() -> anyhow::Result<()> {
     let directory = tempfile::tempdir()?;
-    let mut broker = Broker::start(&directory.path().join("broker"), free_port()?).await?;
-    let mut database = Database::start(&directory.path().join("database"), free_port()?).await?;
+    let mut broker = Broker::start(&directory.path().join("broker"), own_socket()?).await?;
+    let mut database = Database::start(&directory.path().join("database"), own_socket()?).await?;
     let store = Store::new(&database.url("interlex"))?;
     store.migrate().await?;
-    let (plant, line) = (CountingPlant::start().await?, BreakableLine::start(broker.port()).await?);
-    let mut host = Recorder::new(broker.port(), "control-room");
+    let (plant, line) = (CountingPlant::start().await?, BreakableLine::start(broker.address()).await?);
+    let mut host = Recorder::new(broker.address(), "control-room");
     host.come();
-    let description = read(&files(plant.port(), line.port())).map_err(|problems| anyhow::anyhow!("{problems:?}"))?;
+    let description =
+        read(&files(plant.address(), line.address())).map_err(|problems| anyhow::anyhow!("{problems:?}"))?;
     let options = GatewayOptions { revision: 1, store: Some(store.clone()), ..GatewayOptions::default() };
     let gateway = Gateway::start(Arc::new(description), options).await;
     let uplink =

@@ -11,7 +11,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 use clap_complete::Shell;
 use interlex_core::description::Span;
 use interlex_service::AddressRange;
-use std::net::SocketAddr;
+use std::net::{Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
 
 /// From the registers of field devices to named telemetry at a broker.
@@ -141,16 +141,25 @@ pub(crate) enum AuditMode {
     Required,
 }
 
+/// An address that nobody outside this machine reaches.
+fn loopback(text: &str) -> Result<Ipv4Addr, String> {
+    let address = text.parse().ok().filter(Ipv4Addr::is_loopback);
+    address.ok_or_else(|| "expected an address of loopback, such as 127.0.0.1".to_owned())
+}
+
 /// How the demo runs.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Everything listens on 127.0.0.1 only. Data is kept between starts; remove the directory to begin anew.\nCtrl-C stops everything in \
+    after_help = "Everything listens on loopback only. Data is kept between starts; remove the directory to begin anew.\nCtrl-C stops everything in \
                         order: deaths are published, what was not delivered is kept."
 )]
 pub(crate) struct DemoArguments {
     /// Where the database and the logs live
     #[arg(long, env = "INTERLEX_DEMO_DIR", default_value = ".interlex/demo")]
     pub(crate) data_dir: PathBuf,
+    /// Address of loopback to listen on
+    #[arg(long, env = "INTERLEX_DEMO_HOST", default_value_t = Ipv4Addr::LOCALHOST, value_parser = loopback)]
+    pub(crate) host: Ipv4Addr,
     /// First of five ports: console and API, database, broker, plant, plant control
     #[arg(long, env = "INTERLEX_DEMO_PORTS", default_value_t = 7400, value_parser = clap::value_parser!(u16).range(1024..=65530))]
     pub(crate) ports_from: u16,
@@ -166,10 +175,13 @@ pub(crate) struct DemoArguments {
 pub(crate) struct PlantArguments {
     #[command(subcommand)]
     pub(crate) command: Option<PlantCommand>,
-    /// Modbus TCP port on 127.0.0.1
+    /// Address of loopback to listen on
+    #[arg(long, default_value_t = Ipv4Addr::LOCALHOST, value_parser = loopback, global = true)]
+    pub(crate) host: Ipv4Addr,
+    /// Modbus TCP port
     #[arg(long, default_value_t = 7403)]
     pub(crate) port: u16,
-    /// Port of the control interface on 127.0.0.1
+    /// Port of the control interface
     #[arg(long, default_value_t = 7404, global = true)]
     pub(crate) control_port: u16,
     /// Where the serial line with the meters can be opened; a link is put there. No line when it is left out

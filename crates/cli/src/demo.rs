@@ -8,20 +8,19 @@ use indicatif::{ProgressBar, ProgressStyle};
 use interlex_core::description::{self, Description, Files, MAIN_FILE};
 use interlex_plant::{Plant, PlantConfig};
 use interlex_service::{Service, ServiceConfig};
-use interlex_sidecar::{Broker, Database, is_port_free};
+use interlex_sidecar::{Broker, Database, is_free};
 use interlex_store::Store;
 use serde::{Deserialize, Serialize};
 use std::io::IsTerminal;
-use std::net::Ipv4Addr;
+use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::path::Path;
 use std::time::Duration;
 use tokio_util::sync::CancellationToken;
 
 const GATEWAY: &str = "alderfen-1";
 /// Where the files that ship say that everything is.
-const SHIPPED: Ports = Ports::from(7400);
+const SHIPPED: Places = Places::from(Ipv4Addr::LOCALHOST, 7400);
 const SHIPPED_LINE: &str = "/dev/ttyUSB0";
-const OWN_HOST: &str = "127.0.0.1";
 
 /// The description that the demo starts with.
 fn files() -> Files {
@@ -37,17 +36,26 @@ fn files() -> Files {
 }
 
 #[derive(Debug, Clone, Copy)]
-struct Ports {
-    console: u16,
-    database: u16,
-    broker: u16,
-    plant: u16,
-    control: u16,
+struct Places {
+    console: SocketAddr,
+    database: SocketAddr,
+    broker: SocketAddr,
+    plant: SocketAddr,
+    control: SocketAddr,
 }
 
-impl Ports {
-    const fn from(first: u16) -> Self {
-        Self { console: first, database: first + 1, broker: first + 2, plant: first + 3, control: first + 4 }
+impl Places {
+    const fn from(host: Ipv4Addr, first: u16) -> Self {
+        const fn at(host: Ipv4Addr, port: u16) -> SocketAddr {
+            SocketAddr::V4(SocketAddrV4::new(host, port))
+        }
+        Self {
+            console: at(host, first),
+            database: at(host, first + 1),
+            broker: at(host, first + 2),
+            plant: at(host, first + 3),
+            control: at(host, first + 4),
+        }
     }
 
     fn check(self) -> anyhow::Result<()> {
@@ -58,67 +66,67 @@ impl Ports {
             (self.plant, "plant"),
             (self.control, "plant control"),
         ];
-        let taken = all.iter().filter(|(port, _)| !is_port_free(*port));
-        let taken: Vec<_> = taken.map(|(port, what)| format!("{port} ({what})")).collect();
+        let taken = all.iter().filter(|(place, _)| !is_free(*place));
+        let taken: Vec<_> = taken.map(|(place, what)| format!("{} ({what})", place.port())).collect();
         if taken.is_empty() {
             return Ok(());
         }
         let message = format!(
-            "taken on 127.0.0.1: port {}; is the demo running already? Choose other ports with --ports-from, such as \
+            "taken on {}: port {}; is the demo running already? Choose other ports with --ports-from, such as \
              --ports-from {}",
+            self.console.ip(),
             taken.join(", "),
-            self.console.saturating_add(100)
+            self.console.port().saturating_add(100)
         );
         Err(failed(ExitReason::Failure, message))
     }
 }
 
 pub(crate) async fn run(arguments: DemoArguments) -> anyhow::Result<()> {
-    let ports = Ports::from(arguments.ports_from);
-    ports.check()?;
+    let places = Places::from(arguments.host, arguments.ports_from);
+    places.check()?;
     make_private(&arguments.data_dir)?;
     let log = arguments.data_dir.join("interlex.log");
     log::to_file(arguments.log_format, &log)?;
 
     let step = Step::begin("database");
-    let mut database = Database::start(&arguments.data_dir.join("database"), ports.database).await?;
-    step.done(&format!("MariaDB on port {}", ports.database));
+    let mut database = Database::start(&arguments.data_dir.join("database"), places.database).await?;
+    step.done(&format!("MariaDB on port {}", places.database.port()));
 
     let step = Step::begin("broker");
-    let mut broker = Broker::start(&arguments.data_dir.join("broker"), ports.broker).await?;
-    step.done(&format!("Mosquitto on port {}", ports.broker));
+    let mut broker = Broker::start(&arguments.data_dir.join("broker"), places.broker).await?;
+    step.done(&format!("Mosquitto on port {}", places.broker.port()));
 
     let step = Step::begin("plant");
     let stop_plant = CancellationToken::new();
     let line = std::path::absolute(arguments.data_dir.join("meter-line"))?;
     let config = PlantConfig {
-        modbus_port: ports.plant,
-        control_port: ports.control,
+        modbus: places.plant,
+        control: places.control,
         serial_path: Some(line.clone()),
         seed: arguments.seed,
     };
     let plant = Plant::start(config, stop_plant.clone()).await?;
-    step.done(&format!("six devices, Modbus TCP on port {} and RTU on {}", ports.plant, line.display()));
+    step.done(&format!("six devices, Modbus TCP on port {} and RTU on {}", places.plant.port(), line.display()));
 
     let step = Step::begin("service");
     let store = Store::new(&database.url("interlex"))?;
-    let (listen, data_dir) = ((Ipv4Addr::LOCALHOST, ports.console).into(), arguments.data_dir.clone());
     let service = Service::start(ServiceConfig {
-        listen,
+        listen: places.console,
         store,
-        data_dir,
+        data_dir: arguments.data_dir.clone(),
         tls: None,
         trusted_proxies: Vec::new(),
         is_audit_required: false,
     })
     .await?;
     service.ready().await;
-    let placed = Placed { plant: ports.plant, broker: ports.broker, line: line.display().to_string() };
+    let placed = Placed { plant: places.plant, broker: places.broker, line: line.display().to_string() };
     prepare(&service, &placed, &arguments.data_dir.join(PLACED)).await?;
     step.done(&format!("gateway {GATEWAY} runs"));
 
     let link = keep_setup_link(&service, &arguments.data_dir)?;
-    welcome(&service, link.as_deref(), ports);
+    welcome(&service, link.as_deref(), places);
     interrupted().await?;
 
     let step = Step::begin("stopping");
@@ -135,8 +143,8 @@ pub(crate) async fn run(arguments: DemoArguments) -> anyhow::Result<()> {
 /// Where the demo put what its description names.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 struct Placed {
-    plant: u16,
-    broker: u16,
+    plant: SocketAddr,
+    broker: SocketAddr,
     line: String,
 }
 
@@ -148,9 +156,9 @@ impl Placed {
     fn moved(&self, description: &mut Description, now: &Self) {
         for link in &mut description.links {
             if let Some(tcp) = link.protocol.tcp_mut()
-                && (tcp.host.as_str(), tcp.port) == (OWN_HOST, self.plant)
+                && is_at(&tcp.host, tcp.port, self.plant)
             {
-                tcp.port = now.plant;
+                (tcp.host, tcp.port) = (now.plant.ip().to_string(), now.plant.port());
             }
             if let Some(serial) = link.protocol.serial_mut()
                 && serial.device_path == self.line
@@ -160,17 +168,21 @@ impl Placed {
         }
         for uplink in &mut description.uplinks {
             let url = &mut uplink.settings.url;
-            if (url.host.as_str(), url.port) == (OWN_HOST, self.broker) {
-                url.port = now.broker;
+            if is_at(&url.host, url.port, self.broker) {
+                (url.host, url.port) = (now.broker.ip().to_string(), now.broker.port());
             }
         }
     }
 }
 
-/// Activates the demo's description at the first start, and again when its ports have moved.
+fn is_at(host: &str, port: u16, place: SocketAddr) -> bool {
+    host == place.ip().to_string() && port == place.port()
+}
+
+/// Activates the demo's description at the first start, and again when it has moved.
 async fn prepare(service: &Service, placed: &Placed, path: &Path) -> anyhow::Result<()> {
     let (mut description, note) = match service.description(GATEWAY) {
-        Some(running) => (running, "ports of the demo moved"),
+        Some(running) => (running, "the demo moved"),
         None => {
             let shipped = description::read(&files());
             let problems = |problems: Vec<_>| failed(ExitReason::Mistakes, format!("{problems:?}"));
@@ -190,7 +202,7 @@ async fn prepare(service: &Service, placed: &Placed, path: &Path) -> anyhow::Res
     std::fs::write(path, serde_json::to_vec(placed)?).with_context(|| format!("writing {}", path.display()))
 }
 
-fn welcome(service: &Service, setup_link: Option<&str>, ports: Ports) {
+fn welcome(service: &Service, setup_link: Option<&str>, places: Places) {
     let console = format!("http://{}", service.address());
     tell("");
     match setup_link {
@@ -202,7 +214,11 @@ fn welcome(service: &Service, setup_link: Option<&str>, ports: Ports) {
     }
     // As it was called, so that the lines can be pasted.
     let program = std::env::args().next().unwrap_or_else(|| "interlex".to_owned());
-    let control = if ports.control == 7404 { String::new() } else { format!(" --control-port {}", ports.control) };
+    let (host, port) = (places.control.ip(), places.control.port());
+    let mut control = if port == SHIPPED.control.port() { String::new() } else { format!(" --control-port {port}") };
+    if host != SHIPPED.control.ip() {
+        control.push_str(&format!(" --host {host}"));
+    }
     let hints = [
         (format!("sign-in {console}"), "sign the client in"),
         ("status".to_owned(), "what runs, since when, and why not"),

@@ -4,22 +4,29 @@ use crate::log;
 use crate::output::{print_csv, print_json, print_table, say, table};
 use crate::serve::interrupted;
 use interlex_plant::{Encoding, Order, Plant, PlantConfig, SIGNALS, Signal, UNITS};
+use std::net::SocketAddr;
 use tokio_util::sync::CancellationToken;
 
 pub(crate) async fn run(arguments: PlantArguments) -> anyhow::Result<()> {
-    match arguments.command {
-        Some(PlantCommand::Map { output }) => print_map(output),
-        Some(PlantCommand::Fault { device, fault, off }) => switch(arguments.control_port, &device, fault, off).await,
+    match &arguments.command {
+        Some(PlantCommand::Map { output }) => print_map(*output),
+        Some(PlantCommand::Fault { device, fault, off }) => switch(&arguments, device, *fault, *off).await,
         None => serve(&arguments).await,
     }
+}
+
+/// Where its control interface answers.
+fn control(arguments: &PlantArguments) -> SocketAddr {
+    (arguments.host, arguments.control_port).into()
 }
 
 async fn serve(arguments: &PlantArguments) -> anyhow::Result<()> {
     log::to_stderr(crate::args::LogFormat::Text);
     let stop = CancellationToken::new();
-    let (modbus_port, control_port, seed) = (arguments.port, arguments.control_port, arguments.seed);
-    let serial_path = arguments.serial_path.clone();
-    let plant = Plant::start(PlantConfig { modbus_port, control_port, serial_path, seed }, stop.clone()).await?;
+    let modbus = (arguments.host, arguments.port).into();
+    let (serial_path, seed) = (arguments.serial_path.clone(), arguments.seed);
+    let plant =
+        Plant::start(PlantConfig { modbus, control: control(arguments), serial_path, seed }, stop.clone()).await?;
     print_map(Output::Table)?;
     say!("\nModbus TCP on {}, control on http://{}. Ctrl-C stops it.", plant.modbus(), plant.control())?;
     if let Some(path) = &arguments.serial_path {
@@ -80,7 +87,7 @@ fn print_map(output: Output) -> anyhow::Result<()> {
     }
 }
 
-async fn switch(control_port: u16, device: &str, fault: PlantFault, off: bool) -> anyhow::Result<()> {
+async fn switch(arguments: &PlantArguments, device: &str, fault: PlantFault, off: bool) -> anyhow::Result<()> {
     if !UNITS.iter().any(|(_, name)| *name == device) {
         let known: Vec<_> = UNITS.iter().map(|(_, name)| *name).collect();
         return Err(failed(
@@ -94,11 +101,11 @@ async fn switch(control_port: u16, device: &str, fault: PlantFault, off: bool) -
         PlantFault::Slow => "slow",
         PlantFault::NoisySensor => "noisy-sensor",
     };
-    let url = format!("http://127.0.0.1:{control_port}/faults/{device}/{word}");
+    let control = control(arguments);
+    let url = format!("http://{control}/faults/{device}/{word}");
     let client = reqwest::Client::new();
     let request = if off { client.delete(&url) } else { client.put(&url) };
-    let unreachable =
-        |error| failed(ExitReason::Unreachable, format!("no plant answers on control port {control_port}: {error}"));
+    let unreachable = |error| failed(ExitReason::Unreachable, format!("no plant answers at {control}: {error}"));
     request.send().await.map_err(unreachable)?.error_for_status()?;
     say!("{device}: {word} {}", if off { "off" } else { "on" })?;
     Ok(())

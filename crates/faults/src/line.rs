@@ -1,3 +1,5 @@
+use interlex_sidecar::own_address;
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
@@ -6,10 +8,10 @@ use tokio::net::tcp::{OwnedReadHalf, OwnedWriteHalf};
 use tokio::net::{TcpListener, TcpStream};
 use tokio_util::sync::{CancellationToken, DropGuard};
 
-/// A TCP line to a port of loopback that can be cut in the middle of a message, or frozen.
+/// A TCP line to an address of loopback that can be cut in the middle of a message, or frozen.
 #[derive(Debug)]
 pub struct BreakableLine {
-    port: u16,
+    address: SocketAddr,
     state: Arc<State>,
     _stop: DropGuard,
 }
@@ -29,9 +31,9 @@ impl BreakableLine {
     ///
     /// # Errors
     /// When there is none.
-    pub async fn start(target: u16) -> std::io::Result<Self> {
-        let listener = TcpListener::bind("127.0.0.1:0").await?;
-        let port = listener.local_addr()?.port();
+    pub async fn start(target: SocketAddr) -> std::io::Result<Self> {
+        let listener = TcpListener::bind((own_address(), 0)).await?;
+        let address = listener.local_addr()?;
         let (state, stop) = (Arc::new(State::default()), CancellationToken::new());
         let (shared, ended) = (Arc::clone(&state), stop.clone());
         tokio::spawn(async move {
@@ -45,13 +47,13 @@ impl BreakableLine {
                 }
             }
         });
-        Ok(Self { port, state, _stop: stop.drop_guard() })
+        Ok(Self { address, state, _stop: stop.drop_guard() })
     }
 
     /// Where it listens.
     #[must_use]
-    pub const fn port(&self) -> u16 {
-        self.port
+    pub const fn address(&self) -> SocketAddr {
+        self.address
     }
 
     /// Cuts every connection that is open, wherever in a message it is.
@@ -65,8 +67,8 @@ impl BreakableLine {
     }
 }
 
-async fn carry_both(client: TcpStream, target: u16, state: Arc<State>) {
-    let Ok(server) = TcpStream::connect(("127.0.0.1", target)).await else { return };
+async fn carry_both(client: TcpStream, target: SocketAddr, state: Arc<State>) {
+    let Ok(server) = TcpStream::connect(target).await else { return };
     // Held-back packets would delay what is measured; without it all is the same but for the time.
     let _ = (client.set_nodelay(true), server.set_nodelay(true));
     let cuts = state.cuts.load(Ordering::SeqCst);

@@ -1,4 +1,6 @@
 use interlex_modbus::{ReadData, Refusal, Request, Response, Units, serve};
+use interlex_sidecar::own_address;
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 use tokio::net::TcpListener;
@@ -9,7 +11,7 @@ use tokio_util::sync::{CancellationToken, DropGuard};
 /// Two registers each, from 0 on, are a `uint32`, the same in all of them.
 #[derive(Debug)]
 pub struct CountingPlant {
-    port: u16,
+    address: SocketAddr,
     reads: Arc<Reads>,
     _stop: DropGuard,
 }
@@ -35,17 +37,17 @@ impl CountingPlant {
     /// # Errors
     /// When there is none.
     pub async fn start() -> std::io::Result<Self> {
-        let listener = TcpListener::bind("127.0.0.1:0").await?;
-        let port = listener.local_addr()?.port();
+        let listener = TcpListener::bind((own_address(), 0)).await?;
+        let address = listener.local_addr()?;
         let (stop, reads) = (CancellationToken::new(), Arc::new(Reads([const { AtomicU32::new(0) }; 256])));
         tokio::spawn(serve(listener, Arc::clone(&reads) as Arc<dyn Units>, stop.clone()));
-        Ok(Self { port, reads, _stop: stop.drop_guard() })
+        Ok(Self { address, reads, _stop: stop.drop_guard() })
     }
 
     /// Where it listens.
     #[must_use]
-    pub const fn port(&self) -> u16 {
-        self.port
+    pub const fn address(&self) -> SocketAddr {
+        self.address
     }
 
     /// How often a unit was read: the values `0..reads` were handed out.

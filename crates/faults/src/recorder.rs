@@ -3,6 +3,7 @@ use interlex_sparkplug::{MessageType, Topic, decode_payload};
 use parking_lot::Mutex;
 use rumqttc::{AsyncClient, Event, LastWill, MqttOptions, Packet, QoS};
 use std::collections::HashMap;
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
@@ -31,7 +32,7 @@ type Ledger = Arc<Mutex<HashMap<String, Vec<Arrival>>>>;
 /// A host application that writes down every value, and that tells its STATE, so that nodes may wait for it.
 #[derive(Debug)]
 pub struct Recorder {
-    port: u16,
+    broker: SocketAddr,
     host: String,
     ledger: Ledger,
     /// The time of its last STATE.
@@ -45,9 +46,9 @@ pub struct Recorder {
 impl Recorder {
     /// A host that is not there yet.
     #[must_use]
-    pub fn new(port: u16, host: &str) -> Self {
+    pub fn new(broker: SocketAddr, host: &str) -> Self {
         Self {
-            port,
+            broker,
             host: host.to_owned(),
             ledger: Ledger::default(),
             born: Arc::default(),
@@ -71,10 +72,10 @@ impl Recorder {
 
     /// Comes: connects again and again, listens, and tells that it is online.
     pub fn come(&mut self) {
-        let (port, host) = (self.port, self.host.clone());
+        let (broker, host) = (self.broker, self.host.clone());
         let (ledger, born) = (Arc::clone(&self.ledger), Arc::clone(&self.born));
         let (keep_alive, frozen) = (self.keep_alive, Arc::clone(&self.is_frozen));
-        self.listening.get_or_insert_with(|| tokio::spawn(listen(port, host, (ledger, born), keep_alive, frozen)));
+        self.listening.get_or_insert_with(|| tokio::spawn(listen(broker, host, (ledger, born), keep_alive, frozen)));
     }
 
     /// Is gone without a word: its broker tells so, if there is one.
@@ -120,7 +121,7 @@ fn now() -> u64 {
 }
 
 async fn listen(
-    port: u16,
+    broker: SocketAddr,
     host: String,
     (ledger, said): (Ledger, Arc<AtomicU64>),
     keep_alive: Duration,
@@ -131,7 +132,7 @@ async fn listen(
     loop {
         let born = now();
         let state = |online: bool| format!("{{\"online\":{online},\"timestamp\":{born}}}");
-        let mut options = MqttOptions::new(format!("recorder-{host}"), "127.0.0.1", port);
+        let mut options = MqttOptions::new(format!("recorder-{host}"), broker.ip().to_string(), broker.port());
         options.set_keep_alive(keep_alive);
         options.set_max_packet_size(64 << 20, 1 << 20);
         options.set_last_will(LastWill::new(&state_topic, state(false), QoS::AtLeastOnce, true));

@@ -4,8 +4,9 @@
 use interlex_core::description::{Files, PartFate, read};
 use interlex_gateway::{Gateway, GatewayOptions, Progress, Tap, TapMessage, TapMetric};
 use interlex_modbus::{ExceptionCode, ReadData, Refusal, Request, Response, Units, serve};
-use interlex_sidecar::{Broker, Database, free_port};
+use interlex_sidecar::{Broker, Database, own_address, own_socket};
 use interlex_store::Store;
+use std::net::SocketAddr;
 use std::sync::atomic::{AtomicU16, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -28,7 +29,7 @@ impl Units for Counter {
 
 /// A Modbus server that counts who connects.
 struct Server {
-    port: u16,
+    address: SocketAddr,
     counter: Arc<Counter>,
     connections: Arc<AtomicUsize>,
 }
@@ -36,24 +37,24 @@ struct Server {
 impl Server {
     async fn start(stop: &CancellationToken) -> Self {
         let (inner, outer) = (listener().await, listener().await);
-        let (inner_port, port) = (inner.local_addr().unwrap().port(), outer.local_addr().unwrap().port());
+        let (behind, address) = (inner.local_addr().unwrap(), outer.local_addr().unwrap());
         let (counter, connections) = (Arc::new(Counter::default()), Arc::new(AtomicUsize::new(0)));
         tokio::spawn(serve(inner, Arc::clone(&counter) as Arc<dyn Units>, stop.clone()));
         let counted = Arc::clone(&connections);
         tokio::spawn(async move {
             while let Ok((mut client, _)) = outer.accept().await {
                 counted.fetch_add(1, Ordering::SeqCst);
-                let mut server = TcpStream::connect(("127.0.0.1", inner_port)).await.unwrap();
+                let mut server = TcpStream::connect(behind).await.unwrap();
                 // Either side may hang up.
                 tokio::spawn(async move { tokio::io::copy_bidirectional(&mut client, &mut server).await });
             }
         });
-        Self { port, counter, connections }
+        Self { address, counter, connections }
     }
 }
 
 async fn listener() -> TcpListener {
-    TcpListener::bind("127.0.0.1:0").await.unwrap()
+    TcpListener::bind((own_address(), 0)).await.unwrap()
 }
 
 struct Bench {
@@ -68,8 +69,8 @@ struct Bench {
 impl Bench {
     async fn start() -> Self {
         let directory = tempfile::tempdir().unwrap();
-        let broker = Broker::start(&directory.path().join("broker"), free_port().unwrap()).await.unwrap();
-        let database = Database::start(&directory.path().join("database"), free_port().unwrap()).await.unwrap();
+        let broker = Broker::start(&directory.path().join("broker"), own_socket().unwrap()).await.unwrap();
+        let database = Database::start(&directory.path().join("database"), own_socket().unwrap()).await.unwrap();
         let stop = CancellationToken::new();
         let (steady, changing) = (Server::start(&stop).await, Server::start(&stop).await);
         Self { _directory: directory, broker, database, steady, changing, stop }
@@ -77,7 +78,9 @@ impl Bench {
 
     /// Two links; `more` stands at the end of gateway.toml, and the second link has the points of `list`.
     fn files(&self, list: &str, uplink: &str, more: &str) -> Files {
-        let (steady, changing, broker) = (self.steady.port, self.changing.port, self.broker.port());
+        let (steady, changing, broker) = (self.steady.address, self.changing.address, self.broker.address());
+        let (steady_ip, steady_port) = (steady.ip(), steady.port());
+        let (changing_ip, changing_port) = (changing.ip(), changing.port());
         let main = format!(
             r#"
 [gateway]
@@ -87,13 +90,13 @@ fast = "10ms"
 [[link]]
 name = "steady"
 protocol = "modbus-tcp"
-host = "127.0.0.1"
-port = {steady}
+host = "{steady_ip}"
+port = {steady_port}
 [[link]]
 name = "changing"
 protocol = "modbus-tcp"
-host = "127.0.0.1"
-port = {changing}
+host = "{changing_ip}"
+port = {changing_port}
 [[device]]
 name = "meter"
 link = "steady"
@@ -105,7 +108,7 @@ unit = 1
 [[uplink]]
 name = "cloud"
 kind = "sparkplug"
-url = "mqtt://127.0.0.1:{broker}"
+url = "mqtt://{broker}"
 group = "alderfen"
 node = "works-1"
 {uplink}

@@ -3,7 +3,7 @@
 
 use interlex_core::description::{Files, read};
 use interlex_gateway::{Gateway, GatewayOptions, TrialMessage, UplinkState, try_broker};
-use interlex_sidecar::{Broker, free_port};
+use interlex_sidecar::{Broker, own_socket};
 use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair};
 use std::sync::Arc;
 use std::time::Duration;
@@ -68,17 +68,21 @@ async fn tried(files: &Files) -> Vec<(&'static str, bool, String)> {
 async fn certificates_are_shown_checked_and_spoken_of_in_plain_words() {
     let directory = tempfile::tempdir().unwrap();
     let (authority, stranger) = (Authority::new("Alderfen authority"), Authority::new("a stranger"));
-    let (certificate, key) = authority.signs("127.0.0.1");
-    let mut settings = "require_certificate true\n".to_owned();
+    // It answers at an address that its certificate does not name, too.
+    let (address, unnamed) = (own_socket().unwrap(), own_socket().unwrap());
+    let ip = address.ip().to_string();
+    let (certificate, key) = authority.signs(&ip);
+    let mut tls = "require_certificate true\n".to_owned();
     for (file, word, text) in
         [("ca.pem", "cafile", &authority.0), ("broker.pem", "certfile", &certificate), ("broker.key", "keyfile", &key)]
     {
         let path = directory.path().join(file);
         std::fs::write(&path, text).unwrap();
-        settings.push_str(&format!("{word} {}\n", path.display()));
+        tls.push_str(&format!("{word} {}\n", path.display()));
     }
-    let mut broker = Broker::start_with(directory.path(), free_port().unwrap(), &settings).await.unwrap();
-    let url = format!("mqtts://127.0.0.1:{}", broker.port());
+    let settings = format!("{tls}listener {} {}\n{tls}", unnamed.port(), unnamed.ip());
+    let mut broker = Broker::start_with(directory.path(), address, &settings).await.unwrap();
+    let url = format!("mqtts://{address}");
     let ca = ("ca", authority.0.as_str());
     let (own, own_key) = authority.signs("works-1");
     let (own, own_key) = (("certificate", own.as_str()), ("key", own_key.as_str()));
@@ -87,7 +91,7 @@ async fn certificates_are_shown_checked_and_spoken_of_in_plain_words() {
     let steps = tried(&files(&url, &[ca, own, own_key])).await;
     let words: Vec<_> = steps.iter().map(|(step, ok, _)| (*step, *ok)).collect();
     assert_eq!(words, [("name", true), ("tcp", true), ("tls", true), ("mqtt", true), ("subscribe", true)], "{steps:?}");
-    assert!(steps[2].2.starts_with("TLSv1_3; its certificate is of CN=127.0.0.1, until "), "{steps:?}");
+    assert!(steps[2].2.starts_with(&format!("TLSv1_3; its certificate is of CN={ip}, until ")), "{steps:?}");
     // TLS 1.3 tells what the broker thinks of our certificate after the handshake.
     let steps = tried(&files(&url, &[ca])).await;
     assert!(
@@ -96,10 +100,11 @@ async fn certificates_are_shown_checked_and_spoken_of_in_plain_words() {
     );
     let steps = tried(&files(&url, &[("ca", &stranger.0), own, own_key])).await;
     assert!(matches!(&steps[..], [.., ("tls", false, why)] if why.starts_with("nobody whom ca names")), "{steps:?}");
-    // By another name of the same host, and with files in place of texts.
-    let by_name = url.replace("127.0.0.1", "localhost");
-    let error = outcome(&files(&by_name, &[ca, own, own_key])).await.unwrap();
-    assert!(error.starts_with("the broker's certificate is not for localhost"), "{error}");
+    // By another address of the same broker, and with files in place of texts.
+    let elsewhere = format!("mqtts://{unnamed}");
+    let not_for = format!("the broker's certificate is not for {}", unnamed.ip());
+    let error = outcome(&files(&elsewhere, &[ca, own, own_key])).await.unwrap();
+    assert!(error.starts_with(&not_for), "{error}");
     interlex_gateway::allow_files_in(directory.path().to_owned());
     let paths: Vec<_> = [ca, own, own_key]
         .iter()
@@ -110,33 +115,32 @@ async fn certificates_are_shown_checked_and_spoken_of_in_plain_words() {
         })
         .collect();
     let mut named: Vec<_> = paths.iter().map(|(word, path)| (*word, path.as_str())).collect();
-    named.push(("server-name", "127.0.0.1"));
-    assert_eq!(outcome(&files(&by_name, &named)).await, None);
+    named.push(("server-name", &ip));
+    assert_eq!(outcome(&files(&elsewhere, &named)).await, None);
     std::fs::remove_file(directory.path().join("own-key.pem")).unwrap();
-    let error = outcome(&files(&by_name, &named)).await.unwrap();
+    let error = outcome(&files(&elsewhere, &named)).await.unwrap();
     assert!(error.starts_with("key: the file cannot be read: it has to be a text file"), "{error}");
     let told = format!("{:?}", read(&files(&url, &[ca, own, ("key", "heron")])).unwrap_err());
     assert!(told.contains("key is no text in the form that it needs") && !told.contains("heron"), "{told}");
-    let told = format!("{:?}", read(&files(&by_name, &[("ca", own_key.1), own, own_key])).unwrap_err());
+    let told = format!("{:?}", read(&files(&elsewhere, &[("ca", own_key.1), own, own_key])).unwrap_err());
     assert!(told.contains("ca is no text in the form that it needs") && !told.contains("MIG"), "{told}");
     std::fs::write(directory.path().join("own-ca.pem"), own_key.1).unwrap();
-    let error = outcome(&files(&by_name, &named)).await.unwrap();
+    let error = outcome(&files(&elsewhere, &named)).await.unwrap();
     assert!(error.starts_with("key: ") || error.starts_with("ca is no certificate in PEM: it begins with"), "{error}");
 
     let steps = tried(&files("mqtt://127.0.0.1:1", &[])).await;
     assert!(matches!(&steps[..], [.., ("tcp", false, why)] if why.contains("127.0.0.1:1")), "{steps:?}");
-    let mut plain = Broker::start(&directory.path().join("plain"), free_port().unwrap()).await.unwrap();
-    let steps = tried(&files(&format!("mqtts://127.0.0.1:{}", plain.port()), &[])).await;
+    let mut plain = Broker::start(&directory.path().join("plain"), own_socket().unwrap()).await.unwrap();
+    let steps = tried(&files(&format!("mqtts://{}", plain.address()), &[])).await;
     assert!(matches!(&steps[..], [.., ("tls", false, why)] if why.contains("speak TLS on port")), "{steps:?}");
     plain.stop().await;
     let steps = tried(&files("mqtt://broker.invalid", &[])).await;
     assert!(matches!(&steps[..], [("name", false, why)] if why.contains("broker.invalid")), "{steps:?}");
 
-    let by_name = url.replace("127.0.0.1", "localhost");
     let (other, other_key) = stranger.signs("works-1");
     for (files, why) in [
         (files(&url, &[("ca", &stranger.0), own, own_key]), "nobody whom ca names signed the broker's certificate"),
-        (files(&by_name, &[ca, own, own_key]), "the broker's certificate is not for localhost"),
+        (files(&elsewhere, &[ca, own, own_key]), not_for.as_str()),
         (files(&url, &[ca]), "the broker does not accept our certificate: "),
         (
             files(&url, &[ca, ("certificate", &other), ("key", &other_key)]),
@@ -156,8 +160,8 @@ async fn a_trial_tells_whether_it_may_publish() {
     let rights = directory.path().join("rights");
     std::fs::write(&rights, "topic read spBv1.0/#\ntopic write spBv1.0/alderfen/NDEATH/works-2\n").unwrap();
     let settings = format!("acl_file {}\n", rights.display());
-    let mut broker = Broker::start_with(directory.path(), free_port().unwrap(), &settings).await.unwrap();
-    let uplink = read(&files(&format!("mqtt://127.0.0.1:{}", broker.port()), &[])).unwrap().uplinks.remove(0);
+    let mut broker = Broker::start_with(directory.path(), own_socket().unwrap(), &settings).await.unwrap();
+    let uplink = read(&files(&format!("mqtt://{}", broker.address()), &[])).unwrap().uplinks.remove(0);
     // This broker says NotAuthorized, and as a rule ends the connection before that can be read.
     for (node, ok, said) in
         [("works-1", false, "NDEATH/works-1: the broker"), ("works-2", true, "NDEATH/works-2 was taken")]

@@ -4,23 +4,25 @@
 use interlex_core::description::{Files, read};
 use interlex_faults::{BreakableLine, CountingPlant, Recorder, Verdict};
 use interlex_gateway::{Gateway, GatewayOptions, UplinkState, UplinkStatus};
-use interlex_sidecar::{Broker, Database, free_port};
+use interlex_sidecar::{Broker, Database, own_socket};
 use interlex_store::Store;
 use rumqttc::{AsyncClient, MqttOptions, Packet, QoS};
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::runtime::Runtime;
 
 const UNITS: [u8; 2] = [1, 2];
 
-fn files(plant: u16, broker: u16, more: &str) -> Files {
+fn files(plant: SocketAddr, broker: SocketAddr, more: &str) -> Files {
+    let (plant_ip, plant_port) = (plant.ip(), plant.port());
     let device =
         |unit: &u8| format!("[[device]]\nname = \"meter-{unit}\"\nlink = \"bus\"\nunit = {unit}\npoints = \"p.csv\"\n");
     let devices: String = UNITS.iter().map(device).collect();
     let main = format!(
         "[gateway]\nname = \"alderfen-1\"\n[rates]\nfast = \"20ms\"\n[[link]]\nname = \"bus\"\nprotocol = \"modbus-tcp\"\nhost = \
-         \"127.0.0.1\"\nport = {plant}\n{devices}[[uplink]]\nname = \"cloud\"\nkind = \"sparkplug\"\nurl = \
-         \"mqtt://127.0.0.1:{broker}\"\ngroup = \"alderfen\"\nnode = \"works-1\"\njournal-flush = \"100ms\"\nprimary-host = \
+         \"{plant_ip}\"\nport = {plant_port}\n{devices}[[uplink]]\nname = \"cloud\"\nkind = \"sparkplug\"\nurl = \
+         \"mqtt://{broker}\"\ngroup = \"alderfen\"\nnode = \"works-1\"\njournal-flush = \"100ms\"\nprimary-host = \
          \"control-room\"\n{more}"
     );
     let points = "name,address,type,rate,unit\ncount,holding:0,uint32,fast,kWh\n".to_owned();
@@ -46,8 +48,9 @@ fn of_outages(host: &Recorder, unit: u8) -> usize {
 }
 
 /// What a broker that keeps messages over a crash would still say of a host that is not back.
-async fn say_old_state(port: u16, timestamp: u64) {
-    let (client, mut eventloop) = AsyncClient::new(MqttOptions::new("old-state", "127.0.0.1", port), 8);
+async fn say_old_state(broker: SocketAddr, timestamp: u64) {
+    let (client, mut eventloop) =
+        AsyncClient::new(MqttOptions::new("old-state", broker.ip().to_string(), broker.port()), 8);
     let state = format!("{{\"online\":true,\"timestamp\":{timestamp}}}");
     client.publish("spBv1.0/STATE/control-room", QoS::AtLeastOnce, true, state).await.unwrap();
     while !matches!(eventloop.poll().await, Ok(rumqttc::Event::Incoming(Packet::PubAck(_)))) {}
@@ -98,14 +101,14 @@ impl Run {
 
     async fn start_with(more: &str, host_keep_alive: Duration) -> Self {
         let directory = tempfile::tempdir().unwrap();
-        let broker = Broker::start(&directory.path().join("broker"), free_port().unwrap()).await.unwrap();
-        let database = Database::start(&directory.path().join("database"), free_port().unwrap()).await.unwrap();
+        let broker = Broker::start(&directory.path().join("broker"), own_socket().unwrap()).await.unwrap();
+        let database = Database::start(&directory.path().join("database"), own_socket().unwrap()).await.unwrap();
         let store = Store::new(&database.url("interlex")).unwrap();
         store.migrate().await.unwrap();
         let plant = CountingPlant::start().await.unwrap();
-        let line = BreakableLine::start(broker.port()).await.unwrap();
-        let host = Recorder::new(broker.port(), "control-room").with_keep_alive(host_keep_alive);
-        let files = files(plant.port(), line.port(), more);
+        let line = BreakableLine::start(broker.address()).await.unwrap();
+        let host = Recorder::new(broker.address(), "control-room").with_keep_alive(host_keep_alive);
+        let files = files(plant.address(), line.address(), more);
         let (runtime, gateway) = gateway(files, database.url("interlex")).await;
         let (runtime, more) = (Some(runtime), more.to_owned());
         Self { _directory: directory, broker, database, store, plant, line, host, gateway, runtime, more }
@@ -114,7 +117,7 @@ impl Run {
     /// Kills the gateway wherever it is, and starts another one.
     async fn kill_and_start_again(&mut self) {
         self.runtime.take().into_iter().for_each(Runtime::shutdown_background);
-        let files = files(self.plant.port(), self.line.port(), &self.more);
+        let files = files(self.plant.address(), self.line.address(), &self.more);
         let (runtime, gateway) = gateway(files, self.database.url("interlex")).await;
         (self.runtime, self.gateway) = (Some(runtime), gateway);
     }
@@ -216,7 +219,7 @@ async fn a_host_that_is_late_after_a_crash_of_the_broker_misses_nothing() {
     run.until("the broker is missed", offline).await;
     run.broker.restart().await.unwrap();
     // Without the doubt, what has waited would be published now, and count as delivered.
-    say_old_state(run.broker.port(), run.host.said_online_at()).await;
+    say_old_state(run.broker.address(), run.host.said_online_at()).await;
     run.until("births are out, to nobody", |uplink| online(uplink) && uplink.host_in_doubt).await;
     let delivered = run.uplink().samples_delivered;
     run.until("samples wait for the host", |uplink| uplink.buffer.waiting > 150).await;
@@ -290,22 +293,23 @@ async fn a_gateway_that_is_killed_again_and_again_loses_the_last_moment_at_most(
 #[tokio::test(flavor = "multi_thread")]
 async fn a_second_broker_takes_over_until_the_first_is_back() {
     let directory = tempfile::tempdir().unwrap();
-    let mut second = Broker::start(directory.path(), free_port().unwrap()).await.unwrap();
-    let more = format!("mqtt = \"5\"\nfallbacks = \"mqtt://127.0.0.1:{}\"\nreturn-after = \"500ms\"\n", second.port());
+    let mut second = Broker::start(directory.path(), own_socket().unwrap()).await.unwrap();
+    let more = format!("mqtt = \"5\"\nfallbacks = \"mqtt://{}\"\nreturn-after = \"500ms\"\n", second.address());
     let mut run = Run::start(&more).await;
-    let mut there = Recorder::new(second.port(), "control-room");
+    let mut there = Recorder::new(second.address(), "control-room");
     run.host.come();
-    run.until("it is at the first", |uplink| online(uplink) && uplink.url.ends_with(&run.line.port().to_string()))
+    run.until("it is at the first", |uplink| online(uplink) && uplink.url.ends_with(&run.line.address().to_string()))
         .await;
     run.broker.kill().await;
     // At the second one there is no host yet: it goes on looking.
     run.until("the first is missed", offline).await;
     there.come();
-    run.until("it is at the second", |uplink| online(uplink) && uplink.url.ends_with(&second.port().to_string())).await;
+    run.until("it is at the second", |uplink| online(uplink) && uplink.url.ends_with(&second.address().to_string()))
+        .await;
     until("values arrive there", || newest(&there, 1) > 10).await;
     run.broker.restart().await.unwrap();
     run.until("it is at the first again", |uplink| {
-        online(uplink) && uplink.url.ends_with(&run.line.port().to_string())
+        online(uplink) && uplink.url.ends_with(&run.line.address().to_string())
     })
     .await;
     let last = newest(&there, 1);

@@ -5,10 +5,11 @@ use interlex_core::description::{Files, read};
 use interlex_faults::{BreakableLine, CountingPlant};
 use interlex_gateway::{Gateway, GatewayOptions, UplinkState, UplinkStatus};
 use interlex_modbus::{ReadData, Refusal, Request, Response, Units, Written, serve};
-use interlex_sidecar::{Broker, Database, free_port};
+use interlex_sidecar::{Broker, Database, own_address, own_socket};
 use interlex_store::{AuditFilter, Store};
 use rumqttc::{AsyncClient, Event, MqttOptions, Packet, QoS};
 use serde_json::{Value, json};
+use std::net::SocketAddr;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -32,8 +33,8 @@ struct Listener {
 }
 
 impl Listener {
-    async fn start(port: u16) -> Self {
-        let mut options = MqttOptions::new("listener", "127.0.0.1", port);
+    async fn start(broker: SocketAddr) -> Self {
+        let mut options = MqttOptions::new("listener", broker.ip().to_string(), broker.port());
         options.set_max_packet_size(1 << 20, 1 << 20);
         let (client, mut eventloop) = AsyncClient::new(options, 16);
         let heard = Arc::new(Mutex::new(Vec::new()));
@@ -70,11 +71,12 @@ impl Listener {
     }
 }
 
-fn files(plant: u16, broker: u16, points: &str, uplink: &str) -> Files {
+fn files(plant: SocketAddr, broker: SocketAddr, points: &str, uplink: &str) -> Files {
+    let (plant_ip, plant_port) = (plant.ip(), plant.port());
     let main = format!(
         "[gateway]\nname = \"alderfen-1\"\n[rates]\nfast = \"20ms\"\n[[link]]\nname = \"bus\"\nprotocol = \"modbus-tcp\"\nhost = \
-         \"127.0.0.1\"\nport = {plant}\n[[device]]\nname = \"meter-1\"\ntitle = \"Meter\"\nlink = \"bus\"\nunit = 1\npoints = \
-         \"p.csv\"\n[[uplink]]\nname = \"notices\"\nkind = \"json\"\nurl = \"mqtt://127.0.0.1:{broker}\"\nkeep-alive = \
+         \"{plant_ip}\"\nport = {plant_port}\n[[device]]\nname = \"meter-1\"\ntitle = \"Meter\"\nlink = \"bus\"\nunit = 1\npoints = \
+         \"p.csv\"\n[[uplink]]\nname = \"notices\"\nkind = \"json\"\nurl = \"mqtt://{broker}\"\nkeep-alive = \
          \"1s\"\njournal-flush = \"50ms\"\n{uplink}"
     );
     [("gateway.toml".to_owned(), main), ("p.csv".to_owned(), points.to_owned())].into()
@@ -83,21 +85,22 @@ fn files(plant: u16, broker: u16, points: &str, uplink: &str) -> Files {
 #[tokio::test(flavor = "multi_thread")]
 async fn every_sample_is_in_a_message_and_every_message_arrives_through_outages() {
     let directory = tempfile::tempdir().unwrap();
-    let mut broker = Broker::start(&directory.path().join("broker"), free_port().unwrap()).await.unwrap();
-    let mut database = Database::start(&directory.path().join("database"), free_port().unwrap()).await.unwrap();
+    let mut broker = Broker::start(&directory.path().join("broker"), own_socket().unwrap()).await.unwrap();
+    let mut database = Database::start(&directory.path().join("database"), own_socket().unwrap()).await.unwrap();
     let store = Store::new(&database.url("interlex")).unwrap();
     store.migrate().await.unwrap();
     let points = "name,address,type,rate,unit\ncount,holding:0,uint32,fast,kWh\n";
-    let listener = Listener::start(broker.port()).await;
+    let listener = Listener::start(broker.address()).await;
     for (mqtt, qos) in [("3.1.1", 0), ("3.1.1", 1), ("5", 2)] {
-        let (plant, line) = (CountingPlant::start().await.unwrap(), BreakableLine::start(broker.port()).await.unwrap());
+        let (plant, line) =
+            (CountingPlant::start().await.unwrap(), BreakableLine::start(broker.address()).await.unwrap());
         let topic = format!("alderfen/{mqtt}/{qos}/meter-1");
         let uplink = format!(
             "mqtt = \"{mqtt}\"\nqos = {qos}\ntopic = \"alderfen/{mqtt}/{qos}/{{{{ device.name }}}}\"\npayload = '{{\"counts\": \
              [{{% for sample in samples %}}{{{{ sample.value }}}}{{{{ \",\" if not loop.last }}}}{{% endfor %}}], \"title\": \
              {{{{ device.title | tojson }}}}}}'\ngather = \"50ms\"\n"
         );
-        let files = files(plant.port(), line.port(), points, &uplink);
+        let files = files(plant.address(), line.address(), points, &uplink);
         let start = async || {
             let options = GatewayOptions { revision: 1, store: Some(store.clone()), ..GatewayOptions::default() };
             Gateway::start(Arc::new(read(&files).unwrap()), options).await
@@ -163,23 +166,23 @@ impl Units for Field {
 #[tokio::test(flavor = "multi_thread")]
 async fn commands_are_answered_and_messages_follow_periods_labels_and_retain() {
     let directory = tempfile::tempdir().unwrap();
-    let mut broker = Broker::start(&directory.path().join("broker"), free_port().unwrap()).await.unwrap();
-    let mut database = Database::start(&directory.path().join("database"), free_port().unwrap()).await.unwrap();
+    let mut broker = Broker::start(&directory.path().join("broker"), own_socket().unwrap()).await.unwrap();
+    let mut database = Database::start(&directory.path().join("database"), own_socket().unwrap()).await.unwrap();
     let store = Store::new(&database.url("interlex")).unwrap();
     store.migrate().await.unwrap();
     let field = Arc::new(Field::default());
-    let (socket, stop) = (TcpListener::bind("127.0.0.1:0").await.unwrap(), CancellationToken::new());
-    let plant = socket.local_addr().unwrap().port();
+    let (socket, stop) = (TcpListener::bind((own_address(), 0)).await.unwrap(), CancellationToken::new());
+    let plant = socket.local_addr().unwrap();
     tokio::spawn(serve(socket, Arc::clone(&field) as Arc<dyn Units>, stop.clone()));
     let points = "name,address,type,rate,access,low,high,labels\nspeed,holding:0,uint16,fast,read-write,0,100,control;energy\n\
                   key,holding:1,uint16,fast,read-write-local,,,control\nlevel,holding:2,uint16,fast,read,,,\n";
     let uplink = "topic = \"alderfen/{{ label }}\"\nmessage-per = \"label\"\nsend = \"every 100ms\"\nretain = true\ncommands = \
                   true\ncommand-topic = \"set/+/+\"\nreply-topic = \"answers\"\ncommand-device = \"topic:1\"\ncommand-point = \
                   \"topic:2\"\nselect = \"name:speed,key\"\n";
-    let description = read(&files(plant, broker.port(), points, uplink)).unwrap();
+    let description = read(&files(plant, broker.address(), points, uplink)).unwrap();
     let options = GatewayOptions { revision: 1, store: Some(store.clone()), ..GatewayOptions::default() };
     let gateway = Gateway::start(Arc::new(description), options).await;
-    let listener = Listener::start(broker.port()).await;
+    let listener = Listener::start(broker.address()).await;
     until("messages of both labels", || {
         ["control", "energy"].iter().all(|label| listener.of(&format!("alderfen/{label}")).len() > 3)
     })
@@ -213,7 +216,7 @@ async fn commands_are_answered_and_messages_follow_periods_labels_and_retain() {
     assert_eq!(*field.0.lock().unwrap(), [42, 0, 0, 0]);
     let audit = store.audit(&AuditFilter { limit: 10, ..AuditFilter::default() }).await.unwrap();
     assert_eq!(audit.iter().filter(|entry| entry.person == "(host)" && entry.action == "command").count(), 5);
-    let late = Listener::start(broker.port()).await;
+    let late = Listener::start(broker.address()).await;
     until("a kept message", || {
         late.heard.lock().unwrap().iter().any(|(topic, _, kept)| topic == "alderfen/control" && *kept)
     })
@@ -281,12 +284,12 @@ impl Withholding {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn at_qos_1_only_what_is_acknowledged_counts_as_delivered() {
-    let (socket, broker) = (TcpListener::bind("127.0.0.1:0").await.unwrap(), Arc::new(Withholding::default()));
-    let port = socket.local_addr().unwrap().port();
+    let (socket, broker) = (TcpListener::bind((own_address(), 0)).await.unwrap(), Arc::new(Withholding::default()));
+    let address = socket.local_addr().unwrap();
     tokio::spawn(Arc::clone(&broker).serve(socket));
     let plant = CountingPlant::start().await.unwrap();
     let points = "name,address,type,rate\ncount,holding:0,uint32,fast\n";
-    let mut files = files(plant.port(), port, points, "topic = \"t\"\nqos = 1\ngather = \"20ms\"\n");
+    let mut files = files(plant.address(), address, points, "topic = \"t\"\nqos = 1\ngather = \"20ms\"\n");
     let main = files.get_mut("gateway.toml").unwrap();
     *main = main.replace("keep-alive = \"1s\"", "keep-alive = \"60s\"");
     let gateway = Gateway::start(Arc::new(read(&files).unwrap()), GatewayOptions::default()).await;

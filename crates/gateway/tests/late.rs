@@ -5,6 +5,8 @@ use interlex_core::description::{Description, Files, read};
 use interlex_core::{Quality, Value};
 use interlex_gateway::{Gateway, GatewayOptions};
 use interlex_modbus::{Framing, ReadData, Refusal, Request, Response, Server, Units};
+use interlex_sidecar::own_address;
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
@@ -59,10 +61,11 @@ async fn converter(listener: TcpListener, delay: Arc<AtomicU64>) {
     }
 }
 
-fn description(port: u16, title: &str) -> Arc<Description> {
+fn description(address: SocketAddr, title: &str) -> Arc<Description> {
+    let (host, port) = (address.ip(), address.port());
     let mut main = format!(
         "[gateway]\nname = \"alderfen-1\"\n[rates]\nfast = \"20ms\"\n[[link]]\nname = \"converter\"\nprotocol = \
-         \"modbus-rtu-tcp\"\nhost = \"127.0.0.1\"\nport = {port}\ntimeout = \"100ms\"\nreconnect-limit = \"50ms\"\n"
+         \"modbus-rtu-tcp\"\nhost = \"{host}\"\nport = {port}\ntimeout = \"100ms\"\nreconnect-limit = \"50ms\"\n"
     );
     for unit in 1..=2 {
         main.push_str(&format!(
@@ -104,11 +107,11 @@ async fn watch(gateway: &Gateway, what: &str, holds: impl Fn(&Gateway) -> bool) 
 
 #[tokio::test(flavor = "multi_thread")]
 async fn late_answers_are_told_and_never_become_other_points() {
-    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let port = listener.local_addr().unwrap().port();
+    let listener = TcpListener::bind((own_address(), 0)).await.unwrap();
+    let address = listener.local_addr().unwrap();
     let delay = Arc::new(AtomicU64::new(0));
     tokio::spawn(converter(listener, Arc::clone(&delay)));
-    let gateway = Gateway::start(description(port, "one"), GatewayOptions::default()).await;
+    let gateway = Gateway::start(description(address, "one"), GatewayOptions::default()).await;
     watch(&gateway, "all good", |gateway| gateway.status().points_good == 40).await;
     let good_of = |gateway: &Gateway, device: &str| {
         let running = gateway.running();
@@ -126,7 +129,7 @@ async fn late_answers_are_told_and_never_become_other_points() {
     // An activation starts the link anew while an answer is on its way.
     let before = late(&gateway);
     watch(&gateway, "one more is late", |gateway| late(gateway) > before).await;
-    let mut other = Description::clone(&description(port, "one"));
+    let mut other = Description::clone(&description(address, "one"));
     Arc::make_mut(&mut other.devices[0].points[0]).settings.deadband = 1.0;
     gateway.activate(Arc::new(other), 2).await;
     watch(&gateway, "it goes on", |gateway| late(gateway) >= 2).await;

@@ -11,7 +11,7 @@ use interlex_modbus::{
     ExceptionCode, Framing, ReadData, Refusal, Request, Response, Table, Units, Written, serve_wire,
 };
 use interlex_plant::SerialLine;
-use interlex_sidecar::{Database, free_port};
+use interlex_sidecar::{Database, own_socket};
 use interlex_store::{AuditFilter, Store};
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
@@ -291,7 +291,7 @@ async fn a_device_says_who_it_is_and_a_scan_finds_units_and_addresses() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_commanded_value_that_is_not_commanded_anew_goes_back_to_the_safe_one() {
     let directory = tempfile::tempdir().unwrap();
-    let mut database = Database::start(directory.path(), free_port().unwrap()).await.unwrap();
+    let mut database = Database::start(directory.path(), own_socket().unwrap()).await.unwrap();
     let store = Store::new(&database.url("interlex")).unwrap();
     store.migrate().await.unwrap();
     let mut bench = Bench::start(Framing::Rtu, 1..2, "").await;

@@ -4,7 +4,7 @@
 use interlex_core::description::{Files, read};
 use interlex_gateway::{Gateway, GatewayOptions, Tap, UplinkState};
 use interlex_modbus::{ReadData, Refusal, Request, Response, Units, serve};
-use interlex_sidecar::{Broker, Database, free_port};
+use interlex_sidecar::{Broker, Database, own_address, own_socket};
 use interlex_store::Store;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU16, Ordering};
@@ -33,17 +33,18 @@ struct Bench {
 impl Bench {
     async fn start() -> Self {
         let directory = tempfile::tempdir().unwrap();
-        let broker = Broker::start(directory.path(), free_port().unwrap()).await.unwrap();
-        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
-        let plant = listener.local_addr().unwrap().port();
+        let broker = Broker::start(directory.path(), own_socket().unwrap()).await.unwrap();
+        let listener = TcpListener::bind((own_address(), 0)).await.unwrap();
+        let plant = listener.local_addr().unwrap();
+        let (plant_ip, plant_port) = (plant.ip(), plant.port());
         let stop_field = CancellationToken::new();
         let counter = Arc::new(Counter::default());
         tokio::spawn(serve(listener, Arc::clone(&counter) as Arc<dyn Units>, stop_field.clone()));
-        let port = broker.port();
+        let broker_address = broker.address();
         let main = format!(
             "[gateway]\nname = \"alderfen-1\"\n[rates]\nfast = \"10ms\"\n[[link]]\nname = \"bus\"\nprotocol = \"modbus-tcp\"\nhost \
-             = \"127.0.0.1\"\nport = {plant}\n[[device]]\nname = \"meter\"\nlink = \"bus\"\nunit = 1\npoints = \"p.csv\"\n\
-             [[uplink]]\nname = \"cloud\"\nkind = \"sparkplug\"\nurl = \"mqtt://127.0.0.1:{port}\"\ngroup = \"alderfen\"\nnode = \
+             = \"{plant_ip}\"\nport = {plant_port}\n[[device]]\nname = \"meter\"\nlink = \"bus\"\nunit = 1\npoints = \"p.csv\"\n\
+             [[uplink]]\nname = \"cloud\"\nkind = \"sparkplug\"\nurl = \"mqtt://{broker_address}\"\ngroup = \"alderfen\"\nnode = \
              \"works-1\"\nkeep-alive = \"5s\"\n"
         );
         let points = "name,address,type,rate,unit\ncount,holding:0,uint16,fast,kWh\n".to_owned();
@@ -119,7 +120,7 @@ async fn after_an_outage_every_value_arrives_in_order_and_none_is_missing() {
 async fn an_orderly_stop_during_an_outage_keeps_the_journal_and_bd_seq_for_the_next_run() {
     let mut bench = Bench::start().await;
     let directory = tempfile::tempdir().unwrap();
-    let mut database = Database::start(directory.path(), free_port().unwrap()).await.unwrap();
+    let mut database = Database::start(directory.path(), own_socket().unwrap()).await.unwrap();
     let store = Store::new(&database.url("interlex")).unwrap();
     store.migrate().await.unwrap();
 
@@ -178,7 +179,7 @@ impl Mortal {
 async fn after_a_sudden_death_in_an_outage_only_the_last_moment_is_missing() {
     let mut bench = Bench::start().await;
     let directory = tempfile::tempdir().unwrap();
-    let mut database = Database::start(directory.path(), free_port().unwrap()).await.unwrap();
+    let mut database = Database::start(directory.path(), own_socket().unwrap()).await.unwrap();
     let (url, store) = (database.url("interlex"), Store::new(&database.url("interlex")).unwrap());
     store.migrate().await.unwrap();
     let main = bench.files.get_mut("gateway.toml").unwrap();

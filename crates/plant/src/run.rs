@@ -3,7 +3,7 @@ use crate::line::SerialLine;
 use crate::units::{Field, Side, Units};
 use interlex_modbus::Framing;
 use std::io;
-use std::net::{Ipv4Addr, SocketAddr};
+use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -15,10 +15,10 @@ use tokio_util::task::TaskTracker;
 /// How the plant runs.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PlantConfig {
-    /// Modbus TCP port on 127.0.0.1; 0 takes any free one.
-    pub modbus_port: u16,
-    /// Port of the control interface on 127.0.0.1; 0 takes any free one.
-    pub control_port: u16,
+    /// Where its Modbus TCP units answer; port 0 takes any free one.
+    pub modbus: SocketAddr,
+    /// Where its control interface answers; port 0 takes any free one.
+    pub control: SocketAddr,
     /// Where the serial line with the meters can be opened: a link to a terminal device, made anew at every start. None
     /// where there is no such line.
     pub serial_path: Option<PathBuf>,
@@ -29,11 +29,11 @@ pub struct PlantConfig {
 /// Why the plant does not run.
 #[derive(Debug, thiserror::Error)]
 pub enum PlantError {
-    /// A port cannot be had.
-    #[error("port {port} for the plant's {what} cannot be had on 127.0.0.1")]
-    Port {
-        /// The port.
-        port: u16,
+    /// An address cannot be had.
+    #[error("{address} for the plant's {what} cannot be had")]
+    Address {
+        /// Where it was to listen.
+        address: SocketAddr,
         /// What it was for.
         what: &'static str,
         /// What the system said.
@@ -66,14 +66,10 @@ impl Plant {
     /// Starts the plant.
     ///
     /// # Errors
-    /// [`PlantError::Port`]
+    /// [`PlantError::Address`], [`PlantError::Line`]
     pub async fn start(config: PlantConfig, stop: CancellationToken) -> Result<Self, PlantError> {
-        let modbus = listen(config.modbus_port, "Modbus").await?;
-        let control = listen(config.control_port, "control interface").await?;
-        let address = |listener: &TcpListener| {
-            listener.local_addr().map_err(|source| PlantError::Port { port: 0, what: "address", source })
-        };
-        let (modbus_address, control_address) = (address(&modbus)?, address(&control)?);
+        let (modbus, modbus_address) = listen(config.modbus, "Modbus").await?;
+        let (control, control_address) = listen(config.control, "control interface").await?;
         let field = Arc::new(Field::new(config.seed));
         let tasks = TaskTracker::new();
         tasks.spawn(run_model(Arc::clone(&field), stop.clone()));
@@ -135,8 +131,12 @@ fn link_to(line: &SerialLine, path: &Path) -> io::Result<()> {
     std::os::unix::fs::symlink(line.path(), path)
 }
 
-async fn listen(port: u16, what: &'static str) -> Result<TcpListener, PlantError> {
-    TcpListener::bind((Ipv4Addr::LOCALHOST, port)).await.map_err(|source| PlantError::Port { port, what, source })
+/// A listener, and its address with the port that it has.
+async fn listen(address: SocketAddr, what: &'static str) -> Result<(TcpListener, SocketAddr), PlantError> {
+    let error = |source| PlantError::Address { address, what, source };
+    let listener = TcpListener::bind(address).await.map_err(error)?;
+    let bound = listener.local_addr().map_err(error)?;
+    Ok((listener, bound))
 }
 
 /// Moves the model by a fixed step, so that a seed gives the same values on every machine.

@@ -1,14 +1,15 @@
-use crate::{Process, SidecarError, find, io_error, not_up, port};
+use crate::{Process, SidecarError, find, io_error, is_free, not_up};
+use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use tokio::net::TcpStream;
 use tokio::time::{Instant, sleep};
 
-/// A private Mosquitto on 127.0.0.1, open to everyone on this machine and to nobody else.
+/// A private Mosquitto on an address of loopback, open to everyone on this machine and to nobody else.
 #[derive(Debug)]
 pub struct Broker {
     directory: PathBuf,
-    port: u16,
+    address: SocketAddr,
     settings: String,
     process: Process,
 }
@@ -20,35 +21,35 @@ impl Broker {
     ///
     /// # Errors
     /// [`SidecarError`], which says what to do.
-    pub async fn start(directory: &Path, port: u16) -> Result<Self, SidecarError> {
-        Self::start_with(directory, port, "").await
+    pub async fn start(directory: &Path, address: SocketAddr) -> Result<Self, SidecarError> {
+        Self::start_with(directory, address, "").await
     }
 
     /// The same with more lines in its configuration, such as those for TLS.
     ///
     /// # Errors
     /// As [`Broker::start`].
-    pub async fn start_with(directory: &Path, port: u16, settings: &str) -> Result<Self, SidecarError> {
+    pub async fn start_with(directory: &Path, address: SocketAddr, settings: &str) -> Result<Self, SidecarError> {
         let program = find("mosquitto", "mosquitto")?;
-        if !port::is_port_free(port) {
-            return Err(SidecarError::PortTaken { port, what: "broker" });
+        if !is_free(address) {
+            return Err(SidecarError::Taken { address, what: "broker" });
         }
         std::fs::create_dir_all(directory).map_err(io_error(format!("making {}", directory.display())))?;
         let configuration = directory.join("mosquitto.conf");
         // Unlimited queues for subscribers: the tests count messages. TCP_NODELAY keeps acknowledgements prompt.
         // A change of user would make the kernel forget to end it together with its parent.
-        let user = crate::user();
+        let (user, ip, port) = (crate::user(), address.ip(), address.port());
         let text = format!(
-            "user {user}\nlistener {port} 127.0.0.1\nallow_anonymous true\npersistence false\nset_tcp_nodelay true\n\
+            "user {user}\nlistener {port} {ip}\nallow_anonymous true\npersistence false\nset_tcp_nodelay true\n\
              max_queued_messages 0\nmax_inflight_messages 0\nlog_dest stderr\n{settings}"
         );
         std::fs::write(&configuration, text).map_err(io_error(format!("writing {}", configuration.display())))?;
         let log = directory.join("mosquitto.log");
         let arguments = ["-c".to_owned(), configuration.display().to_string()];
         let process = Process::start(&program, &arguments, &log).await?;
-        let broker = Self { directory: directory.to_owned(), port, settings: settings.to_owned(), process };
+        let broker = Self { directory: directory.to_owned(), address, settings: settings.to_owned(), process };
         let deadline = Instant::now() + UP_WITHIN;
-        while TcpStream::connect(("127.0.0.1", port)).await.is_err() {
+        while TcpStream::connect(address).await.is_err() {
             if !broker.process.is_running() || Instant::now() > deadline {
                 return Err(not_up("mosquitto", log));
             }
@@ -57,10 +58,10 @@ impl Broker {
         Ok(broker)
     }
 
-    /// The port it listens on.
+    /// Where it listens.
     #[must_use]
-    pub const fn port(&self) -> u16 {
-        self.port
+    pub const fn address(&self) -> SocketAddr {
+        self.address
     }
 
     /// Stops it.
@@ -78,12 +79,12 @@ impl Broker {
         self.process.freeze(is_frozen);
     }
 
-    /// Starts it again after [`Broker::stop`] or [`Broker::kill`], on the same port.
+    /// Starts it again after [`Broker::stop`] or [`Broker::kill`], at the same address.
     ///
     /// # Errors
     /// As [`Broker::start`].
     pub async fn restart(&mut self) -> Result<(), SidecarError> {
-        *self = Self::start_with(&self.directory.clone(), self.port, &self.settings.clone()).await?;
+        *self = Self::start_with(&self.directory.clone(), self.address, &self.settings.clone()).await?;
         Ok(())
     }
 }

@@ -1,5 +1,6 @@
-use crate::{Process, SidecarError, find, io_error, not_up, port, user};
+use crate::{Process, SidecarError, find, io_error, is_free, not_up, user};
 use std::fs::{self, File};
+use std::net::SocketAddr;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -7,11 +8,11 @@ use tokio::io::AsyncReadExt;
 use tokio::net::TcpStream;
 use tokio::time::{Instant, sleep, timeout};
 
-/// A private MariaDB on 127.0.0.1 with a password of its own, made at the first start and kept in its directory.
+/// A private MariaDB on an address of loopback with a password of its own, made at the first start and kept in its directory.
 #[derive(Debug)]
 pub struct Database {
     directory: PathBuf,
-    port: u16,
+    address: SocketAddr,
     password: String,
     process: Process,
 }
@@ -24,10 +25,10 @@ impl Database {
     ///
     /// # Errors
     /// [`SidecarError`], which says what to do.
-    pub async fn start(directory: &Path, port: u16) -> Result<Self, SidecarError> {
+    pub async fn start(directory: &Path, address: SocketAddr) -> Result<Self, SidecarError> {
         let program = find("mariadbd", "mariadb-server")?;
-        if !port::is_port_free(port) {
-            return Err(SidecarError::PortTaken { port, what: "database" });
+        if !is_free(address) {
+            return Err(SidecarError::Taken { address, what: "database" });
         }
         fs::create_dir_all(directory).map_err(io_error(format!("making {}", directory.display())))?;
         let directory = fs::canonicalize(directory).map_err(io_error(format!("finding {}", directory.display())))?;
@@ -37,9 +38,9 @@ impl Database {
             install(&directory, &data).await?;
         }
         let log = directory.join("mariadb.log");
-        let arguments = arguments(&directory, &data, port, &password)?;
+        let arguments = arguments(&directory, &data, address, &password)?;
         let process = Process::start(&program, &arguments, &log).await?;
-        let database = Self { directory, port, password, process };
+        let database = Self { directory, address, password, process };
         let deadline = Instant::now() + UP_WITHIN;
         loop {
             match database.greeting().await {
@@ -56,7 +57,7 @@ impl Database {
     /// The URL of one of its databases, password included.
     #[must_use]
     pub fn url(&self, database: &str) -> String {
-        format!("mysql://interlex:{}@127.0.0.1:{}/{database}", self.password, self.port)
+        format!("mysql://interlex:{}@{}/{database}", self.password, self.address)
     }
 
     /// Stops it in order.
@@ -69,12 +70,12 @@ impl Database {
         self.process.kill().await;
     }
 
-    /// Starts it again after [`Database::stop`] or [`Database::kill`], on the same port.
+    /// Starts it again after [`Database::stop`] or [`Database::kill`], at the same address.
     ///
     /// # Errors
     /// As [`Database::start`].
     pub async fn restart(&mut self) -> Result<(), SidecarError> {
-        *self = Self::start(&self.directory.clone(), self.port).await?;
+        *self = Self::start(&self.directory.clone(), self.address).await?;
         Ok(())
     }
 
@@ -82,7 +83,7 @@ impl Database {
     ///
     /// Source: MySQL client/server protocol, Protocol::Handshake (its version is 10) and ERR_Packet (it starts with 0xFF).
     async fn greeting(&self) -> Option<Result<(), String>> {
-        let mut stream = TcpStream::connect(("127.0.0.1", self.port)).await.ok()?;
+        let mut stream = TcpStream::connect(self.address).await.ok()?;
         let mut said = vec![0; 256];
         let read = timeout(Duration::from_secs(1), stream.read(&mut said)).await.ok()?.ok()?;
         match said.get(4)? {
@@ -132,9 +133,10 @@ async fn alone() -> Result<File, SidecarError> {
     locked.map_err(io_error(format!("locking {}", path.display())))
 }
 
-fn arguments(directory: &Path, data: &Path, port: u16, password: &str) -> Result<Vec<String>, SidecarError> {
+fn arguments(directory: &Path, data: &Path, address: SocketAddr, password: &str) -> Result<Vec<String>, SidecarError> {
     let accounts = directory.join("accounts.sql");
-    // Root is locked behind the same password; --skip-name-resolve makes the address the literal one.
+    // Root is locked behind the same password; --skip-name-resolve makes the address the literal one. Whoever calls an
+    // address of loopback calls from 127.0.0.1.
     let sql = format!(
         "CREATE DATABASE IF NOT EXISTS interlex;\n\
          CREATE OR REPLACE USER 'interlex'@'127.0.0.1' IDENTIFIED BY '{password}';\n\
@@ -143,7 +145,7 @@ fn arguments(directory: &Path, data: &Path, port: u16, password: &str) -> Result
     );
     write_private(&accounts, &sql)?;
     // A socket path has to be under 107 bytes, which the data directory may not be.
-    let socket = std::env::temp_dir().join(format!("interlex-{}-{port}.sock", std::process::id()));
+    let socket = std::env::temp_dir().join(format!("interlex-{}-{}.sock", std::process::id(), address));
     Ok([
         "--no-defaults",
         &format!("--user={}", user()),
@@ -151,8 +153,8 @@ fn arguments(directory: &Path, data: &Path, port: u16, password: &str) -> Result
         &format!("--socket={}", socket.display()),
         &format!("--pid-file={}", directory.join("mariadb.pid").display()),
         &format!("--init-file={}", accounts.display()),
-        "--bind-address=127.0.0.1",
-        &format!("--port={port}"),
+        &format!("--bind-address={}", address.ip()),
+        &format!("--port={}", address.port()),
         "--skip-name-resolve",
         "--skip-log-bin",
         "--performance-schema=OFF",

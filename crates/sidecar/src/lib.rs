@@ -1,6 +1,6 @@
 //! Private MariaDB and Mosquitto instances on loopback, for the demo and the tests.
 //!
-//! Each runs from a directory of its own, listens on 127.0.0.1 only, and ends with the process that started it, even
+//! Each runs from a directory of its own, listens on one address, and ends with the process that started it, even
 //! when that one is killed. Production names any MariaDB and any broker by URL and needs none of this.
 
 mod broker;
@@ -10,10 +10,11 @@ mod process;
 
 pub use broker::Broker;
 pub use database::Database;
-pub use port::{free_port, is_port_free, own_address};
+pub use port::{is_free, own_address, own_socket};
 pub use process::Process;
 
 use std::io;
+use std::net::SocketAddr;
 use std::path::PathBuf;
 
 /// Why a private server did not come up.
@@ -28,10 +29,10 @@ pub enum SidecarError {
         package: &'static str,
     },
     /// Another program listens on the port.
-    #[error("port {port} for the {what} is taken on 127.0.0.1")]
-    PortTaken {
-        /// The port.
-        port: u16,
+    #[error("{address} for the {what} is taken")]
+    Taken {
+        /// Where it was to listen.
+        address: SocketAddr,
         /// What it was for.
         what: &'static str,
     },

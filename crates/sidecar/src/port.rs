@@ -1,11 +1,11 @@
 use std::io;
-use std::net::{Ipv4Addr, TcpListener};
+use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use std::sync::atomic::{AtomicU32, Ordering};
 
-/// Whether nobody listens on a port of 127.0.0.1.
+/// Whether nobody listens there.
 #[must_use]
-pub fn is_port_free(port: u16) -> bool {
-    TcpListener::bind((Ipv4Addr::LOCALHOST, port)).is_ok()
+pub fn is_free(address: SocketAddr) -> bool {
+    TcpListener::bind(address).is_ok()
 }
 
 /// A loopback address that this process gives to nobody else, and that other processes do not take: a port given up there
@@ -19,22 +19,10 @@ pub fn own_address() -> Ipv4Addr {
     Ipv4Addr::new(127, 1 + high % 254, low, number.clamp(1, 254))
 }
 
-/// Below the ports that systems give to outgoing connections: one of those would take a port between its being found
-/// free and its being listened on.
-const FIRST: u32 = 15_000;
-const COUNT: u32 = 15_000;
-
-/// A port of 127.0.0.1 that was free a moment ago, and that this process gives to nobody else for a long time.
+/// A port of an [`own_address`].
 ///
 /// # Errors
-/// When none is free.
-pub fn free_port() -> io::Result<u16> {
-    static NEXT: AtomicU32 = AtomicU32::new(0);
-    // Processes start at places of their own.
-    let start = std::process::id().wrapping_mul(97);
-    (0..COUNT)
-        .map(|_| FIRST + start.wrapping_add(NEXT.fetch_add(1, Ordering::Relaxed)) % COUNT)
-        .filter_map(|port| u16::try_from(port).ok())
-        .find(|port| is_port_free(*port))
-        .ok_or_else(|| io::ErrorKind::AddrInUse.into())
+/// When the system gives none.
+pub fn own_socket() -> io::Result<SocketAddr> {
+    TcpListener::bind((own_address(), 0))?.local_addr()
 }

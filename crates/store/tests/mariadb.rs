@@ -2,14 +2,14 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
 use interlex_core::description::{Draft, Files, ObjectClass, ObjectRef};
-use interlex_sidecar::{Database, free_port};
+use interlex_sidecar::{Database, own_socket};
 use interlex_store::{
     AuditEntry, AuditFilter, CredentialKind, DraftChange, Edit, EditError, JournalBlock, JournalEntry, NewPerson,
     NewRevision, Role, Secret, Store, StoreError, version_of,
 };
 
 async fn start(directory: &tempfile::TempDir) -> (Database, Store) {
-    let database = Database::start(directory.path(), free_port().unwrap()).await.unwrap();
+    let database = Database::start(directory.path(), own_socket().unwrap()).await.unwrap();
     let store = Store::new(&database.url("interlex")).unwrap();
     store.migrate().await.unwrap();
     (database, store)

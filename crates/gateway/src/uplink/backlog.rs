@@ -565,7 +565,7 @@ mod tests {
     use crate::points::PointTable;
     use interlex_core::description::{Files, Span, read};
     use interlex_core::{PointIndex, Quality, Sample, Value};
-    use interlex_sidecar::{Database, free_port};
+    use interlex_sidecar::{Database, own_socket};
     use std::sync::Arc;
 
     fn points() -> Arc<PointTable> {
@@ -628,7 +628,7 @@ mod tests {
     #[tokio::test]
     async fn more_than_the_memory_holds_goes_through_the_database_in_order() {
         let directory = tempfile::tempdir().unwrap();
-        let mut database = Database::start(directory.path(), free_port().unwrap()).await.unwrap();
+        let mut database = Database::start(directory.path(), own_socket().unwrap()).await.unwrap();
         let store = Store::new(&database.url("interlex")).unwrap();
         store.migrate().await.unwrap();
         let bytes = sample(0).bytes();

@@ -1,7 +1,7 @@
 //! A service on a real MariaDB, and requests of whoever one likes to be.
 
 use interlex_service::{Service, ServiceConfig, TlsSource};
-use interlex_sidecar::{Database, free_port};
+use interlex_sidecar::{Database, own_socket};
 use interlex_store::{CredentialKind, NewPerson, Role, Secret, Store};
 use reqwest::header::{COOKIE, ORIGIN};
 use reqwest::{Client, Method, StatusCode};
@@ -36,7 +36,7 @@ impl Api {
         // reqwest wants a provider even for plain HTTP; a second call changes nothing.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let directory = tempfile::tempdir().unwrap();
-        let database = Database::start(&directory.path().join("database"), free_port().unwrap()).await.unwrap();
+        let database = Database::start(&directory.path().join("database"), own_socket().unwrap()).await.unwrap();
         let store = Store::new(&database.url("interlex")).unwrap();
         let (listen, data_dir) = ((Ipv4Addr::LOCALHOST, 0).into(), directory.path().to_owned());
         let config = ServiceConfig {
