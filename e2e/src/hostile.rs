@@ -29,8 +29,27 @@ pub struct Felt {
 /// What memory may be above the state before after a rest.
 pub const REST: u64 = 16 << 20;
 
+/// What an attack may take at the most, above the state before.
+pub const PEAK: u64 = 64 << 20;
+
+/// Runs all attacks, one after the other, and tells of each what the service felt; first of a few seconds without one.
+pub async fn all(rig: &Rig, mut told: impl FnMut(&str, Felt)) {
+    let flooded = rig.home().join("flooded");
+    told("at rest", under(rig, sleep(Duration::from_secs(5))).await);
+    told("100 templates", under(rig, templates(rig)).await);
+    told("300 guesses", under(rig, guesses(rig)).await);
+    // What is made once, such as the schemas, stays.
+    descriptions(rig).await;
+    told("100 descriptions", under(rig, descriptions(rig)).await);
+    told("400 silent connections", under(rig, silence(rig)).await);
+    told("100 listeners that do not read", under(rig, listeners(rig)).await);
+    told("100 heads that do not end", under(rig, slow_heads(rig)).await);
+    told("100 files that do not end", under(rig, endless_files(rig)).await);
+    told("field devices that send without end", under(rig, floods(rig, &flooded)).await);
+}
+
 /// Lets an attack run and watches the service from outside.
-pub async fn under(rig: &Rig, attack: impl Future<Output = ()>) -> Felt {
+async fn under(rig: &Rig, attack: impl Future<Output = ()>) -> Felt {
     let pid = rig.service.pid();
     let (peak, stop) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
     let before = resident(pid);
@@ -107,7 +126,7 @@ async fn post_all(rig: &Rig, path: &str, bodies: impl Iterator<Item = Value>) ->
 }
 
 /// Templates that grow without end, run without end, or make much of little, from a hundred at once.
-pub async fn templates(rig: &Rig) {
+async fn templates(rig: &Rig) {
     let payloads = [
         "{% set ns = namespace(x=[1]) %}{% for a in range(40) %}{% set ns.x=[ns.x,ns.x] %}{% endfor %}{{ ns.x }}",
         "{% for a in range(100000) %}{% for b in range(100000) %}{% endfor %}{% endfor %}",
@@ -126,14 +145,14 @@ pub async fn templates(rig: &Rig) {
 }
 
 /// Three hundred guesses at once.
-pub async fn guesses(rig: &Rig) {
+async fn guesses(rig: &Rig) {
     let body = |number| json!({ "name": crate::PERSON, "password": format!("guess-{number:05}") });
     let told = post_all(rig, "/api/v1/session", (0..300).map(body)).await;
     assert!(told.iter().all(|code| [401, 429, 503].contains(code)), "{told:?}");
 }
 
 /// Descriptions that are deep, wide or wrong everywhere, from a hundred at once.
-pub async fn descriptions(rig: &Rig) {
+async fn descriptions(rig: &Rig) {
     let rows = format!("name,address,type,rate\n{}", "x,holding:0,uint16,y\n".repeat(2_000));
     let files = [
         json!({ "gateway.toml": format!("a = {}", "[".repeat(50_000)) }),
@@ -147,7 +166,7 @@ pub async fn descriptions(rig: &Rig) {
 }
 
 /// Connections on which nothing is ever asked.
-pub async fn silence(rig: &Rig) {
+async fn silence(rig: &Rig) {
     let address = rig.url.strip_prefix("http://").unwrap().to_owned();
     let mut silent = Vec::new();
     for _ in 0..400 {
@@ -157,7 +176,7 @@ pub async fn silence(rig: &Rig) {
 }
 
 /// Everybody listens to everything, and reads nothing of it.
-pub async fn listeners(rig: &Rig) {
+async fn listeners(rig: &Rig) {
     let address = rig.url.strip_prefix("http://").unwrap();
     let mut open = Vec::new();
     for path in ["/api/v1/live", "/api/v1/tap?gateway=alderfen-1"].iter().cycle().take(100) {
@@ -170,7 +189,7 @@ pub async fn listeners(rig: &Rig) {
 }
 
 /// Field devices that send without end: a gateway of their own polls them while they do.
-pub async fn floods(rig: &Rig, directory: &Path) {
+async fn floods(rig: &Rig, directory: &Path) {
     let mut main = "[gateway]\nname = \"flooded\"\n[rates]\nfast = \"100ms\"\n".to_owned();
     let mut sending = JoinSet::new();
     for (name, protocol, piece) in
@@ -205,7 +224,7 @@ fn foreign_frames() -> Vec<u8> {
 }
 
 /// A field device that never comes, and a broker's file that never ends.
-pub async fn endless_files(rig: &Rig) {
+async fn endless_files(rig: &Rig) {
     let uplink = |path: &str| {
         json!({ "uplink": { "name": "x", "kind": "sparkplug", "url": "mqtts://127.0.0.1:1", "group": "g", "node": "n",
                             "ca": format!("file:{path}") } })
@@ -218,7 +237,7 @@ pub async fn endless_files(rig: &Rig) {
 }
 
 /// Heads of requests that never end.
-pub async fn slow_heads(rig: &Rig) {
+async fn slow_heads(rig: &Rig) {
     let address = rig.url.strip_prefix("http://").unwrap().to_owned();
     let mut dripping = JoinSet::new();
     for _ in 0..100 {

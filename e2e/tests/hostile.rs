@@ -1,11 +1,8 @@
 //! No single request, file, person, broker or field device takes much memory or holds up everybody else.
 #![allow(clippy::unwrap_used, clippy::panic, clippy::print_stdout, reason = "tests")]
 
-use interlex_e2e::hostile::{self, Felt, REST};
+use interlex_e2e::hostile::{self, Felt, PEAK, REST};
 use interlex_e2e::{Rig, wait_for};
-
-/// What an attack may take at the most, above the state before.
-const PEAK: u64 = 64 << 20;
 
 fn holds(name: &str, felt: Felt) {
     println!("{name}: {felt:?}");
@@ -17,17 +14,7 @@ fn holds(name: &str, felt: Felt) {
 #[tokio::test(flavor = "multi_thread")]
 async fn attacks_take_little_and_leave_nothing() {
     let mut rig = Rig::start().await;
-    let directory = rig.home().join("flooded");
-    holds("templates", hostile::under(&rig, hostile::templates(&rig)).await);
-    holds("guesses", hostile::under(&rig, hostile::guesses(&rig)).await);
-    // What is made once, such as the schemas, stays.
-    hostile::descriptions(&rig).await;
-    holds("descriptions", hostile::under(&rig, hostile::descriptions(&rig)).await);
-    holds("silence", hostile::under(&rig, hostile::silence(&rig)).await);
-    holds("listeners", hostile::under(&rig, hostile::listeners(&rig)).await);
-    holds("slow heads", hostile::under(&rig, hostile::slow_heads(&rig)).await);
-    holds("endless files", hostile::under(&rig, hostile::endless_files(&rig)).await);
-    holds("floods", hostile::under(&rig, hostile::floods(&rig, &directory)).await);
+    hostile::all(&rig, holds).await;
     rig.until("all points are good", |status| status["gateways"][0]["points_good"] == 36).await;
     assert_eq!(rig.service.interrupt().await, 0, "{}", rig.service.said());
     assert!(!rig.service.said().contains("panicked"), "{}", rig.service.said());

@@ -29,16 +29,16 @@ const RAW: Duration = Duration::from_secs(5);
 const PER_BLOCK: u32 = 4000;
 const PER_MESSAGE: u32 = 500;
 
-struct Rig {
+pub(crate) struct Rig {
     _directory: tempfile::TempDir,
-    broker: Broker,
+    pub(crate) broker: Broker,
     _database: Database,
     store: Store,
-    gateway: Gateway,
+    pub(crate) gateway: Gateway,
     _plant: CountingPlant,
 }
 
-fn files(plant: SocketAddr, broker: SocketAddr) -> Files {
+fn files(plant: SocketAddr, broker: SocketAddr, more: &str) -> Files {
     let (plant_ip, plant_port) = (plant.ip(), plant.port());
     let mut main = format!("[gateway]\nname = \"works\"\n[rates]\nfast = \"{PERIOD}\"\n");
     for link in 0..LINKS {
@@ -58,7 +58,7 @@ fn files(plant: SocketAddr, broker: SocketAddr) -> Files {
     let _ = write!(
         main,
         "[[uplink]]\nname = \"cloud\"\nkind = \"sparkplug\"\nurl = \"mqtt://{broker}\"\ngroup = \"bench\"\nnode = \
-         \"works\"\nkeep-megabytes = 100000\n"
+         \"works\"\nkeep-megabytes = 100000\n{more}"
     );
     let mut list = "name,address,type,rate\n".to_owned();
     for point in 0..POINTS_PER_UNIT {
@@ -69,20 +69,26 @@ fn files(plant: SocketAddr, broker: SocketAddr) -> Files {
 
 impl Rig {
     async fn start() -> anyhow::Result<Self> {
+        Self::start_with("").await
+    }
+
+    /// With more lines for the uplink; the broker is away.
+    pub(crate) async fn start_with(more: &str) -> anyhow::Result<Self> {
         let directory = tempfile::tempdir()?;
         let mut broker = Broker::start(&directory.path().join("broker"), own_socket()?).await?;
         let database = Database::start(&directory.path().join("database"), own_socket()?).await?;
         let store = Store::new(&database.url("interlex"))?;
         store.migrate().await?;
         let plant = CountingPlant::start().await?;
-        let description = read(&files(plant.address(), broker.address())).map_err(|p| anyhow::anyhow!("{p:?}"))?;
+        let description =
+            read(&files(plant.address(), broker.address(), more)).map_err(|p| anyhow::anyhow!("{p:?}"))?;
         broker.stop().await;
         let options = GatewayOptions { revision: 1, store: Some(store.clone()), ..GatewayOptions::default() };
         let gateway = Gateway::start(Arc::new(description), options).await;
         Ok(Self { _directory: directory, broker, _database: database, store, gateway, _plant: plant })
     }
 
-    fn uplink(&self) -> anyhow::Result<UplinkStatus> {
+    pub(crate) fn uplink(&self) -> anyhow::Result<UplinkStatus> {
         self.gateway.status().uplinks.into_iter().next().context("no uplink")
     }
 
@@ -129,11 +135,11 @@ pub(crate) async fn write() -> anyhow::Result<()> {
 
 /// What a host counts.
 #[derive(Debug, Default)]
-struct Counted {
+pub(crate) struct Counted {
     historical: u64,
     live: u64,
     /// From the sample's own time to its arrival.
-    latencies: Vec<Duration>,
+    pub(crate) latencies: Vec<Duration>,
 }
 
 fn since_1970() -> Duration {
@@ -150,8 +156,11 @@ fn client(broker: SocketAddr, name: &str) -> (AsyncClient, EventLoop) {
     (client, eventloop)
 }
 
+/// The host, which is the primary one where a node waits for one.
+pub(crate) const HOST: &str = "control-room";
+
 /// Waits for a broker and counts what arrives.
-async fn count(broker: SocketAddr, counted: Arc<Mutex<Counted>>) {
+pub(crate) async fn count(broker: SocketAddr, counted: Arc<Mutex<Counted>>) {
     loop {
         let (client, mut eventloop) = client(broker, "host");
         while let Ok(event) = eventloop.poll().await {
@@ -159,6 +168,10 @@ async fn count(broker: SocketAddr, counted: Arc<Mutex<Counted>>) {
                 Event::Incoming(Packet::ConnAck(_)) => {
                     // The queue is empty.
                     let _ = client.try_subscribe("spBv1.0/#", QoS::AtMostOnce);
+                }
+                Event::Incoming(Packet::SubAck(_)) => {
+                    let state = format!("{{\"online\":true,\"timestamp\":{}}}", since_1970().as_millis());
+                    let _ = client.try_publish(format!("spBv1.0/STATE/{HOST}"), QoS::AtLeastOnce, true, state);
                 }
                 Event::Incoming(Packet::Publish(message)) => {
                     let is_data = message.topic.parse::<Topic>().is_ok_and(|topic| topic.message == MessageType::DData);

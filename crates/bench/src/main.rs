@@ -11,6 +11,7 @@ mod outage;
 mod pipeline;
 mod planner;
 mod report;
+mod settling;
 mod sparkplug_encode;
 
 use clap::{Parser, ValueEnum};
@@ -47,6 +48,8 @@ enum Scenario {
     BufferWrite,
     /// Samples a second out of the journal when the broker is back, beside the live ones, and how late these are
     BufferDrain,
+    /// What it costs to keep what a broker has read for a primary host that may have gone, beside doing without
+    Settling,
     /// Minutes of cut and frozen lines, frozen and killed brokers and databases: what is lost, late or repeated
     Outage,
     /// Check, difference and activation of a draft of 50,000 points, beside its bytes parsed and written once
@@ -68,6 +71,7 @@ async fn main() -> anyhow::Result<()> {
         Scenario::SparkplugEncode => sparkplug_encode::run(),
         Scenario::BufferWrite => buffer::write().await,
         Scenario::BufferDrain => buffer::drain().await,
+        Scenario::Settling => settling::run().await,
         Scenario::Outage => outage::run().await,
         Scenario::Config => config::run().await,
         Scenario::Hostile => hostile::run().await,

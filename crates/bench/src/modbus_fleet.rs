@@ -1,6 +1,6 @@
 //! A gateway with many devices: what it costs, and whether it keeps time.
 
-use crate::report::{header, row};
+use crate::report::{cpu_time, header, resident, row};
 use anyhow::Context;
 use interlex_core::description::{Files, read};
 use interlex_gateway::{Gateway, GatewayOptions, HistogramView, LinkState};
@@ -74,23 +74,6 @@ fn files(ports: &[u16]) -> Files {
         let _ = writeln!(list, "value-{point},holding:{point},uint16,0.1,kW,normal");
     }
     [("gateway.toml".to_owned(), main), ("meter.csv".to_owned(), list)].into()
-}
-
-/// The processor time of this process so far.
-fn cpu_time() -> anyhow::Result<Duration> {
-    let stat = std::fs::read_to_string("/proc/self/stat")?;
-    // Behind the name, which may hold spaces: fields 14 and 15 are user and system time in ticks of a hundredth second.
-    let fields: Vec<_> = stat.rsplit_once(") ").context("no name")?.1.split(' ').collect();
-    let ticks = |at: usize| fields.get(at).and_then(|field| field.parse::<u64>().ok()).context("no such field");
-    Ok(Duration::from_millis((ticks(11)? + ticks(12)?) * 10))
-}
-
-/// The memory of this process that is in use, in bytes.
-fn resident() -> anyhow::Result<u64> {
-    let status = std::fs::read_to_string("/proc/self/status")?;
-    let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).context("no VmRSS")?;
-    let kilobytes: u64 = line.trim().trim_end_matches(" kB").parse()?;
-    Ok(kilobytes * 1024)
 }
 
 fn lateness_of(gateway: &Gateway) -> Vec<HistogramView> {

@@ -1,3 +1,4 @@
+use anyhow::Context;
 use std::time::{Duration, Instant};
 
 /// The clock of the measurements.
@@ -37,4 +38,21 @@ pub(crate) fn quantile(sorted: &[Duration], part: f64) -> Duration {
     )]
     let at = (sorted.len() as f64 * part) as usize;
     sorted.get(at.min(sorted.len().saturating_sub(1))).copied().unwrap_or_default()
+}
+
+/// The processor time of this process so far.
+pub(crate) fn cpu_time() -> anyhow::Result<Duration> {
+    let stat = std::fs::read_to_string("/proc/self/stat")?;
+    // Behind the name, which may hold spaces: fields 14 and 15 are user and system time in ticks of a hundredth second.
+    let fields: Vec<_> = stat.rsplit_once(") ").context("no name")?.1.split(' ').collect();
+    let ticks = |at: usize| fields.get(at).and_then(|field| field.parse::<u64>().ok()).context("no such field");
+    Ok(Duration::from_millis((ticks(11)? + ticks(12)?) * 10))
+}
+
+/// The memory of this process that is in use, in bytes.
+pub(crate) fn resident() -> anyhow::Result<u64> {
+    let status = std::fs::read_to_string("/proc/self/status")?;
+    let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).context("no VmRSS")?;
+    let kilobytes: u64 = line.trim().trim_end_matches(" kB").parse()?;
+    Ok(kilobytes * 1024)
 }

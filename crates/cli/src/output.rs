@@ -2,7 +2,7 @@
 //! terminal would take for a command is shown as its code.
 
 use crate::args::Output;
-use comfy_table::{Cell, Color, ColumnConstraint, ContentArrangement, Table, Width, presets};
+use comfy_table::{Cell, Color, Column, ColumnConstraint, ContentArrangement, Table, Width, presets};
 use jiff::{Timestamp, tz::TimeZone};
 use serde::Serialize;
 use serde_json::Value;
@@ -101,26 +101,35 @@ pub(crate) fn paint(text: &str, color: Option<anstyle::AnsiColor>) -> String {
     format!("{style}{}{style:#}", safe(text))
 }
 
-/// Words up to this long are not broken to fit a narrow terminal.
-const WHOLE_WORD: usize = 16;
+/// Words up to this long are never broken to fit a narrow terminal.
+const WHOLE_WORD: u16 = 16;
 
-/// Prints a table without the spaces that its last column ends with. On a narrow terminal cells are wrapped between words.
+/// Prints a table without the spaces that its last column ends with.
 pub(crate) fn print_table(mut table: Table) -> std::io::Result<()> {
-    for (index, word) in longest_words(&table).into_iter().enumerate() {
-        if let (Some(column), Ok(width)) = (table.column_mut(index), u16::try_from(word.min(WHOLE_WORD))) {
-            let padding = column.padding_width();
-            column.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(width + padding)));
-        }
-    }
+    wrap_between_words(&mut table);
     table.lines().try_for_each(|line| styled_line(line.trim_end()))
 }
 
-fn longest_words(table: &Table) -> Vec<usize> {
-    let mut longest = Vec::new();
+/// On a narrow terminal cells are wrapped between words; where not even the words fit, the longest ones are broken.
+fn wrap_between_words(table: &mut Table) {
+    let Some(width) = table.width() else { return };
+    let padding: u16 = table.column_iter().map(Column::padding_width).sum();
+    let (words, room) = (longest_words(table), width.saturating_sub(padding));
+    let fits = |limit: &u16| words.iter().map(|word| *word.min(limit)).fold(0, u16::saturating_add) <= room;
+    let limit = (WHOLE_WORD..=room).rev().find(fits).unwrap_or(WHOLE_WORD);
+    for (column, word) in table.column_iter_mut().zip(words) {
+        let width = Width::Fixed(word.min(limit) + column.padding_width());
+        column.set_constraint(ColumnConstraint::LowerBoundary(width));
+    }
+}
+
+fn longest_words(table: &Table) -> Vec<u16> {
+    let mut longest: Vec<u16> = Vec::new();
     for row in table.header().into_iter().chain(table.row_iter()) {
         for (index, cell) in row.cell_iter().enumerate() {
             let content = cell.content();
-            let words = content.split(' ').map(|word| word.chars().count()).max().unwrap_or(0);
+            let words = content.split([' ', '\n']).map(|word| word.chars().count()).max().unwrap_or(0);
+            let words = u16::try_from(words).unwrap_or(u16::MAX);
             match longest.get_mut(index) {
                 Some(known) => *known = words.max(*known),
                 None => longest.push(words),
@@ -263,6 +272,23 @@ mod tests {
         );
         let fields = ["=1+1", "-12.5", "+3", "@sum(a1)", "-", "-x", "plain", "\t=1", "1e5"].map(safe_field);
         assert_eq!(fields, ["'=1+1", "-12.5", "+3", "'@sum(a1)", "-", "'-x", "plain", r"'\t=1", "1e5"]);
+    }
+
+    #[test]
+    fn cells_are_wrapped_between_words_as_long_as_these_fit() {
+        let mut table = Table::new();
+        table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+        table.set_header(["name", "what it says"]);
+        table.add_row(["digester-1/temperature-top", "the top of the digester is too warm for what lives in it"]);
+        for (width, is_whole) in [(60, true), (44, true), (30, false)] {
+            let mut table = table.clone();
+            table.set_width(width);
+            wrap_between_words(&mut table);
+            let lines: Vec<_> = table.lines().collect();
+            assert!(lines.iter().all(|line| line.chars().count() <= width.into()), "{lines:#?}");
+            assert_eq!(lines.iter().any(|line| line.contains("digester-1/temperature-top")), is_whole, "{lines:#?}");
+            assert!(lines.iter().any(|line| line.contains("digester ")), "{lines:#?}");
+        }
     }
 
     #[test]
