@@ -22,6 +22,7 @@ async fn what_goes_to_the_brokers_can_be_followed_and_accounted_for() {
     a_point_is_followed_to_the_broker(&browser).await;
     messages_are_made_while_their_template_is_typed(&rig, &browser).await;
     what_waits_is_shown_and_thrown_away(&mut rig, &browser).await;
+    what_an_activation_would_lose_is_shown_first(&mut rig, &browser).await;
     browser.close().await;
 }
 
@@ -131,4 +132,32 @@ async fn what_waits_is_shown_and_thrown_away(rig: &mut Rig, browser: &Browser) {
     assert!(audit.contains("uplink cloud: ") && audit.contains(PERSON), "{audit}");
     rig.broker.restart().await.unwrap();
     rig.until("it goes on", |status| status["gateways"][0]["uplinks"][0]["state"] == "online").await;
+}
+
+async fn what_an_activation_would_lose_is_shown_first(rig: &mut Rig, browser: &Browser) {
+    rig.broker.stop().await;
+    let waiting = |status: &Value| status["gateways"][0]["uplinks"][0]["buffer"]["waiting"].as_u64();
+    rig.until("samples wait", |status| waiting(status) > Some(20)).await;
+    let draft = rig.get("/api/v1/gateways/alderfen-1/draft").await;
+    let of_analyser = |object: &&Value| object["object"] == json!({ "class": "device", "name": "gas-analyser" });
+    let version = draft["objects"].as_array().unwrap().iter().find(of_analyser).unwrap()["version"].clone();
+    let edit = json!({ "object": { "class": "device", "name": "gas-analyser" }, "version": version, "content": null });
+    let (code, told) = rig.post("/api/v1/gateways/alderfen-1/draft/edits", &json!({ "edits": [edit] })).await;
+    assert_eq!(code, 200, "{told}");
+
+    browser.open("Changes").await;
+    browser.shows("Samples wait that the draft has no place for").await;
+    browser.shows("and its broker is away").await;
+    browser.picture("changes-losses").await;
+    browser.press("Activate the draft").await;
+    browser.shows("wait for the broker, or activate without them").await;
+    assert_eq!(rig.status().await["gateways"][0]["revision"], 1);
+    let label = "//label[contains(., 'Throw them away instead')]/input";
+    browser.driver.find(By::XPath(label)).await.unwrap().click().await.unwrap();
+    browser.press("Activate the draft").await;
+    rig.until("it runs without the analyser", |status| status["gateways"][0]["revision"] == 2).await;
+    let gaps = rig.interlex(&["buffer", "gaps", "cloud"]).await;
+    assert!(gaps.out.contains("gas-analyser"), "{gaps:?}");
+    rig.broker.restart().await.unwrap();
+    rig.until("the rest is sent", |status| waiting(status) < Some(20)).await;
 }
