@@ -1,16 +1,18 @@
 //! What those try who mean harm, and what the service feels of it.
 
 use crate::{Rig, wait_for};
+use interlex_modbus::{ReadData, Refusal, Request, Response, Units, serve};
 use interlex_sidecar::own_address;
 use serde_json::{Value, json};
 use std::path::Path;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU16, AtomicU64, Ordering};
 use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::task::JoinSet;
 use tokio::time::{Instant, sleep};
+use tokio_util::sync::{CancellationToken, DropGuard};
 
 /// What the service felt of an attack.
 #[derive(Debug, Clone, Copy)]
@@ -32,8 +34,9 @@ pub const REST: u64 = 16 << 20;
 /// What an attack may take at the most, above the state before.
 pub const PEAK: u64 = 64 << 20;
 
-/// Runs all attacks, one after the other, and tells of each what the service felt; first of a few seconds without one.
-pub async fn all(rig: &Rig, mut told: impl FnMut(&str, Felt)) {
+/// Runs all attacks, one after the other, and tells of each what the service felt; first of a few seconds without one. The
+/// last ones look at so many thousand points.
+pub async fn all(rig: &Rig, thousands: u16, mut told: impl FnMut(&str, Felt)) {
     let flooded = rig.home().join("flooded");
     told("at rest", under(rig, sleep(Duration::from_secs(5))).await);
     told("100 templates", under(rig, templates(rig)).await);
@@ -47,6 +50,9 @@ pub async fn all(rig: &Rig, mut told: impl FnMut(&str, Felt)) {
     told("100 heads that do not end", under(rig, slow_heads(rig)).await);
     told("100 files that do not end", under(rig, endless_files(rig)).await);
     told("field devices that send without end", under(rig, floods(rig, &flooded)).await);
+    let _field = many_points(rig, thousands).await;
+    told(&format!("5 lists of {thousands},000 points"), under(rig, lists(rig)).await);
+    told(&format!("30 streams of {thousands},000 points"), under(rig, streams(rig)).await);
 }
 
 /// Lets an attack run and watches the service from outside.
@@ -227,6 +233,74 @@ async fn floods(rig: &Rig, directory: &Path) {
     sleep(Duration::from_secs(8)).await;
     let out = rig.interlex(&["gateways", "remove", "flooded", "--yes"]).await;
     assert_eq!(out.code, 0, "{out:?}");
+}
+
+/// A field in which everything changes all the time.
+#[derive(Debug, Default)]
+struct Restless(AtomicU16);
+
+impl Units for Restless {
+    fn answer(&self, _: u8, request: &Request) -> Result<Response, Refusal> {
+        let Request::Read(read) = request else { return Err(Refusal::Silence) };
+        let value = self.0.fetch_add(1, Ordering::Relaxed);
+        Ok(Response::Data(ReadData::Registers(vec![value; read.quantity().into()])))
+    }
+}
+
+/// Another gateway with very many points, which change every second.
+async fn many_points(rig: &Rig, thousands: u16) -> DropGuard {
+    let listener = TcpListener::bind((own_address(), 0)).await.unwrap();
+    let (address, stop) = (listener.local_addr().unwrap(), CancellationToken::new());
+    tokio::spawn(serve(listener, Arc::new(Restless::default()), stop.clone()));
+    let (host, port) = (address.ip(), address.port());
+    let mut main = format!(
+        "[gateway]\nname = \"many\"\n[rates]\nnormal = \"1s\"\n[[link]]\nname = \"bus\"\nprotocol = \"modbus-tcp\"\nhost = \
+         \"{host}\"\nport = {port}\nin-flight = 4\n"
+    );
+    for unit in 1..=thousands {
+        main += &format!("[[device]]\nname = \"unit-{unit}\"\nlink = \"bus\"\nunit = {unit}\npoints = \"p.csv\"\n");
+    }
+    let rows: String = (0..1000).map(|n| format!("p{n},holding:{n},uint16,normal,Power {n}\n")).collect();
+    let directory = rig.home().join("many");
+    std::fs::create_dir_all(&directory).unwrap();
+    std::fs::write(directory.join("gateway.toml"), main).unwrap();
+    std::fs::write(directory.join("p.csv"), format!("name,address,type,rate,title\n{rows}")).unwrap();
+    let out = rig.interlex(&["config", "apply", &directory.display().to_string(), "--activate", "--note", "x"]).await;
+    assert_eq!(out.code, 0, "{out:?}");
+    let good = u64::from(thousands) * 1000;
+    rig.until("many points are good", |status| status["gateways"][1]["points_good"] == good).await;
+    stop.drop_guard()
+}
+
+/// Everything is listed by several at once.
+async fn lists(rig: &Rig) {
+    let mut listing = JoinSet::new();
+    for _ in 0..5 {
+        let request = reqwest::Client::new().get(format!("{}/api/v1/points", rig.url)).bearer_auth(&rig.token);
+        listing.spawn(async move {
+            let mut answer = request.send().await.unwrap();
+            let mut bytes = 0;
+            while let Some(piece) = answer.chunk().await.unwrap() {
+                bytes += piece.len();
+            }
+            bytes
+        });
+    }
+    assert!(listing.join_all().await.into_iter().all(|bytes| bytes > 100_000));
+}
+
+/// Everything is followed by many at once, who read what comes; some look for a text.
+async fn streams(rig: &Rig) {
+    let mut following = JoinSet::new();
+    for path in ["/api/v1/live", "/api/v1/live?q=power%207"].iter().cycle().take(30) {
+        let request = reqwest::Client::new().get(format!("{}{path}", rig.url)).bearer_auth(&rig.token);
+        following.spawn(async move {
+            let mut answer = request.send().await.unwrap();
+            assert_eq!(answer.status(), 200);
+            while let Ok(Some(_)) = answer.chunk().await {}
+        });
+    }
+    sleep(Duration::from_secs(5)).await;
 }
 
 /// Valid answers to requests that nobody sent.

@@ -27,7 +27,7 @@ async fn point_elsewhere(demo: &Program, home: &Path, url: &str, description: &s
     let (before, after) = text.split_once("name = \"notices\"").unwrap();
     let ours = after.lines().find(|line| line.starts_with("url = ")).unwrap();
     std::fs::write(&main, format!("{before}name = \"notices\"{}", after.replace(ours, ELSEWHERE))).unwrap();
-    let arguments = ["config", "apply", description, "--activate", "--note", "elsewhere", "--wait", "0s"];
+    let arguments = ["config", "apply", description, "--activate", "--note", "elsewhere", "--wait", "1s"];
     let applied = run(&arguments, home, "").await;
     assert!([0, 7].contains(&applied.code), "{applied:?}");
 }

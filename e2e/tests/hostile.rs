@@ -14,7 +14,7 @@ fn holds(name: &str, felt: Felt) {
 #[tokio::test(flavor = "multi_thread")]
 async fn attacks_take_little_and_leave_nothing() {
     let mut rig = Rig::start().await;
-    hostile::all(&rig, holds).await;
+    hostile::all(&rig, 5, holds).await;
     rig.until("all points are good", |status| status["gateways"][0]["points_good"] == 36).await;
     assert_eq!(rig.service.interrupt().await, 0, "{}", rig.service.said());
     assert!(!rig.service.said().contains("panicked"), "{}", rig.service.said());

@@ -139,7 +139,8 @@ async fn what_an_activation_would_lose_is_shown_first(rig: &mut Rig, browser: &B
     let waiting = |status: &Value| status["gateways"][0]["uplinks"][0]["buffer"]["waiting"].as_u64();
     rig.until("samples wait", |status| waiting(status) > Some(20)).await;
     let draft = rig.get("/api/v1/gateways/alderfen-1/draft").await;
-    let of_analyser = |object: &&Value| object["object"] == json!({ "class": "device", "name": "gas-analyser" });
+    let of_analyser =
+        |object: &&Value| (&object["class"], &object["name"]) == (&json!("device"), &json!("gas-analyser"));
     let version = draft["objects"].as_array().unwrap().iter().find(of_analyser).unwrap()["version"].clone();
     let edit = json!({ "object": { "class": "device", "name": "gas-analyser" }, "version": version, "content": null });
     let (code, told) = rig.post("/api/v1/gateways/alderfen-1/draft/edits", &json!({ "edits": [edit] })).await;

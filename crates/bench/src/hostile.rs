@@ -12,7 +12,7 @@ pub(crate) async fn run() -> anyhow::Result<()> {
     let rig = Rig::start().await;
     header("hostile: the slowest /healthz, under attack and at rest; then memory and the latest poll");
     let (mut broken, mut rest) = (Vec::new(), None);
-    hostile::all(&rig, |name, felt: Felt| {
+    hostile::all(&rig, 100, |name, felt: Felt| {
         let rest = *rest.get_or_insert(felt.slowest);
         let ratio = felt.slowest.as_secs_f64() / rest.as_secs_f64();
         let milliseconds = |span: Duration| format!("{:.1} ms", span.as_secs_f64() * 1000.0);

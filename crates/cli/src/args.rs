@@ -110,8 +110,8 @@ pub(crate) struct ServeArguments {
     /// The key of the certificate, in PEM form
     #[arg(long, env = "INTERLEX_TLS_KEY", requires = "tls_cert")]
     pub(crate) tls_key: Option<PathBuf>,
-    /// Serve by TLS with a certificate that is made at the first start and kept in the data directory; give more names
-    /// or addresses that the console is reached by, with commas between them
+    /// Serve by TLS with a certificate that is made at the first start for this machine and the address it listens
+    /// on, and kept in the data directory; give more names or addresses that the console is reached by, with commas between them
     #[arg(long, env = "INTERLEX_TLS_SELF_MADE", conflicts_with = "tls_cert", num_args = 0..=1, default_missing_value = "", value_name = "NAMES")]
     pub(crate) tls_self_made: Option<String>,
     /// Addresses of proxies in front of the service, such as 10.0.0.5 or 10.0.0.0/8, with commas between them: their

@@ -52,7 +52,9 @@ pub(crate) async fn run(arguments: ServeArguments) -> anyhow::Result<()> {
     let tls = match (arguments.tls_cert.or(settings.tls_cert), arguments.tls_key.or(settings.tls_key)) {
         _ if arguments.tls_self_made.is_some() => {
             let names = arguments.tls_self_made.iter().flat_map(|names| names.split(','));
-            let names = names.map(str::trim).filter(|name| !name.is_empty()).map(str::to_owned).collect();
+            let names = names.map(str::trim).filter(|name| !name.is_empty()).map(str::to_owned);
+            let own = (!listen.ip().is_unspecified()).then(|| listen.ip().to_string());
+            let names = names.chain(own).collect();
             Some(TlsSource::SelfMade { directory: data_dir.clone(), names })
         }
         (Some(certificate), Some(key)) => Some(TlsSource::Files { certificate, key }),

@@ -12,7 +12,7 @@ use interlex_store::{AuditEntry, AuditTrail, Secret, SignedIn, Store};
 use parking_lot::{Mutex, RwLock};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
-use tokio::sync::watch;
+use tokio::sync::{Semaphore, watch};
 use tokio_util::sync::CancellationToken;
 
 /// What all requests share.
@@ -45,6 +45,8 @@ pub struct App {
     pub(crate) rights: watch::Sender<u64>,
     /// Where requests are answered that take long.
     pub(crate) heavy: Heavy,
+    /// Whoever shows many points waits for a turn at every piece: no more than one worker is busy with it.
+    pub(crate) showing: Semaphore,
     /// Live streams, by person.
     pub(crate) live: Openings,
     /// Taps, by person: each is a connection to a broker, with what it sends.
@@ -80,6 +82,7 @@ impl App {
     ) -> std::io::Result<Self> {
         Ok(Self {
             heavy: Heavy::new(),
+            showing: Semaphore::new(1),
             trail: AuditTrail::new(store.clone()),
             is_audit_required: false,
             store,

@@ -75,6 +75,12 @@ pub(crate) async fn open(app: &App, gateway: &str) -> Result<Arc<OpenDraft>, Api
     Ok(opened)
 }
 
+/// Keeps nothing of a gateway that is gone.
+pub(crate) fn forget(app: &App, gateway: &str) {
+    let (draft, revision) = (app.drafts.lock().remove(gateway), app.revisions.lock().remove(gateway));
+    aside(|| drop((draft, revision)));
+}
+
 /// A revision, taken apart. Revisions never change: the one that was looked at last is kept.
 pub(crate) async fn revision(app: &App, gateway: &str, number: u32) -> Result<Arc<Draft>, ApiError> {
     if let Some((_, known)) = app.revisions.lock().get(gateway).filter(|(known, _)| *known == number) {

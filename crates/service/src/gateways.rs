@@ -96,6 +96,7 @@ pub(crate) async fn remove(
         if let Some(running) = running {
             running.stop().await;
         }
+        drafts::forget(&app, &gateway);
         Ok(StatusCode::NO_CONTENT)
     });
     removing.await.map_err(ApiError::internal)?

@@ -1,14 +1,13 @@
 use crate::auth::Watcher;
 use crate::extract::Query;
 use crate::openings::Opening;
-use crate::points::{PointFilter, ReadingView, id, reading_view};
+use crate::points::{PointFilter, ReadingView, id, reading_view, turn};
 use crate::{ApiError, App, ProblemDetails, status};
 use axum::extract::State;
 use axum::response::sse::{Event, KeepAlive, Sse};
 use futures_util::stream::{self, Stream, StreamExt};
-use interlex_gateway::{Running, wall_clock};
+use interlex_gateway::{PointInfo, Running, aside, wall_clock};
 use serde::Serialize;
-use std::collections::VecDeque;
 use std::sync::{Arc, Weak};
 use std::time::Duration;
 use tokio::time::{Interval, MissedTickBehavior, interval};
@@ -41,20 +40,25 @@ struct Watching {
     ticks: Interval,
     frames: u64,
     seen: Vec<Seen>,
-    queue: VecDeque<Event>,
+    /// Whether the status comes next.
+    is_status_due: bool,
+    /// So many more events may come in this frame; one at a time is made, when the one before was taken.
+    left: usize,
     _opening: Opening,
 }
 
 struct Seen {
     running: Weak<Running>,
-    versions: Vec<u64>,
+    /// The points that are shown: their places in the table, and the versions that were seen.
+    points: Vec<(usize, u64)>,
     /// Where to go on: those behind have had their turn.
     next: usize,
 }
 
-/// So many values an event has at the most, and so many events a frame.
-const VALUES: usize = 2000;
-const EVENTS: usize = 5;
+/// So many values an event has at the most, and so many events a frame. With very many points, what does not fit follows in
+/// the next one.
+const VALUES: usize = 1000;
+const EVENTS: usize = 10;
 
 /// A live stream (server-sent events): `values` with the points that changed, and `status` every second.
 #[utoipa::path(get, path = "/api/v1/live", tag = "watch", extensions(("x-role" = json!("viewer"))), params(PointFilter),
@@ -68,47 +72,43 @@ pub(crate) async fn live(
     let mut ticks = interval(FRAME);
     ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
     let watching =
-        Watching { app, filter, ticks, frames: 0, seen: Vec::new(), queue: VecDeque::new(), _opening: opening };
+        Watching { app, filter, ticks, frames: 0, seen: Vec::new(), is_status_due: false, left: 0, _opening: opening };
     let frames = stream::unfold(watching, Watching::next);
     Ok(Sse::new(frames.take_until(Box::pin(right.ended()))).keep_alive(KeepAlive::default()))
+}
+
+fn event(name: &str, body: &impl Serialize) -> Option<Event> {
+    let event = Event::default().event(name).json_data(body);
+    event.inspect_err(|error| tracing::error!(%error, name, "an event could not be written")).ok()
 }
 
 impl Watching {
     async fn next(mut self) -> Option<(Result<Event, ApiError>, Self)> {
         loop {
-            if let Some(event) = self.queue.pop_front() {
+            let event = if self.is_status_due {
+                self.is_status_due = false;
+                let app = Arc::clone(&self.app);
+                let _turn = turn(&app).await;
+                event("status", &status::now(&app))
+            } else if self.left > 0 {
+                let app = Arc::clone(&self.app);
+                let _turn = turn(&app).await;
+                let values = self.changed();
+                self.left = if values.len() < VALUES { 0 } else { self.left - 1 };
+                let frame = Frame { at: wall_clock().as_millis(), values };
+                if frame.values.is_empty() { None } else { event("values", &frame) }
+            } else {
+                tokio::select! {
+                    _ = self.ticks.tick() => {}
+                    () = self.app.stop.cancelled() => return None,
+                }
+                (self.is_status_due, self.left) = (self.frames.is_multiple_of(STATUS_FRAMES), EVENTS);
+                self.frames += 1;
+                None
+            };
+            if let Some(event) = event {
                 return Some((Ok(event), self));
             }
-            tokio::select! {
-                _ = self.ticks.tick() => {}
-                () = self.app.stop.cancelled() => return None,
-            }
-            self.look();
-        }
-    }
-
-    fn look(&mut self) {
-        if self.frames.is_multiple_of(STATUS_FRAMES) {
-            self.push("status", &status::now(&self.app));
-        }
-        self.frames += 1;
-        // With very many points, what does not fit into a few events follows in the next frame.
-        for _ in 0..EVENTS {
-            let values = self.changed();
-            let is_last = values.len() < VALUES;
-            if !values.is_empty() {
-                self.push("values", &Frame { at: wall_clock().as_millis(), values });
-            }
-            if is_last {
-                return;
-            }
-        }
-    }
-
-    fn push(&mut self, name: &str, body: &impl Serialize) {
-        match Event::default().event(name).json_data(body) {
-            Ok(event) => self.queue.push_back(event),
-            Err(error) => tracing::error!(%error, name, "an event could not be written"),
         }
     }
 
@@ -119,21 +119,20 @@ impl Watching {
         let mut values = Vec::new();
         for running in &running {
             if !self.seen.iter().any(|seen| seen.is_of(running)) {
-                let versions = vec![0; running.points().all().len()];
-                self.seen.push(Seen { running: Arc::downgrade(running), versions, next: 0 });
+                self.seen.push(aside(|| Seen::new(running, &self.filter)));
             }
             let Some(seen) = self.seen.iter_mut().find(|seen| seen.is_of(running)) else { continue };
             let name = running.description().gateway.name.as_str();
             let (all, start) = (running.points().all(), seen.next);
-            for place in (start..all.len()).chain(0..start) {
+            for place in (start..seen.points.len()).chain(0..start) {
                 if values.len() == VALUES {
                     seen.next = place;
                     break;
                 }
-                let (Some(info), Some(version)) = (all.get(place), seen.versions.get_mut(place)) else { continue };
-                if running.latest().version(info.index) == *version || !self.filter.admits(running, info) {
+                let Some((at, version)) = seen.points.get_mut(place) else { continue };
+                let Some(info) = all.get(*at).filter(|info| running.latest().version(info.index) != *version) else {
                     continue;
-                }
+                };
                 if let Some(reading) = running.latest().read(info.index) {
                     *version = reading.version;
                     values.push(FrameValue { id: id(name, info), reading: reading_view(reading) });
@@ -145,6 +144,13 @@ impl Watching {
 }
 
 impl Seen {
+    /// Nothing was seen yet. Which points the filter admits is found out once: it looks into many texts.
+    fn new(running: &Arc<Running>, filter: &PointFilter) -> Self {
+        let admitted = |(_, info): &(usize, &PointInfo)| filter.admits(running, info);
+        let points = running.points().all().iter().enumerate().filter(admitted).map(|(place, _)| (place, 0)).collect();
+        Self { running: Arc::downgrade(running), points, next: 0 }
+    }
+
     fn is_of(&self, running: &Arc<Running>) -> bool {
         self.running.as_ptr() == Arc::as_ptr(running)
     }

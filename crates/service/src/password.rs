@@ -31,8 +31,8 @@ pub(crate) async fn verify(password: String, hash: Option<String>) -> Result<boo
     .await
 }
 
-/// Each hash takes some 20 MB and the better part of a core for a moment: so many at a time.
-const AT_A_TIME: usize = 2;
+/// Each hash takes some 20 MB and a core for a moment: so many at a time, also when those who asked have gone.
+const AT_A_TIME: usize = 1;
 /// So many may wait for their turn; more are told to come back.
 const WAITING: usize = 8;
 static TURNS: Semaphore = Semaphore::const_new(AT_A_TIME);
@@ -55,7 +55,11 @@ impl Drop for Place {
 }
 
 async fn run<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, ApiError> {
-    let _place = Place::take()?;
-    let _turn = TURNS.acquire().await.map_err(ApiError::internal)?;
-    tokio::task::spawn_blocking(work).await.map_err(|error| ApiError::Internal(error.to_string()))
+    let place = Place::take()?;
+    let turn = TURNS.acquire().await.map_err(ApiError::internal)?;
+    let working = move || {
+        let _taken = (place, turn);
+        work()
+    };
+    tokio::task::spawn_blocking(working).await.map_err(|error| ApiError::Internal(error.to_string()))
 }

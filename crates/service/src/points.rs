@@ -11,6 +11,8 @@ use interlex_gateway::{PointInfo, RecentValue, Running, WriteError, WriteOutcome
 use serde::{Deserialize, Serialize};
 use std::convert::Infallible;
 use std::sync::Arc;
+use tokio::sync::SemaphorePermit;
+use tokio::task::yield_now;
 
 /// A point with its newest reading.
 #[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
@@ -122,13 +124,21 @@ pub(crate) async fn list(
         return Err(ApiError::BadRequest(format!("quality is {quality:?}; expected good, uncertain or bad")));
     }
     let running: Vec<_> = app.running().iter().map(|gateway| gateway.running()).collect();
-    let listing = Listing { running, filter, gateway: 0, point: 0, has_begun: false, is_over: false };
-    let parts = stream::unfold(listing, |mut listing| async move { Some((listing.part()?, listing)) });
+    let listing = Listing { app, running, filter, gateway: 0, point: 0, has_begun: false, is_over: false };
+    let parts = stream::unfold(listing, |mut listing| async move { Some((listing.next().await?, listing)) });
     Ok(([(header::CONTENT_TYPE, "application/json")], Body::from_stream(parts)))
+}
+
+/// Waits for the turn to make a piece of what shows many points. `None` would mean that turns have ended.
+pub(crate) async fn turn(app: &App) -> Option<SemaphorePermit<'_>> {
+    // A reader that is as fast as we are would have a worker for itself.
+    yield_now().await;
+    app.showing.acquire().await.ok()
 }
 
 /// Points on their way to whoever asked, some at a time: however many there are, few are in memory.
 struct Listing {
+    app: Arc<App>,
     running: Vec<Arc<Running>>,
     filter: PointFilter,
     /// The next gateway, and its next point.
@@ -139,9 +149,15 @@ struct Listing {
 }
 
 /// So many points are looked at for a part.
-const PART: usize = 500;
+const PART: usize = 200;
 
 impl Listing {
+    async fn next(&mut self) -> Option<Result<Bytes, Infallible>> {
+        let app = Arc::clone(&self.app);
+        let _turn = turn(&app).await;
+        self.part()
+    }
+
     fn part(&mut self) -> Option<Result<Bytes, Infallible>> {
         if self.is_over {
             return None;
