@@ -101,8 +101,8 @@ pub(crate) fn paint(text: &str, color: Option<anstyle::AnsiColor>) -> String {
     format!("{style}{}{style:#}", safe(text))
 }
 
-/// Words up to this long are never broken to fit a narrow terminal.
-const WHOLE_WORD: u16 = 16;
+/// Words up to this long are never broken to fit a narrow terminal, nor numbers from their units.
+const WHOLE_WORD: u16 = 12;
 
 /// Prints a table without the spaces that its last column ends with.
 pub(crate) fn print_table(mut table: Table) -> std::io::Result<()> {
@@ -113,9 +113,16 @@ pub(crate) fn print_table(mut table: Table) -> std::io::Result<()> {
 /// On a narrow terminal cells are wrapped between words; where not even the words fit, the longest ones are broken.
 fn wrap_between_words(table: &mut Table) {
     let Some(width) = table.width() else { return };
-    let padding: u16 = table.column_iter().map(Column::padding_width).sum();
-    let (words, room) = (longest_words(table), width.saturating_sub(padding));
-    let fits = |limit: &u16| words.iter().map(|word| *word.min(limit)).fold(0, u16::saturating_add) <= room;
+    let words = longest_words(table);
+    let taken = |limit: u16| words.iter().map(|word| *word.min(&limit)).fold(0, u16::saturating_add);
+    let room = |table: &Table| width.saturating_sub(table.column_iter().map(Column::padding_width).sum());
+    if taken(u16::MAX) > room(table) {
+        table.column_iter_mut().for_each(|column| {
+            column.set_padding((1, 0));
+        });
+    }
+    let room = room(table);
+    let fits = |limit: &u16| taken(*limit) <= room;
     let limit = (WHOLE_WORD..=room).rev().find(fits).unwrap_or(WHOLE_WORD);
     for (column, word) in table.column_iter_mut().zip(words) {
         let width = Width::Fixed(word.min(limit) + column.padding_width());
@@ -128,8 +135,12 @@ fn longest_words(table: &Table) -> Vec<u16> {
     for row in table.header().into_iter().chain(table.row_iter()) {
         for (index, cell) in row.cell_iter().enumerate() {
             let content = cell.content();
-            let words = content.split([' ', '\n']).map(|word| word.chars().count()).max().unwrap_or(0);
-            let words = u16::try_from(words).unwrap_or(u16::MAX);
+            let is_number = content.starts_with(|first: char| first.is_ascii_digit() || first == '-');
+            let length = |text: &str| u16::try_from(text.chars().count()).unwrap_or(u16::MAX);
+            let words = match length(&content) {
+                length if is_number && length <= WHOLE_WORD => length,
+                _ => content.split([' ', '\n']).map(length).max().unwrap_or(0),
+            };
             match longest.get_mut(index) {
                 Some(known) => *known = words.max(*known),
                 None => longest.push(words),
@@ -280,6 +291,7 @@ mod tests {
         table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
         table.set_header(["name", "what it says"]);
         table.add_row(["digester-1/temperature-top", "the top of the digester is too warm for what lives in it"]);
+        table.add_row(["digester-1/gas-flow", "197.9 m³/h"]);
         for (width, is_whole) in [(60, true), (44, true), (30, false)] {
             let mut table = table.clone();
             table.set_width(width);
@@ -288,6 +300,7 @@ mod tests {
             assert!(lines.iter().all(|line| line.chars().count() <= width.into()), "{lines:#?}");
             assert_eq!(lines.iter().any(|line| line.contains("digester-1/temperature-top")), is_whole, "{lines:#?}");
             assert!(lines.iter().any(|line| line.contains("digester ")), "{lines:#?}");
+            assert!(lines.iter().any(|line| line.contains("197.9 m³/h")), "{lines:#?}");
         }
     }
 
