@@ -3,6 +3,7 @@
 use crate::{Rig, wait_for};
 use interlex_modbus::{ReadData, Refusal, Request, Response, Units, serve};
 use interlex_sidecar::own_address;
+use rumqttc::{AsyncClient, MqttOptions, QoS};
 use serde_json::{Value, json};
 use std::path::Path;
 use std::sync::Arc;
@@ -50,6 +51,7 @@ pub async fn all(rig: &Rig, thousands: u16, mut told: impl FnMut(&str, Felt)) {
     told("100 heads that do not end", under(rig, slow_heads(rig)).await);
     told("100 files that do not end", under(rig, endless_files(rig)).await);
     told("field devices that send without end", under(rig, floods(rig, &flooded)).await);
+    told("a host that commands without end", under(rig, commands(rig)).await);
     let _field = many_points(rig, thousands).await;
     told(&format!("5 lists of {thousands},000 points"), under(rig, lists(rig)).await);
     told(&format!("30 streams of {thousands},000 points"), under(rig, streams(rig)).await);
@@ -233,6 +235,25 @@ async fn floods(rig: &Rig, directory: &Path) {
     sleep(Duration::from_secs(8)).await;
     let out = rig.interlex(&["gateways", "remove", "flooded", "--yes"]).await;
     assert_eq!(out.code, 0, "{out:?}");
+}
+
+/// Commands that are nonsense, that are very many in one message, or that grow when they are read.
+async fn commands(rig: &Rig) {
+    let broker = rig.broker.address();
+    let mut options = MqttOptions::new("commander", broker.ip().to_string(), broker.port());
+    options.set_max_packet_size(1 << 20, 1 << 20);
+    let (client, mut eventloop) = AsyncClient::new(options, 16);
+    let carrying = tokio::spawn(async move { while eventloop.poll().await.is_ok() {} });
+    let payloads = [[0x12, 0x00].repeat(100_000), b"nonsense".to_vec(), vec![0x12, 0x02, 0x10, 0x01]];
+    for (payload, times) in payloads.into_iter().zip([200, 20_000, 20_000]) {
+        for _ in 0..times {
+            let topic = "spBv1.0/alderfen/DCMD/works-1/digester-1";
+            client.publish(topic, QoS::AtMostOnce, false, payload.clone()).await.unwrap();
+        }
+    }
+    sleep(Duration::from_secs(2)).await;
+    carrying.abort();
+    rig.until("the uplink is online", |status| status["gateways"][0]["uplinks"][0]["state"] == "online").await;
 }
 
 /// A field in which everything changes all the time.

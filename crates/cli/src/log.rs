@@ -1,13 +1,20 @@
 use crate::args::LogFormat;
 use crate::output::safe;
-use anyhow::Context;
+use anyhow::Context as _;
+use std::collections::HashMap;
 use std::fs::OpenOptions;
 use std::io::{self, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
-use std::sync::Mutex;
+use std::sync::{LazyLock, Mutex, PoisonError};
+use std::time::Duration;
+use tokio::time::Instant;
+use tracing::callsite::Identifier;
+use tracing::{Event, Subscriber};
 use tracing_subscriber::EnvFilter;
 use tracing_subscriber::fmt::MakeWriter;
+use tracing_subscriber::layer::{Context, Layer, SubscriberExt};
+use tracing_subscriber::util::SubscriberInitExt;
 
 /// Logs to standard error.
 pub(crate) fn to_stderr(format: LogFormat) {
@@ -43,10 +50,58 @@ fn start<W: for<'a> MakeWriter<'a> + Send + Sync + 'static>(format: LogFormat, w
     // Queries and reconnecting brokers speak through our own messages.
     let default = "info,sqlx=warn,rumqttc=error";
     let filter = EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new(default));
-    let subscriber = tracing_subscriber::fmt().with_env_filter(filter).with_writer(writer).with_target(false);
+    let lines = tracing_subscriber::fmt::layer().with_writer(writer).with_target(false);
+    let registry = tracing_subscriber::registry().with(filter).with(Sparing::default());
     match format {
-        LogFormat::Text => subscriber.with_ansi(false).init(),
-        LogFormat::Json => subscriber.json().init(),
+        LogFormat::Text => registry.with(lines.with_ansi(false)).init(),
+        LogFormat::Json => registry.with(lines.json()).init(),
+    }
+}
+
+/// Lets so many events of one place in the code through in a while: nobody fills the disk with what he makes us say. What is
+/// for the audit trail goes through, since it may be nowhere else.
+#[derive(Debug, Default)]
+struct Sparing {
+    places: Mutex<HashMap<Identifier, Said>>,
+}
+
+/// What was said at a place.
+#[derive(Debug, Clone, Copy)]
+struct Said {
+    since: Duration,
+    times: u64,
+}
+
+const MOST: u64 = 100;
+const WHILE: Duration = Duration::from_secs(60);
+
+impl Sparing {
+    /// Whether one more may be said, and how many were not in the while that has ended.
+    fn may(&self, place: Identifier, now: Duration) -> (bool, u64) {
+        let mut places = self.places.lock().unwrap_or_else(PoisonError::into_inner);
+        let said = places.entry(place).or_insert(Said { since: now, times: 0 });
+        let mut missed = 0;
+        if now.saturating_sub(said.since) >= WHILE {
+            missed = said.times.saturating_sub(MOST);
+            *said = Said { since: now, times: 0 };
+        }
+        said.times += 1;
+        (said.times <= MOST, missed)
+    }
+}
+
+impl<S: Subscriber> Layer<S> for Sparing {
+    fn event_enabled(&self, event: &Event<'_>, _: Context<'_, S>) -> bool {
+        static START: LazyLock<Instant> = LazyLock::new(Instant::now);
+        if event.metadata().target() == "audit" {
+            return true;
+        }
+        let (may, missed) = self.may(event.metadata().callsite(), START.elapsed());
+        if missed > 0 {
+            let place = event.metadata().name();
+            tracing::warn!(missed, place, "so many more events were not written");
+        }
+        may
     }
 }
 
@@ -59,5 +114,21 @@ mod tests {
         let mut log = OneLine(Vec::new());
         log.write_all(b"INFO signed in name=x\nINFO forged \x1b[2J\n").unwrap();
         assert_eq!(log.0, b"INFO signed in name=x\\nINFO forged \\u{1b}[2J\n");
+    }
+
+    #[test]
+    fn a_flood_is_cut_and_counted_and_others_are_heard() {
+        use tracing::callsite::Callsite;
+        let place = |callsite: &'static dyn Callsite| callsite.metadata().callsite();
+        let loud = place(tracing::callsite! { name: "loud", kind: tracing::metadata::Kind::EVENT, fields: });
+        let other = place(tracing::callsite! { name: "other", kind: tracing::metadata::Kind::EVENT, fields: });
+        let sparing = Sparing::default();
+        let at = Duration::from_secs;
+        let let_through = (0..1000).filter(|_| sparing.may(loud.clone(), at(1)).0).count();
+        assert_eq!(let_through, 100);
+        assert_eq!(sparing.may(other, at(2)), (true, 0));
+        assert_eq!(sparing.may(loud.clone(), at(60)), (false, 0));
+        assert_eq!(sparing.may(loud.clone(), at(61)), (true, 901));
+        assert_eq!(sparing.may(loud, at(62)), (true, 0));
     }
 }

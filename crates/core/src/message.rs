@@ -240,7 +240,7 @@ impl CommandMapping {
         }
     }
 
-    /// Reads a command.
+    /// Reads a command. Its id goes back with the reply, and is short.
     ///
     /// # Errors
     /// What is missing or wrong, with what could be read of the id.
@@ -255,6 +255,9 @@ impl CommandMapping {
             None => payload.pointer(place).cloned(),
         };
         let id = part(&self.id).unwrap_or(Json::Null);
+        if id.to_string().len() > LONGEST_ID {
+            return Err((Json::Null, format!("the id at {} is longer than {LONGEST_ID} characters", self.id)));
+        }
         let text = |what: &str, place: &str| match part(place) {
             Some(Json::String(text)) => Ok(text),
             Some(other) => Err((id.clone(), format!("{what} at {place} is {other}; expected text"))),
@@ -277,6 +280,9 @@ impl CommandMapping {
         Ok(MessageCommand { device, point, value, id })
     }
 }
+
+/// An id longer than this is no id.
+const LONGEST_ID: usize = 200;
 
 #[cfg(test)]
 mod tests {
@@ -369,6 +375,7 @@ mod tests {
             (r#"{"id": "a", "value": 1}"#, json!("a"), "there is no point at /point"),
             (r#"{"point": 3, "value": 1}"#, Json::Null, "point at /point is 3; expected text"),
             (r#"{"point": "p"}"#, Json::Null, "there is no value at /value"),
+            (&format!(r#"{{"id": "{}"}}"#, "x".repeat(200)), Json::Null, "the id at /id is longer than 200"),
             (r#"{"point": "p", "value": null}"#, Json::Null, "value at /value is null; expected a number"),
         ] {
             let (told, why) = read(mapping("topic:2", "/value"), payload).unwrap_err();

@@ -1,5 +1,5 @@
 use crate::clock::wall_clock;
-use crate::uplink::{Connection, Message, MqttEvent, client_config, tls_words, with_files};
+use crate::uplink::{Connection, Intake, Message, MqttEvent, client_config, tls_words, with_files};
 use interlex_core::description::{MqttVersion, Uplink, UplinkKind};
 use interlex_sparkplug::{EdgeNode, HostState};
 use serde::Serialize;
@@ -154,7 +154,7 @@ async fn shake_hands(uplink: &Uplink, socket: TcpStream) -> Result<((), String),
 
 async fn sign_in(uplink: &Uplink, suffix: &str) -> Result<(Connection, String), String> {
     let id = format!("{}-{suffix}", uplink.mqtt_client_id("gateway"));
-    let mut connection = Connection::start(uplink, &id, None).await?;
+    let mut connection = Connection::start(uplink, &id, None, Intake::COMMANDS).await?;
     match next(&mut connection).await? {
         MqttEvent::Connected => {
             let user = uplink.broker.user.as_deref().map_or_else(String::new, |user| format!(", user {user}"));

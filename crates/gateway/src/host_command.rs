@@ -37,7 +37,7 @@ impl HostCommand {
     /// It is not carried out.
     fn refuse(&self, why: String) -> String {
         let outcome = CommandOutcome::Refused(why);
-        let words = format!("{}/{} = {}: {outcome}", self.device, self.point, self.value);
+        let words = beginning(&format!("{}/{} = {}: {outcome}", self.device, self.point, self.value));
         self.answer(outcome, words.clone());
         words
     }
@@ -122,7 +122,7 @@ impl HostCommands {
 
     /// A command that could not be understood is told to those who look at the audit trail.
     pub(crate) fn refused(&self, uplink: &str, why: &str) {
-        self.tell(Told::Refused { uplink: uplink.to_owned(), why: format!("refused: {why}") });
+        self.tell(Told::Refused { uplink: uplink.to_owned(), why: beginning(&format!("refused: {why}")) });
     }
 
     /// What finds the queue full is counted, and the count is told with the next one that is carried out.
@@ -186,7 +186,7 @@ impl Lane {
 
 async fn carry_out(running: &Running, command: &HostCommand) -> (CommandOutcome, String) {
     let HostCommand { uplink, device, point, value, .. } = command;
-    let what = format!("{device}/{point} = {value}");
+    let what = beginning(&format!("{device}/{point} = {value}"));
     match running.write(device, point, value.clone()).await {
         None => {
             let outcome = CommandOutcome::Refused("there is no such point any more".to_owned());
@@ -194,15 +194,26 @@ async fn carry_out(running: &Running, command: &HostCommand) -> (CommandOutcome,
             (outcome, words)
         }
         Some(Ok(written)) => {
-            tracing::info!(uplink, device, point, %value, outcome = %written.outcome, "command carried out");
+            tracing::info!(uplink, device, point, value = beginning(&value.to_string()), outcome = %written.outcome, "command carried out");
             (written.outcome(), format!("{what}: {}", written.words))
         }
         Some(Err(error)) => {
             let outcome = error.outcome();
-            tracing::warn!(uplink, device, point, %value, %outcome, "command not carried out");
+            tracing::warn!(uplink, device, point, value = beginning(&value.to_string()), %outcome, "command not carried out");
             let words = format!("{what}: {outcome}");
             (outcome, words)
         }
+    }
+}
+
+/// So much of a text that a broker has sent is kept.
+const LONGEST: usize = 500;
+
+/// The beginning of a text.
+pub(crate) fn beginning(text: &str) -> String {
+    match text.char_indices().nth(LONGEST) {
+        Some((end, _)) => format!("{} …", text.get(..end).unwrap_or_default()),
+        None => text.to_owned(),
     }
 }
 

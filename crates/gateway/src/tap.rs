@@ -1,6 +1,6 @@
 use crate::clock::wall_clock;
 use crate::points::PointTable;
-use crate::uplink::{Connection, FIRST_OWN_ALIAS, MqttEvent, data_type_of, own_names};
+use crate::uplink::{Connection, FIRST_OWN_ALIAS, Intake, MqttEvent, data_type_of, own_names};
 use interlex_core::description::{JsonUplink, Uplink, UplinkKind};
 use interlex_sparkplug::proto::{Metric, Payload, metric, property_value};
 use interlex_sparkplug::{DataType, MetricValue, NAMESPACE, Topic, check_payload, decode_payload, decode_value};
@@ -101,12 +101,13 @@ impl Tap {
         let node = match &uplink.kind {
             UplinkKind::Sparkplug(node) => node,
             UplinkKind::Json(own) => {
-                let connection = Connection::start(uplink, &client_id, None).await.map_err(TapError::Broker)?;
+                let connection =
+                    Connection::start(uplink, &client_id, None, Intake::ALL).await.map_err(TapError::Broker)?;
                 let topics = filter.unwrap_or_else(|| topics_of(own));
                 return Ok(Self { connection, topics, names: HashMap::new(), own: (String::new(), String::new()) });
             }
         };
-        let connection = Connection::start(uplink, &client_id, None).await.map_err(TapError::Broker)?;
+        let connection = Connection::start(uplink, &client_id, None, Intake::ALL).await.map_err(TapError::Broker)?;
         // The births of this node went by before the tap was opened: its aliases are known from the description.
         let own = points.all().iter().map(|info| {
             let unit = &info.settings().unit;
@@ -195,7 +196,8 @@ impl Tap {
     fn learn(&mut self, topic: &Topic, payload: &Payload) {
         let is_own = topic.group == self.own.0 && topic.node == self.own.1;
         // Other nodes may announce as many aliases as they like; what is remembered of them has an end.
-        if !topic.message.is_birth() || (!is_own && self.names.len() > MOST_NAMES) {
+        if !topic.message.is_birth() || (!is_own && self.names.len() > MOST_NAMES) || self.names.len() > 4 * MOST_NAMES
+        {
             return;
         }
         let node = format!("{}/{}", topic.group, topic.node);
@@ -225,7 +227,7 @@ impl Tap {
     }
 }
 
-const MOST_NAMES: usize = 500_000;
+const MOST_NAMES: usize = 100_000;
 /// Characters of a text that are shown.
 const LONGEST_TEXT: usize = 20_000;
 

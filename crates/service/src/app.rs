@@ -163,7 +163,7 @@ impl App {
     pub(crate) async fn audit(&self, entry: AuditEntry<'_>) {
         let entry = AuditEntry { at: wall_clock().as_millis(), ..entry };
         let AuditEntry { person, source, action, detail, gateway, object, .. } = entry;
-        tracing::info!(person, source, action, detail, gateway, object, "audit");
+        tracing::info!(target: "audit", person, source, action, detail, gateway, object, "audit");
         if let Err(error) = self.trail.add(&entry).await {
             tracing::error!(%error, person, action, "it waits for the audit trail");
         }

@@ -64,6 +64,9 @@ pub enum EdgeNodeEvent {
     },
 }
 
+/// More metrics in one command are taken for a mistake: each is answered by a message of its own.
+const MOST_COMMANDS: usize = 500;
+
 /// Why data did not go out. The caller keeps it or drops it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum NotSent {
@@ -339,6 +342,11 @@ impl EdgeNode {
         };
         if let Err(error) = check_payload(&payload) {
             self.events.push_back(refused(error.to_string()));
+            return;
+        }
+        if payload.metrics.len() > MOST_COMMANDS {
+            let why = format!("{} metrics in one command; {MOST_COMMANDS} are taken", payload.metrics.len());
+            self.events.push_back(refused(why));
             return;
         }
         if let Some(id) = to.device {

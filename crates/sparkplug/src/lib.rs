@@ -26,6 +26,7 @@ mod primary_host;
 pub mod proto;
 mod rules;
 mod topic;
+mod weight;
 
 pub use data_type::DataType;
 pub use device::{Datum, DeviceSpec, MetricSpec, Snapshot, Snapshots};
@@ -36,12 +37,33 @@ pub use proto::Payload;
 pub use rules::{RuleError, check_payload};
 pub use topic::{MessageType, NAMESPACE, ParseTopicError, Topic, is_valid_id};
 
-/// Reads a payload.
+/// Why a payload is not read.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum DecodeError {
+    /// The bytes are no protobuf of the Sparkplug B schema.
+    #[error(transparent)]
+    Malformed(#[from] prost::DecodeError),
+    /// Few bytes that would take very much memory.
+    #[error("it would take {} MB of memory; {} are taken", .bytes >> 20, HEAVIEST >> 20)]
+    TooMuch {
+        /// How many bytes of memory, about.
+        bytes: usize,
+    },
+}
+
+/// What a payload may take in memory, about: a birth of a hundred thousand points. While it is read, lists that grow may take
+/// twice as much.
+const HEAVIEST: usize = 32 << 20;
+
+/// Reads a payload. However it is made, few bytes do not take much memory.
 ///
 /// # Errors
-/// [`prost::DecodeError`] when the bytes are no protobuf of the Sparkplug B schema.
-pub fn decode_payload(bytes: &[u8]) -> Result<Payload, prost::DecodeError> {
-    prost::Message::decode(bytes)
+/// [`DecodeError`]
+pub fn decode_payload(bytes: &[u8]) -> Result<Payload, DecodeError> {
+    match weight::weight(bytes) {
+        bytes if bytes > HEAVIEST => Err(DecodeError::TooMuch { bytes }),
+        _ => Ok(prost::Message::decode(bytes)?),
+    }
 }
 
 /// Writes a payload, fields in ascending order.

@@ -446,7 +446,7 @@ impl Driver {
             match self.schedule.refused(due, reason, instant) {
                 Refused::Cut => {
                     let request = Request::from(poll.request);
-                    tracing::info!(link = self.link.name, %request, %code, "refused, asking in parts");
+                    tracing::debug!(link = self.link.name, %request, %code, "refused, asking in parts");
                     return;
                 }
                 Refused::Alone { came_up } => came_up,
@@ -482,7 +482,7 @@ impl Driver {
             Silence::Device => {}
             Silence::Cut => {
                 let request = Request::from(poll.request);
-                tracing::info!(link = self.link.name, %request, "silent alone, asking in parts");
+                tracing::debug!(link = self.link.name, %request, "silent alone, asking in parts");
                 return;
             }
             Silence::Alone => {

@@ -7,19 +7,19 @@ use super::fill::Filler;
 use super::groups::{Group, groups};
 use super::item::Item;
 use super::message::{Rendering, SentMessage};
-use super::mqtt::Message;
+use super::mqtt::{Intake, Message};
 use super::pace::Pace;
 use super::sparkplug::{FIRST_RECONNECT, GOODBYE, RECONNECT_LIMIT, TICK, UplinkStart};
 use super::{Connection, MqttEvent, Shape, UplinkInput, UplinkRequest, WouldLose};
 use crate::clock::wall_clock;
-use crate::host_command::{CommandResult, HostCommand, HostCommands};
+use crate::host_command::{CommandResult, HostCommand, HostCommands, beginning};
 use crate::link::Backoff;
 use crate::status::{Shared, UplinkState, UplinkStatus};
 use interlex_core::description::{JsonUplink, Uplink};
-use interlex_core::{PointIndex, Sample, Timestamp};
+use interlex_core::{OutcomeWord, PointIndex, Sample, Timestamp};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
-use std::collections::{HashMap, VecDeque};
+use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::mpsc;
@@ -30,6 +30,8 @@ use tokio_util::sync::CancellationToken;
 const LAST_MESSAGES: usize = 50;
 /// Results of commands on their way to the broker; one more is told in the audit trail only.
 const RESULTS: usize = 64;
+/// Commands that wait for their result, and results that wait for the broker.
+const MOST_REPLIES: usize = 1000;
 /// Messages that are handed over at a time.
 const MESSAGES_AT_A_TIME: usize = 100;
 
@@ -48,7 +50,7 @@ pub(crate) struct JsonTask {
     commands: HostCommands,
     results: (mpsc::Sender<CommandResult>, mpsc::Receiver<CommandResult>),
     /// What came of commands is told with the ids that came with them, by the number of the command.
-    waiting: HashMap<usize, serde_json::Value>,
+    waiting: BTreeMap<usize, serde_json::Value>,
     next_command: usize,
     replies: VecDeque<String>,
     requests: mpsc::Receiver<UplinkRequest>,
@@ -140,7 +142,7 @@ impl JsonTask {
             delivered: 0,
             commands,
             results: mpsc::channel(RESULTS),
-            waiting: HashMap::new(),
+            waiting: BTreeMap::new(),
             next_command: 0,
             replies: VecDeque::new(),
             requests,
@@ -211,7 +213,7 @@ impl JsonTask {
         let uplink = brokers.connect();
         self.status.update(|status, _| status.url = uplink.settings.url.to_string());
         let client_id = uplink.mqtt_client_id(&self.rendering.gateway);
-        let mut connection = match Connection::start(&uplink, &client_id, None).await {
+        let mut connection = match Connection::start(&uplink, &client_id, None, Intake::COMMANDS).await {
             Ok(connection) => connection,
             Err(error) => return Ended::Lost(error),
         };
@@ -464,23 +466,38 @@ impl JsonTask {
             Ok(command) => {
                 let number = self.next_command;
                 self.next_command += 1;
+                // A result may have found its way full: nobody asks for that one any more.
+                if self.waiting.len() >= MOST_REPLIES {
+                    self.waiting.pop_first();
+                }
                 self.waiting.insert(number, command.id);
                 let answer = Some((number, self.results.0.clone()));
                 let (device, point, value) = (command.device, command.point, command.value);
                 self.commands.send(HostCommand { uplink, device, point, value, at: Instant::now(), answer });
             }
             Err((id, why)) => {
+                let why = beginning(&why);
                 self.commands.refused(&uplink, &format!("{topic}: {why}"));
-                tracing::warn!(uplink, topic, why, "command refused");
-                self.replies.push_back(json!({ "id": id, "result": "refused", "reason": why }).to_string());
+                tracing::warn!(uplink, topic = beginning(topic), why, "command refused");
+                self.reply(&id, OutcomeWord::Refused, &why);
             }
         }
     }
 
     fn tell_result(&mut self, result: &CommandResult) {
         let id = self.waiting.remove(&result.number).unwrap_or_default();
-        let word = result.outcome.word();
-        self.replies.push_back(json!({ "id": id, "result": word, "reason": result.words }).to_string());
+        self.reply(&id, result.outcome.word(), &result.words);
+    }
+
+    /// Tells what became of a command, when it is known where; of too many the oldest are not told.
+    fn reply(&mut self, id: &serde_json::Value, result: OutcomeWord, reason: &str) {
+        if self.own.reply_topic.is_none() {
+            return;
+        }
+        if self.replies.len() >= MOST_REPLIES {
+            self.replies.pop_front();
+        }
+        self.replies.push_back(json!({ "id": id, "result": result, "reason": reason }).to_string());
     }
 
     fn answer(&mut self, request: UplinkRequest) {

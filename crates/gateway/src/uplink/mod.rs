@@ -26,7 +26,7 @@ pub(crate) use json::JsonTask;
 pub(crate) use message::titles;
 pub use message::{SentMessage, preview};
 pub(crate) use metric::{FIRST_OWN_ALIAS, data_type_of};
-pub(crate) use mqtt::{Connection, Message, MqttEvent};
+pub(crate) use mqtt::{Connection, Intake, Message, MqttEvent};
 pub(crate) use sparkplug::{SparkplugTask, UplinkStart};
 pub(crate) use tls::{client_config, tls_words, with_files};
 

@@ -62,7 +62,21 @@ pub(crate) struct NoRoom;
 const REQUEST_QUEUE: usize = 256;
 /// A birth of fifty thousand points with long names takes a few megabytes.
 const LARGEST_OUTGOING: usize = 64 << 20;
-const LARGEST_INCOMING: u32 = 16 << 20;
+
+/// How much a broker may send before it is taken: the largest message, and how many of them.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Intake {
+    largest: u32,
+    waiting: usize,
+}
+
+impl Intake {
+    /// Commands and the STATE of a host.
+    pub(crate) const COMMANDS: Self = Self { largest: 256 << 10, waiting: 64 };
+    /// Everything that others publish, births with all their points included.
+    pub(crate) const ALL: Self = Self { largest: 8 << 20, waiting: 2 };
+}
+
 const CONNECT_SECONDS: u64 = 5;
 /// Nothing is ever published here, and nobody subscribes to it: leaving it is only a question to the broker.
 const PROOF_TOPIC: &str = "interlex/proof";
@@ -70,20 +84,26 @@ const NOT_SUBSCRIBED: &str = "the broker does not let this client subscribe to w
 
 impl Connection {
     /// Starts to connect; `Err` tells what is wrong with certificates or key.
-    pub(crate) async fn start(uplink: &Uplink, client_id: &str, will: Option<Will>) -> Result<Self, String> {
+    pub(crate) async fn start(
+        uplink: &Uplink,
+        client_id: &str,
+        will: Option<Will>,
+        intake: Intake,
+    ) -> Result<Self, String> {
         let uplink = &*tls::with_files(uplink).await?;
-        let (sender, events) = mpsc::channel(REQUEST_QUEUE);
+        let (sender, events) = mpsc::channel(intake.waiting);
         let host = uplink.server_name().to_owned();
         // In a task of its own: `poll` must not be dropped half way.
         let (client, driver) = match uplink.broker.mqtt {
             MqttVersion::V3 => {
                 let (client, mut eventloop) =
-                    rumqttc::AsyncClient::new(v3_options(uplink, client_id, will)?, REQUEST_QUEUE);
+                    rumqttc::AsyncClient::new(v3_options(uplink, client_id, will, intake.largest)?, REQUEST_QUEUE);
                 eventloop.set_network_options(network());
                 (Client::V3(client), tokio::spawn(drive_v3(eventloop, sender, host)))
             }
             MqttVersion::V5 => {
-                let (client, eventloop) = v5::AsyncClient::new(v5_options(uplink, client_id, will)?, REQUEST_QUEUE);
+                let (client, eventloop) =
+                    v5::AsyncClient::new(v5_options(uplink, client_id, will, intake.largest)?, REQUEST_QUEUE);
                 (Client::V5(client), tokio::spawn(drive_v5(eventloop, sender, host)))
             }
         };
@@ -166,7 +186,12 @@ fn credentials(uplink: &Uplink) -> Option<(&str, &str)> {
     Some((user, uplink.broker.password.as_ref().map_or("", SecretText::reveal)))
 }
 
-fn v3_options(uplink: &Uplink, client_id: &str, will: Option<Will>) -> Result<rumqttc::MqttOptions, String> {
+fn v3_options(
+    uplink: &Uplink,
+    client_id: &str,
+    will: Option<Will>,
+    largest: u32,
+) -> Result<rumqttc::MqttOptions, String> {
     let url = &uplink.settings.url;
     let mut options = rumqttc::MqttOptions::new(client_id, url.bare_host(), url.port);
     options.set_clean_session(true);
@@ -174,7 +199,7 @@ fn v3_options(uplink: &Uplink, client_id: &str, will: Option<Will>) -> Result<ru
     if let Some((user, password)) = credentials(uplink) {
         options.set_credentials(user, password);
     }
-    options.set_max_packet_size(LARGEST_INCOMING as usize, LARGEST_OUTGOING);
+    options.set_max_packet_size(largest as usize, LARGEST_OUTGOING);
     options.set_transport(tls::transport(uplink)?);
     if let Some(Will { topic, payload }) = will {
         options.set_last_will(rumqttc::LastWill::new(topic, payload, QoS::AtLeastOnce, false));
@@ -184,7 +209,7 @@ fn v3_options(uplink: &Uplink, client_id: &str, will: Option<Will>) -> Result<ru
 
 /// Source: Sparkplug 3.0.0, tck-id-principles-persistence-clean-session-50: clean start, and no session that outlives the
 /// connection.
-fn v5_options(uplink: &Uplink, client_id: &str, will: Option<Will>) -> Result<v5::MqttOptions, String> {
+fn v5_options(uplink: &Uplink, client_id: &str, will: Option<Will>, largest: u32) -> Result<v5::MqttOptions, String> {
     let url = &uplink.settings.url;
     let mut options = v5::MqttOptions::new(client_id, url.bare_host(), url.port);
     options.set_clean_start(true);
@@ -193,7 +218,7 @@ fn v5_options(uplink: &Uplink, client_id: &str, will: Option<Will>) -> Result<v5
     if let Some((user, password)) = credentials(uplink) {
         options.set_credentials(user, password);
     }
-    options.set_max_packet_size(Some(LARGEST_INCOMING));
+    options.set_max_packet_size(Some(largest));
     options.set_transport(tls::transport(uplink)?);
     options.set_network_options(network());
     options.set_connection_timeout(CONNECT_SECONDS);

@@ -6,7 +6,7 @@ use super::pace::Pace;
 use super::{Connection, MqttEvent, Published, Shape, UplinkInput, UplinkRequest, WouldLose, mqtt};
 use crate::clock::wall_clock;
 use crate::gateway::Running;
-use crate::host_command::{CommandResult, HostCommand, HostCommands};
+use crate::host_command::{CommandResult, HostCommand, HostCommands, beginning};
 use crate::link::Backoff;
 use crate::status::{Shared, UplinkState, UplinkStatus};
 use arc_swap::ArcSwap;
@@ -284,7 +284,7 @@ impl SparkplugTask {
         let uplink = self.brokers.connect();
         self.status.update(|status, _| status.url = uplink.settings.url.to_string());
         let will = mqtt::Will { topic: will.topic, payload: will.payload };
-        Connection::start(&uplink, &uplink.mqtt_client_id(&self.gateway), Some(will)).await
+        Connection::start(&uplink, &uplink.mqtt_client_id(&self.gateway), Some(will), mqtt::Intake::COMMANDS).await
     }
 
     /// Goes on with a session; `false` when the primary host is not there.
@@ -339,6 +339,7 @@ impl SparkplugTask {
                 }
                 EdgeNodeEvent::Command { device, metric, value } => self.command(device, metric, value),
                 EdgeNodeEvent::CommandRefused { device, why } => {
+                    let why = beginning(&why);
                     self.commands.refused(self.uplink.settings.name.as_str(), &why);
                     tracing::warn!(uplink = self.name(), why, "command refused");
                     if let Some(number) = device {
