@@ -157,8 +157,11 @@ async fn what_an_activation_would_lose_is_shown_first(rig: &mut Rig, browser: &B
     browser.driver.find(By::XPath(label)).await.unwrap().click().await.unwrap();
     browser.press("Activate the draft").await;
     rig.until("it runs without the analyser", |status| status["gateways"][0]["revision"] == 2).await;
-    let gaps = rig.interlex(&["buffer", "gaps", "cloud"]).await;
-    assert!(gaps.out.contains("gas-analyser"), "{gaps:?}");
+    wait_for("what was lost is written down", || async {
+        let gaps = rig.interlex(&["buffer", "gaps", "cloud"]).await;
+        gaps.out.contains("points that are gone").then_some(())
+    })
+    .await;
     rig.broker.restart().await.unwrap();
     rig.until("the rest is sent", |status| waiting(status) < Some(20)).await;
 }
