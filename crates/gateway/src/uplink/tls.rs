@@ -181,6 +181,8 @@ fn plain(told: String) -> String {
         "what answers there is no MQTT broker, or it ends the connection at once".to_owned()
     } else if told.contains("closed by peer") || told.contains("connection abort") {
         "the broker ended the connection".to_owned()
+    } else if told.to_lowercase().contains("size") && told.contains("xceed") {
+        "the broker sent a message that is larger than is taken here".to_owned()
     } else {
         told
     }
