@@ -2,7 +2,7 @@ use crate::device::{Datum, Device, DeviceSpec, MetricSpec, Snapshots};
 use crate::primary_host::{HostNews, HostState, PrimaryHost};
 use crate::proto::{Metric, Payload, metric};
 use crate::{
-    DataType, MessageType, MetricValue, NAMESPACE, Topic, check_payload, decode_command, decode_payload, encode_payload,
+    DataType, MessageType, MetricValue, NAMESPACE, Topic, check_payload, decode_command, decode_within, encode_payload,
 };
 use std::collections::VecDeque;
 
@@ -64,6 +64,8 @@ pub enum EdgeNodeEvent {
     },
 }
 
+/// What a command may take in memory.
+const HEAVIEST_COMMAND: usize = 1 << 20;
 /// More metrics in one command are taken for a mistake: each is answered by a message of its own.
 const MOST_COMMANDS: usize = 500;
 
@@ -333,7 +335,7 @@ impl EdgeNode {
             self.events.push_back(refused("not a command to this node".to_owned()));
             return;
         };
-        let payload = match decode_payload(payload) {
+        let payload = match decode_within(payload, HEAVIEST_COMMAND) {
             Ok(payload) => payload,
             Err(error) => {
                 self.events.push_back(refused(error.to_string()));

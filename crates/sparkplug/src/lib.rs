@@ -44,10 +44,12 @@ pub enum DecodeError {
     #[error(transparent)]
     Malformed(#[from] prost::DecodeError),
     /// Few bytes that would take very much memory.
-    #[error("it would take {} MB of memory; {} are taken", .bytes >> 20, HEAVIEST >> 20)]
+    #[error("it would take {} kB of memory; {} are taken", .bytes >> 10, .most >> 10)]
     TooMuch {
         /// How many bytes of memory, about.
         bytes: usize,
+        /// How many it may take.
+        most: usize,
     },
 }
 
@@ -60,9 +62,14 @@ const HEAVIEST: usize = 32 << 20;
 /// # Errors
 /// [`DecodeError`]
 pub fn decode_payload(bytes: &[u8]) -> Result<Payload, DecodeError> {
-    match weight::weight(bytes) {
-        bytes if bytes > HEAVIEST => Err(DecodeError::TooMuch { bytes }),
-        _ => Ok(prost::Message::decode(bytes)?),
+    decode_within(bytes, HEAVIEST)
+}
+
+/// Reads a payload that may not take more bytes of memory than so many, about.
+pub(crate) fn decode_within(payload: &[u8], most: usize) -> Result<Payload, DecodeError> {
+    match weight::weight(payload) {
+        bytes if bytes > most => Err(DecodeError::TooMuch { bytes, most }),
+        _ => Ok(prost::Message::decode(payload)?),
     }
 }
 
