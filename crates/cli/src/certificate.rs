@@ -1,11 +1,36 @@
-use crate::args::{CertificateArguments, CertificateCommand};
 use crate::output::say;
 use anyhow::Context;
+use clap::{Args, Subcommand};
 use interlex_service::certificate_request;
 use std::fs::OpenOptions;
 use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
+
+#[derive(Debug, Args)]
+pub(crate) struct CertificateArguments {
+    #[command(subcommand)]
+    pub(crate) command: CertificateCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum CertificateCommand {
+    /// Make a private key and a certificate request on this machine, without asking any service. Files that are there already
+    /// are not touched.
+    Request {
+        /// Whom the certificate is for (common name), such as works-1
+        name: String,
+        /// Organization
+        #[arg(long)]
+        organization: Option<String>,
+        /// Where the private key goes; NAME.key when left out
+        #[arg(long)]
+        key: Option<PathBuf>,
+        /// Where the request goes; NAME.csr when left out
+        #[arg(long)]
+        request: Option<PathBuf>,
+    },
+}
 
 pub(crate) fn run(arguments: CertificateArguments) -> anyhow::Result<()> {
     let CertificateCommand::Request { name, organization, key, request } = arguments.command;

@@ -1,9 +1,11 @@
-use crate::args::DemoArguments;
 use crate::exit::{ExitReason, failed};
 use crate::log;
+use crate::log::LogFormat;
+use crate::options::loopback;
 use crate::output;
 use crate::serve::{interrupted, keep_setup_link, make_private};
 use anyhow::Context;
+use clap::Args;
 use indicatif::{ProgressBar, ProgressStyle};
 use interlex_core::description::{self, Description, Files, MAIN_FILE};
 use interlex_plant::{Plant, PlantConfig};
@@ -13,9 +15,33 @@ use interlex_store::Store;
 use serde::{Deserialize, Serialize};
 use std::io::IsTerminal;
 use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 use tokio_util::sync::CancellationToken;
+
+/// How the demo runs.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Everything listens on loopback only. Data is kept between starts; remove the directory to begin anew.\nCtrl-C stops everything in \
+                        order: deaths are published, what was not delivered is kept."
+)]
+pub(crate) struct DemoArguments {
+    /// Where the database and the logs live
+    #[arg(long, env = "INTERLEX_DEMO_DIR", default_value = ".interlex/demo")]
+    pub(crate) data_dir: PathBuf,
+    /// Address of loopback to listen on
+    #[arg(long, env = "INTERLEX_DEMO_HOST", default_value_t = Ipv4Addr::LOCALHOST, value_parser = loopback)]
+    pub(crate) host: Ipv4Addr,
+    /// First of five ports: console and API, database, broker, plant, plant control
+    #[arg(long, env = "INTERLEX_DEMO_PORTS", default_value_t = 7400, value_parser = clap::value_parser!(u16).range(1024..=65530))]
+    pub(crate) ports_from: u16,
+    /// Seed of the plant: the same seed gives the same values
+    #[arg(long, default_value_t = 1)]
+    pub(crate) seed: u64,
+    /// Form of the log in DATA_DIR/interlex.log
+    #[arg(long, env = "INTERLEX_LOG_FORMAT", value_enum, default_value = "text")]
+    pub(crate) log_format: LogFormat,
+}
 
 const GATEWAY: &str = "alderfen-1";
 /// Where the files that ship say that everything is.

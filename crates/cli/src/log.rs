@@ -1,6 +1,6 @@
-use crate::args::LogFormat;
 use crate::output::safe;
 use anyhow::Context as _;
+use clap::ValueEnum;
 use std::collections::HashMap;
 use std::fs::OpenOptions;
 use std::io::{self, Write};
@@ -15,6 +15,14 @@ use tracing_subscriber::EnvFilter;
 use tracing_subscriber::fmt::MakeWriter;
 use tracing_subscriber::layer::{Context, Layer, SubscriberExt};
 use tracing_subscriber::util::SubscriberInitExt;
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum LogFormat {
+    /// Lines for people.
+    Text,
+    /// One JSON object a line.
+    Json,
+}
 
 /// Logs to standard error.
 pub(crate) fn to_stderr(format: LogFormat) {

@@ -6,6 +6,7 @@ mod client;
 mod demo;
 mod exit;
 mod log;
+mod options;
 mod output;
 mod plant;
 mod serve;

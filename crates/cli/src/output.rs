@@ -1,7 +1,7 @@
 //! The way of everything that the client prints. Names, units, titles, topics and device texts come from outside: what a
 //! terminal would take for a command is shown as its code.
 
-use crate::args::Output;
+use crate::options::Output;
 use comfy_table::{Cell, Color, Column, ColumnConstraint, ContentArrangement, Table, Width, presets};
 use jiff::{Timestamp, tz::TimeZone};
 use serde::Serialize;

@@ -1,11 +1,67 @@
-use crate::args::{Output, PlantArguments, PlantCommand, PlantFault};
 use crate::exit::{ExitReason, failed};
-use crate::log;
+use crate::log::{self, LogFormat};
+use crate::options::{Output, loopback};
 use crate::output::{print_csv, print_json, print_table, say, table};
 use crate::serve::interrupted;
+use clap::{Args, Subcommand, ValueEnum};
 use interlex_plant::{Encoding, Order, Plant, PlantConfig, SIGNALS, Signal, UNITS};
-use std::net::SocketAddr;
+use std::net::{Ipv4Addr, SocketAddr};
+use std::path::PathBuf;
 use tokio_util::sync::CancellationToken;
+
+#[derive(Debug, Args)]
+pub(crate) struct PlantArguments {
+    #[command(subcommand)]
+    pub(crate) command: Option<PlantCommand>,
+    /// Address of loopback to listen on
+    #[arg(long, default_value_t = Ipv4Addr::LOCALHOST, value_parser = loopback, global = true)]
+    pub(crate) host: Ipv4Addr,
+    /// Modbus TCP port
+    #[arg(long, default_value_t = 7403)]
+    pub(crate) port: u16,
+    /// Port of the control interface
+    #[arg(long, default_value_t = 7404, global = true)]
+    pub(crate) control_port: u16,
+    /// Where the serial line with the meters can be opened; a link is put there. No line when it is left out
+    #[arg(long)]
+    pub(crate) serial_path: Option<PathBuf>,
+    /// The same seed gives the same values
+    #[arg(long, default_value_t = 1)]
+    pub(crate) seed: u64,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum PlantCommand {
+    /// Print the register map
+    Map {
+        /// Form of the output
+        #[arg(long, short, value_enum, default_value = "table")]
+        output: Output,
+    },
+    /// Switch a fault of a running plant
+    Fault {
+        /// The device, such as digester-1 or gas-meter; `plant map` names them
+        device: String,
+        /// What goes wrong
+        #[arg(value_enum)]
+        fault: PlantFault,
+        /// Switch it off again
+        #[arg(long)]
+        off: bool,
+    },
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum PlantFault {
+    /// The device answers nothing.
+    Silent,
+    /// The device refuses requests from its first input register.
+    WrongRegister,
+    /// The device takes 0.4 s for each answer.
+    Slow,
+    /// Sensors are fifty times as loud as usual (gas analyser).
+    NoisySensor,
+}
 
 pub(crate) async fn run(arguments: PlantArguments) -> anyhow::Result<()> {
     match &arguments.command {
@@ -21,7 +77,7 @@ fn control(arguments: &PlantArguments) -> SocketAddr {
 }
 
 async fn serve(arguments: &PlantArguments) -> anyhow::Result<()> {
-    log::to_stderr(crate::args::LogFormat::Text);
+    log::to_stderr(LogFormat::Text);
     let stop = CancellationToken::new();
     let modbus = (arguments.host, arguments.port).into();
     let (serial_path, seed) = (arguments.serial_path.clone(), arguments.seed);

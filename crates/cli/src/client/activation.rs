@@ -1,12 +1,28 @@
 //! Activates, waits for what was touched to come up, and tells how it went.
 
 use super::{Client, list, part, text, whole};
-use crate::args::{Output, WaitArguments};
 use crate::exit::{ExitReason, failed};
+use crate::options::{Output, span_of_time};
 use crate::output::{print_json, say};
+use clap::Args;
+use interlex_core::description::Span;
 use serde_json::{Value, json};
 use std::time::Duration;
 use tokio::time::{Instant, sleep};
+
+/// How to wait for what was activated.
+#[derive(Debug, Args)]
+pub(crate) struct WaitArguments {
+    /// How long to wait for links and uplinks to come up, such as 10s
+    #[arg(long, default_value = "10s", value_parser = span_of_time)]
+    pub(crate) wait: Span,
+    /// Activate the revision before again when something does not come up in that time
+    #[arg(long)]
+    pub(crate) or_return: bool,
+    /// Activate also when samples that wait for a broker are lost by it, since their uplink or point is gone
+    #[arg(long)]
+    pub(crate) drop_waiting: bool,
+}
 
 /// How often the service is asked how far it has come.
 const LOOK: Duration = Duration::from_millis(200);

@@ -1,8 +1,36 @@
 use super::{Client, text, whole};
-use crate::args::AuditArguments;
+use crate::options::{Output, Target, span_of_time};
 use crate::output::{date, print_rows};
+use clap::Args;
+use interlex_core::description::Span;
 use serde_json::Value;
 use std::time::Duration;
+
+#[derive(Debug, Args)]
+pub(crate) struct AuditArguments {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// Only with this text in detail or object
+    pub(crate) text: Option<String>,
+    /// Only of this person
+    #[arg(long)]
+    pub(crate) person: Option<String>,
+    /// Only this action, such as activate or edit-draft
+    #[arg(long)]
+    pub(crate) action: Option<String>,
+    /// Only about this gateway
+    #[arg(long)]
+    pub(crate) gateway: Option<String>,
+    /// Only of the last span, such as 2d
+    #[arg(long, value_parser = span_of_time)]
+    pub(crate) last: Option<Span>,
+    /// So many entries at the most
+    #[arg(long, default_value_t = 50)]
+    pub(crate) limit: usize,
+    /// Form of the output
+    #[arg(long, short, value_enum, default_value = "table")]
+    pub(crate) output: Output,
+}
 
 /// As many as the service gives at once.
 const PAGE: usize = 1000;

@@ -1,8 +1,42 @@
 use super::status::buffer;
 use super::{Client, list, text, whole};
-use crate::args::{BufferArguments, BufferCommand, Output};
+use crate::options::{GatewayTarget, Output, Target};
 use crate::output::{count, date, print_rows, say, span};
+use clap::{Args, Subcommand};
 use serde_json::{Value, json};
+
+#[derive(Debug, Args)]
+#[command(args_conflicts_with_subcommands = true)]
+pub(crate) struct BufferArguments {
+    #[command(subcommand)]
+    pub(crate) command: Option<BufferCommand>,
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// Form of the output
+    #[arg(long, short, value_enum, default_value = "table")]
+    pub(crate) output: Output,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum BufferCommand {
+    /// Show where samples are missing at the broker of an uplink, and why.
+    Gaps {
+        #[command(flatten)]
+        of: GatewayTarget,
+        /// The uplink
+        uplink: String,
+    },
+    /// Throw away everything that waits for the broker of an uplink. It cannot be undone.
+    Purge {
+        #[command(flatten)]
+        of: GatewayTarget,
+        /// The uplink
+        uplink: String,
+        /// The name of the uplink once more, to show that you mean it
+        #[arg(long)]
+        confirm: String,
+    },
+}
 
 pub(crate) async fn run(arguments: BufferArguments) -> anyhow::Result<()> {
     match arguments.command {

@@ -1,13 +1,104 @@
 use super::draft::{differs, print_difference};
 use super::{Client, activation, list, part, text, whole};
-use crate::args::{ConfigArguments, ConfigCommand, Output, WaitArguments};
+use crate::client::activation::WaitArguments;
 use crate::exit::{ExitReason, failed};
+use crate::options::{Output, Target};
 use crate::output::{count, print_csv, print_json, safe, say};
 use anyhow::Context;
+use clap::{Args, Subcommand};
 use interlex_core::description::{self, Draft, Files, MAIN_FILE, Problem, difference};
 use serde_json::{Value, json};
 use std::fs;
-use std::path::{Component, Path};
+use std::path::{Component, Path, PathBuf};
+
+#[derive(Debug, Args)]
+pub(crate) struct ConfigArguments {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    #[command(subcommand)]
+    pub(crate) command: ConfigCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum ConfigCommand {
+    /// Write a commented description to start from, and the schema that editors complete it by
+    Init {
+        /// The directory; it is made when it is not there
+        directory: PathBuf,
+        /// Name of the gateway
+        #[arg(long, default_value = "alderfen-1")]
+        name: String,
+    },
+    /// Check a directory without any service; tells every mistake with file, line and column
+    Check {
+        /// The directory with gateway.toml
+        directory: PathBuf,
+        /// Take warnings as mistakes
+        #[arg(long)]
+        strict: bool,
+        /// Form of the output
+        #[arg(long, short, value_enum, default_value = "table")]
+        output: Output,
+    },
+    /// Show what a directory would change in the running gateway
+    Diff {
+        /// The directory with gateway.toml
+        directory: PathBuf,
+        /// Compare with the draft instead
+        #[arg(long)]
+        draft: bool,
+        /// End with code 8 when something would change
+        #[arg(long)]
+        exit_code: bool,
+        /// Form of the output
+        #[arg(long, short, value_enum, default_value = "table")]
+        output: Output,
+    },
+    /// Put a directory in the place of the draft of its gateway, and with --activate make it the running revision
+    Apply {
+        /// The directory with gateway.toml
+        directory: PathBuf,
+        /// Activate it
+        #[arg(long, requires = "note")]
+        activate: bool,
+        /// Why, for those who look at the revisions later
+        #[arg(long)]
+        note: Option<String>,
+        /// Only check and show what would change
+        #[arg(long)]
+        dry_run: bool,
+        /// Write over a draft that somebody has edited and not activated
+        #[arg(long)]
+        replace: bool,
+        #[command(flatten)]
+        wait: WaitArguments,
+        /// Form of the output
+        #[arg(long, short, value_enum, default_value = "table")]
+        output: Output,
+    },
+    /// Write the running description of a gateway into a directory
+    Export {
+        /// The directory; it is made when it is not there
+        directory: PathBuf,
+        /// The gateway; needed when there are several
+        #[arg(long)]
+        gateway: Option<String>,
+        /// The draft instead
+        #[arg(long, conflicts_with = "revision")]
+        draft: bool,
+        /// An earlier revision instead
+        #[arg(long)]
+        revision: Option<u32>,
+        /// Bring files that are there up to date in place: comments and order stay
+        #[arg(long, conflicts_with = "force")]
+        update: bool,
+        /// Write over files that are there
+        #[arg(long)]
+        force: bool,
+    },
+    /// Print the JSON Schema of gateway.toml
+    Schema,
+}
 
 /// What `config init` writes.
 const STARTER: &str = include_str!("starter/gateway.toml");

@@ -1,12 +1,64 @@
 use super::config::{mistakes, print_problems};
 use super::{Client, activation, part, text, trial, whole};
-use crate::args::{DraftArguments, DraftCommand, Output};
+use crate::client::activation::WaitArguments;
 use crate::exit::{ExitReason, failed};
+use crate::options::{GatewayTarget, Output};
 use crate::output::{count, date, plain, print_json, print_text, say};
 use anyhow::Context;
+use clap::{Args, Subcommand};
 use interlex_core::description::Problem;
 use reqwest::Method;
 use serde_json::{Value, json};
+use std::path::PathBuf;
+
+#[derive(Debug, Args)]
+pub(crate) struct DraftArguments {
+    #[command(flatten)]
+    pub(crate) of: GatewayTarget,
+    #[command(subcommand)]
+    pub(crate) command: DraftCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum DraftCommand {
+    /// Show who changed it last, and whether it differs from what runs
+    Show,
+    /// Find everything that would not run, or would surprise
+    Check,
+    /// Show what activating it would change
+    Diff {
+        /// End with code 8 when something would change
+        #[arg(long)]
+        exit_code: bool,
+    },
+    /// Make it the running revision
+    Activate {
+        /// Why, for those who look at the revisions later
+        #[arg(long)]
+        note: String,
+        #[command(flatten)]
+        wait: WaitArguments,
+    },
+    /// Take the point list of a device over from a CSV file; tells what changes, and nothing is done with mistakes in it
+    Import {
+        /// A device of the draft
+        device: String,
+        /// The file, as a spreadsheet writes it
+        file: PathBuf,
+        /// Points that the file does not name go
+        #[arg(long)]
+        remove_others: bool,
+        /// Only tell what would change
+        #[arg(long)]
+        dry_run: bool,
+    },
+    /// Throw its edits away
+    Discard {
+        /// Yes, throw them away
+        #[arg(long)]
+        yes: bool,
+    },
+}
 
 pub(crate) async fn run(arguments: DraftArguments) -> anyhow::Result<()> {
     let client = Client::new(&arguments.of.target)?;

@@ -1,10 +1,35 @@
 use super::{Client, list, part, text, whole};
-use crate::args::{FramesArguments, Output};
+use crate::options::{GatewayTarget, Output};
 use crate::output::{clock, paint, print_csv, print_csv_rows, print_json, print_json_line, safe, say, styled_line};
 use anstyle::AnsiColor;
 use anyhow::Context;
+use clap::Args;
 use serde_json::Value;
+use std::path::PathBuf;
 use std::time::Duration;
+
+#[derive(Debug, Args)]
+pub(crate) struct FramesArguments {
+    #[command(flatten)]
+    pub(crate) of: GatewayTarget,
+    /// A running link
+    pub(crate) link: String,
+    /// Go on with what comes; Ctrl-C ends
+    #[arg(long, short)]
+    pub(crate) follow: bool,
+    /// Only frames of this device
+    #[arg(long)]
+    pub(crate) device: Option<String>,
+    /// Only what tells of something wrong
+    #[arg(long)]
+    pub(crate) errors: bool,
+    /// Only the last so many
+    #[arg(long, default_value_t = 40)]
+    pub(crate) last: usize,
+    /// Save all recorded frames of the link as a pcapng file
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["follow", "device", "errors"])]
+    pub(crate) save: Option<PathBuf>,
+}
 
 /// How often it is asked what is new: several times a second looks live to a person.
 const LOOK: Duration = Duration::from_millis(300);

@@ -1,9 +1,40 @@
 use super::{Client, part, text, whole};
-use crate::args::{GatewaysArguments, GatewaysCommand};
 use crate::exit::{ExitReason, failed};
+use crate::options::{Output, Target};
 use crate::output::{date, print_rows, say};
+use clap::{Args, Subcommand};
 use reqwest::Method;
 use serde_json::{Value, json};
+
+#[derive(Debug, Args)]
+pub(crate) struct GatewaysArguments {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    #[command(subcommand)]
+    pub(crate) command: GatewaysCommand,
+    /// Form of the output
+    #[arg(long, short, value_enum, default_value = "table", global = true)]
+    pub(crate) output: Output,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum GatewaysCommand {
+    /// List them
+    List,
+    /// Add one with an empty draft
+    Add {
+        /// Its name
+        name: String,
+    },
+    /// Stop one and take it away with its draft; its revisions stay on record
+    Remove {
+        /// Its name
+        name: String,
+        /// Yes, take it away
+        #[arg(long)]
+        yes: bool,
+    },
+}
 
 pub(crate) async fn run(arguments: GatewaysArguments) -> anyhow::Result<()> {
     let client = Client::new(&arguments.target)?;

@@ -1,9 +1,27 @@
 use super::{Client, list, part, text, whole};
-use crate::args::{LinkArguments, Output};
+use crate::options::{GatewayTarget, Output};
 use crate::output::{cell, count, date, plain, print_csv, print_json, print_table, say, span, table};
+use clap::Args;
 use comfy_table::{CellAlignment, Color};
 use reqwest::Method;
 use serde_json::{Value, json};
+
+#[derive(Debug, Args)]
+pub(crate) struct LinkArguments {
+    #[command(flatten)]
+    pub(crate) of: GatewayTarget,
+    /// A running link
+    pub(crate) link: String,
+    /// Only requests of this device
+    #[arg(long)]
+    pub(crate) device: Option<String>,
+    /// Try anew what was learned about bad addresses: of the device, or of all
+    #[arg(long)]
+    pub(crate) relearn: bool,
+    /// Count from nothing on again
+    #[arg(long, conflicts_with = "relearn")]
+    pub(crate) reset: bool,
+}
 
 pub(crate) async fn run(arguments: LinkArguments) -> anyhow::Result<()> {
     let client = Client::new(&arguments.of.target)?;

@@ -1,8 +1,17 @@
 use super::{Client, text, whole};
-use crate::args::{MessagesArguments, Output};
 use crate::exit::{ExitReason, failed};
+use crate::options::{GatewayTarget, Output};
 use crate::output::{clock, print_rows, say};
+use clap::Args;
 use serde_json::Value;
+
+#[derive(Debug, Args)]
+pub(crate) struct MessagesArguments {
+    #[command(flatten)]
+    pub(crate) of: GatewayTarget,
+    /// The uplink, of kind json
+    pub(crate) uplink: String,
+}
 
 pub(crate) async fn run(arguments: MessagesArguments) -> anyhow::Result<()> {
     let client = Client::new(&arguments.of.target)?;

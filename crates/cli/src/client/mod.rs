@@ -20,8 +20,8 @@ pub(crate) mod trial;
 pub(crate) mod watch;
 pub(crate) mod write;
 
-use crate::args::Target;
 use crate::exit::{ExitReason, failed};
+use crate::options::Target;
 use anyhow::Context;
 use eventsource_stream::Eventsource;
 use futures_util::{Stream, StreamExt};

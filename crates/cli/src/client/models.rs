@@ -1,7 +1,19 @@
 use super::{Client, text};
-use crate::args::ModelsArguments;
 use crate::exit::{ExitReason, failed};
+use crate::options::{Output, Target};
 use crate::output::{print_rows, print_text};
+use clap::Args;
+
+#[derive(Debug, Args)]
+pub(crate) struct ModelsArguments {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// Print this one as CSV
+    pub(crate) name: Option<String>,
+    /// Form of the output
+    #[arg(long, short, value_enum, default_value = "table")]
+    pub(crate) output: Output,
+}
 
 pub(crate) async fn run(arguments: ModelsArguments) -> anyhow::Result<()> {
     let models = Client::new(&arguments.target)?.get("/api/v1/models", &[]).await?;

@@ -1,11 +1,97 @@
 use super::sign_in::read_password;
 use super::{Client, part, text, whole};
-use crate::args::{PeopleArguments, PeopleCommand, RoleWord, TokensArguments, TokensCommand};
 use crate::exit::{ExitReason, failed};
+use crate::options::{Output, Target};
 use crate::output::{date, print_rows, say};
-use clap::ValueEnum;
+use clap::{Args, Subcommand, ValueEnum};
 use reqwest::Method;
 use serde_json::{Value, json};
+
+#[derive(Debug, Args)]
+pub(crate) struct PeopleArguments {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    #[command(subcommand)]
+    pub(crate) command: PeopleCommand,
+    /// Form of the output
+    #[arg(long, short, value_enum, default_value = "table", global = true)]
+    pub(crate) output: Output,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum RoleWord {
+    /// Looks.
+    Viewer,
+    /// Writes values and acknowledges.
+    Operator,
+    /// Edits and activates.
+    Engineer,
+    /// Also people and tokens.
+    Administrator,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum PeopleCommand {
+    /// List them
+    List,
+    /// Add one
+    Add {
+        /// The name to sign in with
+        name: String,
+        /// What the person may do
+        #[arg(long, value_enum)]
+        role: RoleWord,
+        /// Read the first password from standard input instead of asking
+        #[arg(long)]
+        password_stdin: bool,
+    },
+    /// Give one another role
+    Role {
+        /// The name
+        name: String,
+        /// What the person may do from now on
+        #[arg(value_enum)]
+        role: RoleWord,
+    },
+    /// Give one another password; the person is signed out everywhere
+    Password {
+        /// The name
+        name: String,
+        /// Read the password from standard input instead of asking
+        #[arg(long)]
+        password_stdin: bool,
+    },
+    /// Take one away, with all sessions and tokens
+    Remove {
+        /// The name
+        name: String,
+        /// Yes, take the person away
+        #[arg(long)]
+        yes: bool,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct TokensArguments {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    #[command(subcommand)]
+    pub(crate) command: TokensCommand,
+    /// Form of the output
+    #[arg(long, short, value_enum, default_value = "table", global = true)]
+    pub(crate) output: Output,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum TokensCommand {
+    /// List your own, or as an administrator everybody's
+    List,
+    /// Make one good for nothing
+    Remove {
+        /// The number that it is listed under
+        id: String,
+    },
+}
 
 pub(crate) async fn run(arguments: PeopleArguments) -> anyhow::Result<()> {
     let client = Client::new(&arguments.target)?;

@@ -1,8 +1,43 @@
 use super::{Client, text, whole};
-use crate::args::{Output, PointsArguments, SortKey};
+use crate::options::{Output, Target};
 use crate::output::{cell, plain, print_csv, print_json, print_table, say, span, table, with_unit};
+use clap::{Args, ValueEnum};
 use comfy_table::{Cell, CellAlignment, Color};
 use serde_json::Value;
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum SortKey {
+    /// In the order of the description.
+    Listed,
+    Name,
+    Device,
+    Quality,
+    /// The oldest first.
+    Age,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct PointsArguments {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// Only points with this text in name, title, device or address
+    pub(crate) filter: Option<String>,
+    /// Only of this gateway
+    #[arg(long)]
+    pub(crate) gateway: Option<String>,
+    /// Only of this device
+    #[arg(long)]
+    pub(crate) device: Option<String>,
+    /// Only of this quality: good, uncertain or bad
+    #[arg(long)]
+    pub(crate) quality: Option<String>,
+    /// Order of the rows
+    #[arg(long, value_enum, default_value = "listed")]
+    pub(crate) sort: SortKey,
+    /// Form of the output
+    #[arg(long, short, value_enum, default_value = "table")]
+    pub(crate) output: Output,
+}
 
 pub(crate) async fn run(arguments: PointsArguments) -> anyhow::Result<()> {
     let client = Client::new(&arguments.target)?;

@@ -1,8 +1,42 @@
 use super::draft::print_difference;
 use super::{Client, activation, part, text, whole};
-use crate::args::{RevisionsArguments, RevisionsCommand};
+use crate::client::activation::WaitArguments;
+use crate::options::GatewayTarget;
 use crate::output::{date, print_rows};
+use clap::{Args, Subcommand};
 use serde_json::{Value, json};
+
+#[derive(Debug, Args)]
+pub(crate) struct RevisionsArguments {
+    #[command(flatten)]
+    pub(crate) of: GatewayTarget,
+    #[command(subcommand)]
+    pub(crate) command: RevisionsCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum RevisionsCommand {
+    /// List them, the newest first
+    List,
+    /// Compare two: numbers, or the words active and draft
+    Diff {
+        /// The one before
+        before: String,
+        /// The one after
+        #[arg(default_value = "active")]
+        after: String,
+    },
+    /// Activate an earlier one again, under a new number
+    Activate {
+        /// Its number
+        number: u32,
+        /// Why, for those who look at the revisions later
+        #[arg(long)]
+        note: String,
+        #[command(flatten)]
+        wait: WaitArguments,
+    },
+}
 
 pub(crate) async fn run(arguments: RevisionsArguments) -> anyhow::Result<()> {
     let client = Client::new(&arguments.of.target)?;

@@ -1,11 +1,27 @@
 use super::{Remembered, checked, http, remembered_path, text};
-use crate::args::SignInArguments;
 use crate::output::say;
 use crate::serve::make_private;
 use anyhow::Context;
+use clap::Args;
 use serde_json::{Value, json};
 use std::io::{BufRead, Write};
 use std::os::unix::fs::OpenOptionsExt;
+use std::path::PathBuf;
+
+#[derive(Debug, Args)]
+pub(crate) struct SignInArguments {
+    /// The service, such as http://127.0.0.1:7400
+    pub(crate) url: String,
+    /// Name to sign in with; asked for when left out
+    #[arg(long)]
+    pub(crate) name: Option<String>,
+    /// Read the password from standard input instead of asking
+    #[arg(long)]
+    pub(crate) password_stdin: bool,
+    /// The certificate to trust, in PEM form, when the service has a self-made one (tls-cert.pem of its data directory)
+    #[arg(long)]
+    pub(crate) ca: Option<PathBuf>,
+}
 
 pub(crate) async fn run(arguments: SignInArguments) -> anyhow::Result<()> {
     let url = arguments.url.trim_end_matches('/').to_owned();

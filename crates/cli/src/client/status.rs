@@ -1,7 +1,17 @@
 use super::{Client, list, text, whole};
-use crate::args::{Output, StatusArguments};
+use crate::options::{Output, Target};
 use crate::output::{cell, count, print_csv, print_json, print_table, say, span, state_cell, table};
+use clap::Args;
 use serde_json::Value;
+
+#[derive(Debug, Args)]
+pub(crate) struct StatusArguments {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// Form of the output
+    #[arg(long, short, value_enum, default_value = "table")]
+    pub(crate) output: Output,
+}
 
 pub(crate) async fn run(arguments: StatusArguments) -> anyhow::Result<()> {
     let status = Client::new(&arguments.target)?.get("/api/v1/status", &[]).await?;

@@ -1,10 +1,32 @@
 use super::{Client, list, text, whole};
-use crate::args::{Output, TapArguments};
 use crate::exit::{ExitReason, failed};
+use crate::options::{Output, Target};
 use crate::output::{clock, plain, print_csv, print_csv_rows, print_json_line, safe, say, span, with_unit};
+use clap::Args;
 use futures_util::StreamExt;
 use serde_json::Value;
 use std::pin::pin;
+
+#[derive(Debug, Args)]
+pub(crate) struct TapArguments {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// The gateway; needed when there are several
+    #[arg(long)]
+    pub(crate) gateway: Option<String>,
+    /// The uplink; the first one when left out
+    #[arg(long)]
+    pub(crate) uplink: Option<String>,
+    /// Which topics, with + and # for any level; those of the uplink when left out
+    #[arg(long)]
+    pub(crate) filter: Option<String>,
+    /// End after so many messages
+    #[arg(long)]
+    pub(crate) count: Option<u64>,
+    /// Lines for people, or a JSON object a line
+    #[arg(long, short, value_enum, default_value = "table")]
+    pub(crate) output: Output,
+}
 
 pub(crate) async fn run(arguments: TapArguments) -> anyhow::Result<()> {
     let client = Client::new(&arguments.target)?;

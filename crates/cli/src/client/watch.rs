@@ -1,12 +1,30 @@
 use super::{Client, list, points, text, whole};
-use crate::args::{Output, WatchArguments};
 use crate::exit::{ExitReason, failed};
+use crate::options::{Output, Target};
 use crate::output::{clock, count, print_csv_rows, print_json_line, say, styled_line, table};
+use clap::Args;
 use futures_util::StreamExt;
 use serde_json::{Map, Value};
 use std::collections::HashMap;
 use std::io::{IsTerminal, Write};
 use std::pin::pin;
+
+#[derive(Debug, Args)]
+pub(crate) struct WatchArguments {
+    #[command(flatten)]
+    pub(crate) target: Target,
+    /// Only points with this text in name, title, device or address
+    pub(crate) filter: Option<String>,
+    /// Only of this device
+    #[arg(long)]
+    pub(crate) device: Option<String>,
+    /// End after so many updates
+    #[arg(long)]
+    pub(crate) count: Option<u64>,
+    /// A table that is drawn anew (terminal only), or a line per change
+    #[arg(long, short, value_enum, default_value = "table")]
+    pub(crate) output: Output,
+}
 
 pub(crate) async fn run(arguments: WatchArguments) -> anyhow::Result<()> {
     let client = Client::new(&arguments.target)?;

@@ -1,8 +1,22 @@
 use super::{Client, frames, part, text};
-use crate::args::{Output, WriteArguments};
 use crate::exit::{ExitReason, failed};
+use crate::options::{GatewayTarget, Output};
 use crate::output::{plain, print_json, say, with_unit};
+use clap::Args;
 use serde_json::{Value, json};
+
+#[derive(Debug, Args)]
+pub(crate) struct WriteArguments {
+    #[command(flatten)]
+    pub(crate) of: GatewayTarget,
+    /// A device of the running description
+    pub(crate) device: String,
+    /// One of its points
+    pub(crate) point: String,
+    /// The engineering value: a number, true, false, or text
+    #[arg(allow_negative_numbers = true)]
+    pub(crate) value: String,
+}
 
 pub(crate) async fn run(arguments: WriteArguments) -> anyhow::Result<()> {
     let client = Client::new(&arguments.of.target)?;
