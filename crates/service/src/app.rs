@@ -1,10 +1,10 @@
-use crate::attempts::Attempts;
-use crate::drafts::OpenDraft;
-use crate::heavy::Heavy;
-use crate::openings::Openings;
-use crate::presence::Presence;
-use crate::proxy::AddressRange;
-use crate::vault::Vault;
+use crate::access::attempts::Attempts;
+use crate::access::openings::Openings;
+use crate::access::proxy::AddressRange;
+use crate::draft::opened::OpenDraft;
+use crate::draft::presence::Presence;
+use crate::draft::vault::Vault;
+use crate::turns::Heavy;
 use interlex_core::Timestamp;
 use interlex_core::description::Draft;
 use interlex_gateway::{Gateway, wall_clock};

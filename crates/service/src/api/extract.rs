@@ -8,6 +8,11 @@ use serde::de::DeserializeOwned;
 use std::time::Duration;
 use tokio::time::timeout;
 
+/// A description of fifty thousand points takes about five megabytes.
+pub(crate) const LARGE_BODY: usize = 16 << 20;
+/// Everything else that is sent is a form at the most.
+pub(crate) const SMALL_BODY: usize = 256 << 10;
+
 /// A JSON body, that has to come within some time.
 #[derive(Debug)]
 pub(crate) struct Json<T>(pub(crate) T);
@@ -32,7 +37,7 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Json<T> {
 }
 
 pub(crate) fn too_large(length: Option<usize>) -> ApiError {
-    let (limit, size) = (crate::router::LARGE_BODY >> 20, length.map_or(0, |length| length.div_ceil(1 << 20)));
+    let (limit, size) = (LARGE_BODY >> 20, length.map_or(0, |length| length.div_ceil(1 << 20)));
     let size = if size > limit { format!("it has {size} MB") } else { "it is too large for this call".to_owned() };
     let told = format!("{size}; descriptions may have {limit} MB, everything else 256 kB: send less at a time");
     ApiError::Rejected(StatusCode::PAYLOAD_TOO_LARGE, told)

@@ -1,6 +1,7 @@
-use crate::auth::{Author, COOKIE, Source, Viewer, cookie, is_same_origin};
-use crate::extract::Json;
-use crate::{ApiError, App, ProblemDetails, password};
+use crate::access::auth::{Author, COOKIE, Source, Viewer, cookie, is_same_origin};
+use crate::access::password;
+use crate::api::extract::Json;
+use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};

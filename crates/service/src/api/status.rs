@@ -1,6 +1,6 @@
+use crate::access::auth::Viewer;
+use crate::api::extract::Json;
 use crate::app::DatabaseState;
-use crate::auth::Viewer;
-use crate::extract::Json;
 use crate::{App, ProblemDetails};
 use axum::extract::State;
 use interlex_gateway::{GatewayStatus, wall_clock};

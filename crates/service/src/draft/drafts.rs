@@ -1,50 +1,15 @@
 //! Drafts between the database and the API: opened, edited, and followed by what an edit entails.
 
+use super::opened::OpenDraft;
+use crate::draft::vault::{SealError, mask};
 use crate::error::ConflictView;
-use crate::vault::{SealError, mask};
 use crate::{ApiError, App};
 use interlex_core::description::{self, Checked, Draft, Files, ObjectClass, ObjectRef, Problem, SecretText, Severity};
 use interlex_gateway::{aside, wall_clock};
-use interlex_store::{DraftChange, Edit, EditError, GatewayRecord, version_of};
+use interlex_store::{DraftChange, Edit, EditError, version_of};
 use serde_json::Value;
 use std::collections::HashMap;
-use std::sync::{Arc, OnceLock};
-
-/// A draft as it was at one version of its gateway.
-#[derive(Debug)]
-pub(crate) struct OpenDraft {
-    pub(crate) record: GatewayRecord,
-    pub(crate) draft: Arc<Draft>,
-    /// Who changed an object, and when, where it differs from the revision.
-    pub(crate) authors: HashMap<ObjectRef, (String, i64)>,
-    checked: OnceLock<Checked>,
-    canonical: OnceLock<Arc<Draft>>,
-}
-
-impl OpenDraft {
-    /// The check of the draft by itself, made once.
-    pub(crate) fn checked(&self) -> &Checked {
-        self.checked.get_or_init(|| description::check(&self.draft))
-    }
-
-    /// The draft in canonical form where it would run, for comparisons; made once.
-    pub(crate) fn canonical(&self) -> Arc<Draft> {
-        let make = || match &self.checked().description {
-            Some(description) => Arc::new(Draft::from(description)),
-            None => Arc::clone(&self.draft),
-        };
-        Arc::clone(self.canonical.get_or_init(make))
-    }
-
-    fn new(record: GatewayRecord, draft: Arc<Draft>, authors: HashMap<ObjectRef, (String, i64)>) -> Self {
-        Self { record, draft, authors, checked: OnceLock::new(), canonical: OnceLock::new() }
-    }
-
-    /// One object.
-    pub(crate) fn object(&self, wanted: &ObjectRef) -> Option<Value> {
-        self.draft.objects().find(|(object, _)| object == wanted).map(|(_, content)| content.into_owned())
-    }
-}
+use std::sync::Arc;
 
 /// Opens the draft of a gateway; what was opened last is kept as long as nothing changes.
 pub(crate) async fn open(app: &App, gateway: &str) -> Result<Arc<OpenDraft>, ApiError> {

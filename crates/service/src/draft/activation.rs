@@ -1,5 +1,6 @@
-use crate::auth::Author;
-use crate::drafts::{self, OpenDraft};
+use crate::access::auth::Author;
+use crate::draft::drafts;
+use crate::draft::opened::OpenDraft;
 use crate::{ApiError, App};
 use interlex_core::description::{self, Description, Difference, Draft, Files, Problem, difference};
 use interlex_gateway::{Gateway, GatewayOptions, aside, wall_clock};

@@ -1,7 +1,10 @@
-use crate::proxy::AddressRange;
-use crate::tls::{TlsError, TlsSource};
-use crate::vault::{Vault, VaultError};
-use crate::{ApiError, App, activation, connections, router};
+use crate::access::proxy::AddressRange;
+use crate::api::router::router;
+use crate::draft::activation;
+use crate::draft::vault::{Vault, VaultError};
+use crate::run::connections;
+use crate::run::tls::{TlsError, TlsSource};
+use crate::{ApiError, App};
 use arc_swap::ArcSwap;
 use interlex_core::description::{Description, Files};
 use interlex_gateway::wall_clock;
@@ -64,10 +67,6 @@ pub enum ServiceError {
     #[error(transparent)]
     Tls(#[from] TlsError),
 }
-
-/// Where a request comes from, with TLS or without.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Peer(pub(crate) SocketAddr);
 
 /// A running service.
 #[derive(Debug)]

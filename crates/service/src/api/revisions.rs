@@ -1,10 +1,12 @@
-use crate::activation::Why;
-use crate::auth::{Engineer, Viewer};
-use crate::drafts;
-use crate::extract::{Json, Path, Query};
-use crate::gateways::DescriptionFiles;
-use crate::vault::masked;
-use crate::{ApiError, App, ProblemDetails, activation};
+use crate::access::auth::{Engineer, Viewer};
+use crate::api::extract::{Json, Path, Query};
+use crate::api::gateways::DescriptionFiles;
+use crate::draft::activation;
+use crate::draft::activation::Why;
+use crate::draft::drafts;
+use crate::draft::opened::OpenDraft;
+use crate::draft::vault::masked;
+use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use axum::http::StatusCode;
 use interlex_core::description::{Difference, Draft, difference};
@@ -107,7 +109,7 @@ pub(crate) async fn compare(
     Ok(Json(DifferenceView { version: opened.record.version, difference, text, losses }))
 }
 
-async fn side(app: &App, opened: &drafts::OpenDraft, word: &str) -> Result<Option<Arc<Draft>>, ApiError> {
+async fn side(app: &App, opened: &OpenDraft, word: &str) -> Result<Option<Arc<Draft>>, ApiError> {
     let name = &opened.record.name;
     match (word, opened.record.active) {
         ("draft", _) => Ok(Some(opened.canonical())),

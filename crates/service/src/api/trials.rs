@@ -1,6 +1,6 @@
-use crate::auth::{Author, Commissioner, Engineer};
-use crate::drafts;
-use crate::extract::{Json, Path};
+use crate::access::auth::{Author, Commissioner, Engineer};
+use crate::api::extract::{Json, Path};
+use crate::draft::drafts;
 use crate::{ApiError, App, ProblemDetails};
 use axum::body::{Body, Bytes};
 use axum::extract::State;

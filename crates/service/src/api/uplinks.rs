@@ -1,8 +1,9 @@
 //! What people see and do of running uplinks.
 
-use crate::auth::{Engineer, Operator, Viewer};
-use crate::extract::{Json, Path};
-use crate::{ApiError, App, ProblemDetails, drafts};
+use crate::access::auth::{Engineer, Operator, Viewer};
+use crate::api::extract::{Json, Path};
+use crate::draft::drafts;
+use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use interlex_core::description::{JsonUplink, Selection, list_of};
 use interlex_gateway::{BufferView, Published, ReportPreview, Running, SentMessage, preview, report_preview};

@@ -1,6 +1,7 @@
-use crate::auth::{Engineer, Viewer};
-use crate::extract::{Json, Path};
-use crate::{ApiError, App, ProblemDetails, drafts};
+use crate::access::auth::{Engineer, Viewer};
+use crate::api::extract::{Json, Path};
+use crate::draft::drafts;
+use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use axum::http::StatusCode;
 use interlex_core::description::{self, Files, ObjectClass, ObjectRef, Problem, Severity};
@@ -114,7 +115,7 @@ pub(crate) async fn files(
     // From memory, so that it can be had while the database is away.
     let running = app.gateway(&gateway).ok_or_else(|| ApiError::NotFound(format!("running gateway {gateway:?}")))?;
     let draft = description::Draft::from(running.running().description());
-    Ok(Json(DescriptionFiles { files: crate::vault::masked(draft).to_files() }))
+    Ok(Json(DescriptionFiles { files: crate::draft::vault::masked(draft).to_files() }))
 }
 
 fn view(app: &App, record: GatewayRecord) -> GatewayView {

@@ -1,6 +1,6 @@
 use crate::ProblemDetails;
-use crate::auth::Viewer;
-use crate::extract::Json;
+use crate::access::auth::Viewer;
+use crate::api::extract::Json;
 use serde::Serialize;
 
 /// A device model that ships with the service: a point list to start from.
@@ -22,31 +22,31 @@ const MODELS: [ModelView; 5] = [
         name: "heat-meter",
         title: "Heat meter: temperatures, flow, output, energy",
         parameters: "base, for makers that put the map at another address",
-        text: include_str!("../../../demo/points/heat-meter.csv"),
+        text: include_str!("../../../../demo/points/heat-meter.csv"),
     },
     ModelView {
         name: "gas-meter",
         title: "Gas meter: volume in packed digits, flow, pressure, temperature",
         parameters: "none",
-        text: include_str!("../../../demo/points/gas-meter.csv"),
+        text: include_str!("../../../../demo/points/gas-meter.csv"),
     },
     ModelView {
         name: "digester",
         title: "Control of a digester: temperature, level, gas, mixer",
         parameters: "none",
-        text: include_str!("../../../demo/points/digester.csv"),
+        text: include_str!("../../../../demo/points/digester.csv"),
     },
     ModelView {
         name: "gas-analyser",
         title: "Gas analyser: methane, carbon dioxide, hydrogen sulphide, oxygen",
         parameters: "none",
-        text: include_str!("../../../demo/points/gas-analyser.csv"),
+        text: include_str!("../../../../demo/points/gas-analyser.csv"),
     },
     ModelView {
         name: "power-meter",
         title: "Power meter behind current transformers: voltages, currents, power, energy",
         parameters: "ratio, of the current transformers; base",
-        text: include_str!("../models/power-meter.csv"),
+        text: include_str!("../../models/power-meter.csv"),
     },
 ];
 

@@ -1,5 +1,5 @@
-use crate::auth::Engineer;
-use crate::extract::{Json, Query};
+use crate::access::auth::Engineer;
+use crate::api::extract::{Json, Query};
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use interlex_store::{AuditFilter, AuditRecord};

@@ -1,5 +1,4 @@
-use crate::proxy::origin;
-use crate::serve::Peer;
+use crate::access::proxy::origin;
 use crate::{ApiError, App};
 use axum::extract::{ConnectInfo, FromRequestParts};
 use axum::http::request::Parts;
@@ -7,7 +6,12 @@ use axum::http::{HeaderMap, Method, header};
 use interlex_gateway::wall_clock;
 use interlex_store::{AuditEntry, CredentialKind, Role, SignedIn};
 use std::convert::Infallible;
+use std::net::SocketAddr;
 use std::sync::Arc;
+
+/// Where a request comes from, with TLS or without.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Peer(pub(crate) SocketAddr);
 
 /// The name of the session cookie.
 pub(crate) const COOKIE: &str = "interlex_session";

@@ -1,7 +1,8 @@
 //! Connections from browsers and clients, within limits that no single address can use up.
 
-use crate::serve::Peer;
-use crate::{App, proxy};
+use crate::App;
+use crate::access::auth::Peer;
+use crate::access::proxy;
 use arc_swap::ArcSwap;
 use axum::Router;
 use axum::body::Body;

@@ -1,8 +1,9 @@
-use crate::auth::Source;
-use crate::extract::Json;
-use crate::people::person_name;
-use crate::session::{SignedInView, open_session};
-use crate::{ApiError, App, ProblemDetails, password};
+use crate::access::auth::Source;
+use crate::access::password;
+use crate::api::extract::Json;
+use crate::api::people::person_name;
+use crate::api::session::{SignedInView, open_session};
+use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;

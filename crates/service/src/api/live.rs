@@ -1,8 +1,9 @@
-use crate::auth::Watcher;
-use crate::extract::Query;
-use crate::openings::Opening;
-use crate::points::{PointFilter, ReadingView, id, reading_view, turn};
-use crate::{ApiError, App, ProblemDetails, status};
+use crate::access::auth::Watcher;
+use crate::access::openings::Opening;
+use crate::api::extract::Query;
+use crate::api::points::{PointFilter, ReadingView, id, reading_view, turn};
+use crate::api::status;
+use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use axum::response::sse::{Event, KeepAlive, Sse};
 use futures_util::stream::{self, Stream, StreamExt};

@@ -1,6 +1,7 @@
-use crate::auth::{Operator, Viewer};
-use crate::extract::{Json, Path, Query};
-use crate::{ApiError, App, ProblemDetails, trials};
+use crate::access::auth::{Operator, Viewer};
+use crate::api::extract::{Json, Path, Query};
+use crate::api::trials;
+use crate::{ApiError, App, ProblemDetails};
 use axum::body::{Body, Bytes};
 use axum::extract::State;
 use axum::http::header;

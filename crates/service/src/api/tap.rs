@@ -1,5 +1,5 @@
-use crate::auth::Watcher;
-use crate::extract::Query;
+use crate::access::auth::Watcher;
+use crate::api::extract::Query;
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use axum::response::sse::{Event, KeepAlive, Sse};

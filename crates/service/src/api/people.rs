@@ -1,6 +1,7 @@
-use crate::auth::{Administrator, Author, Source, Viewer};
-use crate::extract::{Json, Path};
-use crate::{ApiError, App, ProblemDetails, password};
+use crate::access::auth::{Administrator, Author, Source, Viewer};
+use crate::access::password;
+use crate::api::extract::{Json, Path};
+use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use axum::http::StatusCode;
 use interlex_gateway::wall_clock;
@@ -170,7 +171,7 @@ pub(crate) async fn change_password(
     Source(source): Source,
     Json(wanted): Json<PasswordChange>,
 ) -> Result<StatusCode, ApiError> {
-    crate::session::check(&app, &source, who.name.clone(), wanted.old).await?;
+    crate::api::session::check(&app, &source, who.name.clone(), wanted.old).await?;
     app.store.set_password(&who.name, &password::hash(wanted.new).await?).await?;
     app.forget(&who.name);
     let author = Author { person: who.name, source };

@@ -1,7 +1,9 @@
-use crate::{
-    ApiError, App, audit, certificates, console, contract, draft, forms, gateways, health, heavy, links, live, metrics,
-    models, people, points, revisions, session, setup, status, tap, trials, uplinks,
+use crate::api::extract::{LARGE_BODY, SMALL_BODY};
+use crate::api::{
+    audit, certificates, console, contract, draft, forms, gateways, health, heavy, links, live, metrics, models,
+    people, points, revisions, session, setup, status, tap, trials, uplinks,
 };
+use crate::{ApiError, App};
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request, State};
 use axum::http::{HeaderName, HeaderValue, header};
@@ -12,11 +14,6 @@ use std::sync::Arc;
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
-
-/// A description of fifty thousand points takes about five megabytes.
-pub(crate) const LARGE_BODY: usize = 16 << 20;
-/// Everything else that is sent is a form at the most.
-pub(crate) const SMALL_BODY: usize = 256 << 10;
 
 #[derive(OpenApi)]
 #[openapi(info(

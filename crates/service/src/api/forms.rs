@@ -1,6 +1,6 @@
 use crate::ProblemDetails;
-use crate::auth::Viewer;
-use crate::extract::Json;
+use crate::access::auth::Viewer;
+use crate::api::extract::Json;
 use interlex_core::description::{self, ObjectKind};
 use serde::Serialize;
 use serde_json::Value;

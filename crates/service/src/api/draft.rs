@@ -1,9 +1,10 @@
-use crate::auth::{Engineer, Viewer};
-use crate::drafts::{self, OpenDraft};
-use crate::extract::{Json, Path, Query};
-use crate::gateways::DescriptionFiles;
-use crate::presence::Editor;
-use crate::vault::{mask, masked};
+use crate::access::auth::{Engineer, Viewer};
+use crate::api::extract::{Json, Path, Query};
+use crate::api::gateways::DescriptionFiles;
+use crate::draft::drafts;
+use crate::draft::opened::OpenDraft;
+use crate::draft::presence::Editor;
+use crate::draft::vault::{mask, masked};
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use interlex_core::description::{
@@ -270,7 +271,7 @@ const MOST_AUDITED: usize = 100;
 
 async fn audit_change(
     app: &App,
-    author: &crate::auth::Author,
+    author: &crate::access::auth::Author,
     gateway: &str,
     change: &DraftChange,
     mut before: Option<Value>,

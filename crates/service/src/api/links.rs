@@ -1,5 +1,5 @@
-use crate::auth::{Engineer, Viewer};
-use crate::extract::{Json, Path, Query};
+use crate::access::auth::{Engineer, Viewer};
+use crate::api::extract::{Json, Path, Query};
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use axum::http::{StatusCode, header};

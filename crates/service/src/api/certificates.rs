@@ -1,7 +1,7 @@
 //! Private keys, and requests for certificates for them.
 
-use crate::auth::Engineer;
-use crate::extract::Json;
+use crate::access::auth::Engineer;
+use crate::api::extract::Json;
 use crate::{ApiError, ProblemDetails};
 use rcgen::{CertificateParams, DistinguishedName, DnType, KeyPair};
 use serde::{Deserialize, Serialize};

@@ -1,0 +1,5 @@
+//! The service itself: its connections, and its life.
+
+pub(crate) mod connections;
+pub(crate) mod serve;
+pub(crate) mod tls;
