@@ -1,4 +1,4 @@
-use crate::wait_for;
+use crate::{PATIENCE, wait_for};
 use interlex_sidecar::Process;
 use std::path::Path;
 use thirtyfour::prelude::*;
@@ -95,21 +95,21 @@ impl Browser {
 
     /// Waits until the page says something.
     pub async fn shows(&self, text: &str) {
-        let last = std::sync::Mutex::new(String::new());
-        let waiting = wait_for(text, || async {
-            *last.lock().unwrap() = self.text().await;
-            last.lock().unwrap().contains(text).then_some(())
-        });
-        // What it shows instead says more than that it does not.
-        if tokio::time::timeout(std::time::Duration::from_secs(30), waiting).await.is_err() {
-            panic!("the page does not show {text:?} but:\n{}", last.lock().unwrap());
+        // As patient as every wait: on a busy machine a browser is slow, too.
+        let until = tokio::time::Instant::now() + PATIENCE;
+        let mut last = self.text().await;
+        while !last.contains(text) {
+            // What it shows instead says more than that it does not.
+            assert!(tokio::time::Instant::now() < until, "the page does not show {text:?} but:\n{last}");
+            tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+            last = self.text().await;
         }
     }
 
     pub async fn text(&self) -> String {
         match self.driver.find(By::Css("body")).await {
-            Ok(body) => body.text().await.unwrap_or_default(),
-            Err(_) => String::new(),
+            Ok(body) => body.text().await.unwrap_or_else(|error| format!("(nothing: {error})")),
+            Err(error) => format!("(nothing: {error})"),
         }
     }
 

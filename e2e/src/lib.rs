@@ -30,6 +30,9 @@ pub use wire::{Field, fields, text, varint};
 use std::future::Future;
 use std::time::Duration;
 
+/// Generous: a loaded machine is slow, and a condition that holds ends the wait at once.
+pub const PATIENCE: Duration = Duration::from_secs(90);
+
 /// Waits until `condition` gives something, and panics with `what` when that takes too long.
 pub async fn wait_for<T, F: Future<Output = Option<T>>>(what: &str, mut condition: impl FnMut() -> F) -> T {
     let polling = async {
@@ -40,6 +43,5 @@ pub async fn wait_for<T, F: Future<Output = Option<T>>>(what: &str, mut conditio
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
     };
-    // Generous: a loaded machine is slow, and a condition that holds ends the wait at once.
-    tokio::time::timeout(Duration::from_secs(60), polling).await.unwrap_or_else(|_| panic!("waited in vain: {what}"))
+    tokio::time::timeout(PATIENCE, polling).await.unwrap_or_else(|_| panic!("waited in vain: {what}"))
 }
