@@ -56,7 +56,7 @@ function UplinkBuffer({ gateway, uplink }: { gateway: string; uplink: UplinkStat
         <Facts
           facts={[
             ["Waiting", `${buffer.waiting.toLocaleString("en")} ${items}`],
-            ["Oldest", buffer.oldest_at == null || buffer.waiting === 0 ? "nothing waits" : `${span(now - buffer.oldest_at)} ago`],
+            ["Oldest", buffer.oldest_at == null ? "nothing waits" : `${span(now - buffer.oldest_at)} ago`],
             ["In the database", `${buffer.durable.toLocaleString("en")}, ${megabytes(buffer.bytes)}`],
             ["A crash would cost", count(Math.max(0, buffer.waiting - buffer.durable), items.slice(0, -1))],
             ["Coming", `${buffer.in_per_second.toFixed(1)} a second`],

@@ -527,11 +527,12 @@ impl<T: Item> Backlog<T> {
         let seconds = |amount: u64, per_second: f64| (per_second > 0.0).then(|| amount as f64 / per_second);
         let per_sample = if durable > 0 { bytes.div_ceil(durable) } else { 16 };
         let room = self.byte_limit().saturating_sub(bytes) / per_sample.max(1);
-        let oldest = self.oldest();
+        // Messages that are still being gathered are in the database, but wait for no broker.
+        let oldest = self.oldest().filter(|_| waiting > 0);
         // By age, the first ones are lost when the oldest has waited long enough.
         let age = oldest.map_or(Duration::ZERO, |oldest| wall_clock().since(oldest));
         let keep_for = Duration::from(self.settings.keep_for);
-        let is_filling = durable > 0 && out < into / 2.0;
+        let is_filling = waiting > 0 && durable > 0 && out < into / 2.0;
         let by_size = seconds(room, into - out).filter(|_| is_filling);
         let by_age = is_filling.then(|| keep_for.saturating_sub(age).as_secs_f64());
         BufferState {
@@ -548,7 +549,7 @@ impl<T: Item> Backlog<T> {
             out_per_second: out,
             // What waits for a moment only says nothing of how things go.
             seconds_to_full: by_size.into_iter().chain(by_age).min_by(f64::total_cmp),
-            seconds_to_drained: seconds(waiting, out - into).filter(|_| durable > 0 && self.is_online),
+            seconds_to_drained: seconds(waiting, out - into).filter(|_| waiting > 0 && durable > 0 && self.is_online),
         }
     }
 
