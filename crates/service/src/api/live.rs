@@ -50,8 +50,8 @@ struct Watching {
 
 struct Seen {
     running: Weak<Running>,
-    /// The points that are shown: their places in the table, and the versions that were seen.
-    points: Vec<(usize, u64)>,
+    /// The points that are shown: their places in the table, and of the versions that were seen what tells one from the next.
+    points: Vec<(u32, u32)>,
     /// Where to go on: those behind have had their turn.
     next: usize,
 }
@@ -131,11 +131,10 @@ impl Watching {
                     break;
                 }
                 let Some((at, version)) = seen.points.get_mut(place) else { continue };
-                let Some(info) = all.get(*at).filter(|info| running.latest().version(info.index) != *version) else {
-                    continue;
-                };
+                let moved = |info: &&PointInfo| short(running.latest().version(info.index)) != *version;
+                let Some(info) = all.get(*at as usize).filter(moved) else { continue };
                 if let Some(reading) = running.latest().read(info.index) {
-                    *version = reading.version;
+                    *version = short(reading.version);
                     values.push(FrameValue { id: id(name, info), reading: reading_view(reading) });
                 }
             }
@@ -144,11 +143,17 @@ impl Watching {
     }
 }
 
+/// The part of a version that is kept: a viewer for very many points has many of them.
+#[expect(clippy::cast_possible_truncation, reason = "one is told from the next by it")]
+const fn short(version: u64) -> u32 {
+    version as u32
+}
+
 impl Seen {
     /// Nothing was seen yet. Which points the filter admits is found out once: it looks into many texts.
     fn new(running: &Arc<Running>, filter: &PointFilter) -> Self {
-        let admitted = |(_, info): &(usize, &PointInfo)| filter.admits(running, info);
-        let points = running.points().all().iter().enumerate().filter(admitted).map(|(place, _)| (place, 0)).collect();
+        let admitted = |(_, info): &(u32, &PointInfo)| filter.admits(running, info);
+        let points = (0..).zip(running.points().all()).filter(admitted).map(|(place, _)| (place, 0)).collect();
         Self { running: Arc::downgrade(running), points, next: 0 }
     }
 
