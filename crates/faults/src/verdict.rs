@@ -11,8 +11,8 @@ pub struct Verdict {
     pub missing: Vec<u64>,
     /// How many did not.
     pub lost: u64,
-    /// Live values that came after a newer one, and historical ones that came after a newer historical one of the same
-    /// session.
+    /// Live values that came after a newer one, and historical ones that came for the first time, after a newer historical one of
+    /// the same session.
     pub out_of_order: u64,
     /// Values that came more than once.
     pub repeats: u64,
@@ -105,9 +105,11 @@ mod tests {
         let mut odd = clean.to_vec();
         odd.extend([arrival(2, 7, true), arrival(2, 6, true), arrival(2, 10, false), arrival(2, 9, false)]);
         odd.push(Arrival { timestamp: 1, ..arrival(3, 10, true) });
+        // Older than what came before it of the same session, and new.
+        odd.push(arrival(2, 4, true));
         let verdict = Verdict::of(&odd, 12);
         assert_eq!((verdict.lost, verdict.missing.as_slice()), (2, &[11, 12][..]));
-        assert_eq!((verdict.out_of_order, verdict.repeats, verdict.unrecognisable), (3, 3, 1));
+        assert_eq!((verdict.out_of_order, verdict.repeats, verdict.unrecognisable), (2, 3, 1));
         assert_eq!(Verdict::of(&[], 4).lost, 5);
     }
 }
