@@ -242,14 +242,18 @@ async fn a_value_that_stands_still_arrives_when_births_are_asked_for() {
         Tap::start(&description.uplinks[0], running.points(), &running.link_names(), ("test", None)).await.unwrap();
     assert_eq!(running.ask_births("nowhere").await, None);
     let asking = async {
-        // Births of a moment ago have just told everything.
-        while running.ask_births("cloud").await != Some(true) {
-            tokio::time::sleep(Duration::from_millis(100)).await;
-        }
         loop {
-            let message = tap.next().await.unwrap();
-            if let Some(count) = message.metrics.iter().find(|metric| metric.name == "count") {
-                return (message.at, count.value.as_u64());
+            tokio::select! {
+                message = tap.next() => {
+                    let message = message.unwrap();
+                    if let Some(count) = message.metrics.iter().find(|metric| metric.name == "count") {
+                        return (message.at, count.value.as_u64());
+                    }
+                }
+                // Births of a moment ago have just told everything, perhaps before the tap heard anything.
+                () = tokio::time::sleep(Duration::from_millis(100)) => {
+                    running.ask_births("cloud").await;
+                }
             }
         }
     };
