@@ -19,8 +19,8 @@ pub(crate) struct HostCommand {
     pub(crate) value: Value,
     /// When it came.
     pub(crate) at: Instant,
-    /// Where to tell what became of it, and the number by which that is known there.
-    pub(crate) answer: Option<(usize, mpsc::Sender<CommandResult>)>,
+    /// Where to tell what became of it, and who asked there.
+    pub(crate) answer: Option<(Asker, mpsc::Sender<CommandResult>)>,
 }
 
 /// A command that has waited so long for those before it is not what its host wants any more.
@@ -29,8 +29,8 @@ const PATIENCE: Duration = Duration::from_secs(30);
 impl HostCommand {
     /// Tells where it came from what became of it. Whoever does not take that in time finds it in the audit trail.
     fn answer(&self, outcome: CommandOutcome, words: String) {
-        if let Some((number, answer)) = &self.answer {
-            let _ = answer.try_send(CommandResult { number: *number, outcome, words });
+        if let Some((asker, answer)) = &self.answer {
+            let _ = answer.try_send(CommandResult { asker: asker.clone(), outcome, words });
         }
     }
 
@@ -43,11 +43,19 @@ impl HostCommand {
     }
 }
 
+/// Whom the result of a command is for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Asker {
+    /// Whoever looks at the results of a device, by its place in the node.
+    Device(usize),
+    /// Whoever gave this id with the command.
+    Id(serde_json::Value),
+}
+
 /// What became of a command.
 #[derive(Debug)]
 pub(crate) struct CommandResult {
-    /// The number that came with it.
-    pub(crate) number: usize,
+    pub(crate) asker: Asker,
     pub(crate) outcome: CommandOutcome,
     /// The point, the value and the outcome.
     pub(crate) words: String,

@@ -12,14 +12,14 @@ use super::pace::Pace;
 use super::sparkplug::{FIRST_RECONNECT, GOODBYE, RECONNECT_LIMIT, TICK, UplinkStart};
 use super::{Connection, MqttEvent, Shape, UplinkInput, UplinkRequest, WouldLose};
 use crate::clock::wall_clock;
-use crate::host_command::{CommandResult, HostCommand, HostCommands, beginning};
+use crate::host_command::{Asker, CommandResult, HostCommand, HostCommands, beginning};
 use crate::link::Backoff;
 use crate::status::{Shared, UplinkState, UplinkStatus};
 use interlex_core::description::{JsonUplink, Uplink};
 use interlex_core::{OutcomeWord, PointIndex, Sample, Timestamp};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
-use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::mpsc;
@@ -30,7 +30,7 @@ use tokio_util::sync::CancellationToken;
 const LAST_MESSAGES: usize = 50;
 /// Results of commands on their way to the broker; one more is told in the audit trail only.
 const RESULTS: usize = 64;
-/// Commands that wait for their result, and results that wait for the broker.
+/// Results that wait for the broker.
 const MOST_REPLIES: usize = 1000;
 /// Messages that are handed over at a time.
 const MESSAGES_AT_A_TIME: usize = 100;
@@ -49,9 +49,6 @@ pub(crate) struct JsonTask {
     delivered: u64,
     commands: HostCommands,
     results: (mpsc::Sender<CommandResult>, mpsc::Receiver<CommandResult>),
-    /// What came of commands is told with the ids that came with them, by the number of the command.
-    waiting: BTreeMap<usize, serde_json::Value>,
-    next_command: usize,
     replies: VecDeque<String>,
     requests: mpsc::Receiver<UplinkRequest>,
     last: VecDeque<SentMessage>,
@@ -142,8 +139,6 @@ impl JsonTask {
             delivered: 0,
             commands,
             results: mpsc::channel(RESULTS),
-            waiting: BTreeMap::new(),
-            next_command: 0,
             replies: VecDeque::new(),
             requests,
             last: VecDeque::new(),
@@ -464,14 +459,7 @@ impl JsonTask {
         };
         match command {
             Ok(command) => {
-                let number = self.next_command;
-                self.next_command += 1;
-                // A result may have found its way full: nobody asks for that one any more.
-                if self.waiting.len() >= MOST_REPLIES {
-                    self.waiting.pop_first();
-                }
-                self.waiting.insert(number, command.id);
-                let answer = Some((number, self.results.0.clone()));
+                let answer = Some((Asker::Id(command.id), self.results.0.clone()));
                 let (device, point, value) = (command.device, command.point, command.value);
                 self.commands.send(HostCommand { uplink, device, point, value, at: Instant::now(), answer });
             }
@@ -485,8 +473,9 @@ impl JsonTask {
     }
 
     fn tell_result(&mut self, result: &CommandResult) {
-        let id = self.waiting.remove(&result.number).unwrap_or_default();
-        self.reply(&id, result.outcome.word(), &result.words);
+        if let Asker::Id(id) = &result.asker {
+            self.reply(id, result.outcome.word(), &result.words);
+        }
     }
 
     /// Tells what became of a command, when it is known where; of too many the oldest are not told.

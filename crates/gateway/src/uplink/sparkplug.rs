@@ -6,7 +6,7 @@ use super::pace::Pace;
 use super::{Connection, MqttEvent, Published, Shape, UplinkInput, UplinkRequest, WouldLose, mqtt};
 use crate::clock::wall_clock;
 use crate::gateway::Running;
-use crate::host_command::{CommandResult, HostCommand, HostCommands, beginning};
+use crate::host_command::{Asker, CommandResult, HostCommand, HostCommands, beginning};
 use crate::link::Backoff;
 use crate::status::{Shared, UplinkState, UplinkStatus};
 use arc_swap::ArcSwap;
@@ -243,7 +243,9 @@ impl SparkplugTask {
                 },
                 Some(told) = input.recv() => self.take_in(told),
                 Some(request) = self.requests.recv() => self.answer(request),
-                Some(result) = self.results.1.recv() => self.tell_result(result),
+                Some(result) = self.results.1.recv() => if let Asker::Device(slot) = result.asker {
+                    self.tell_result(slot, &result.words);
+                },
                 news = self.backlog.news() => self.backlog.hear(news),
                 () = self.pace.is_due() => {}
                 _ = ticks.tick() => {
@@ -344,7 +346,7 @@ impl SparkplugTask {
                     tracing::warn!(uplink = self.name(), why, "command refused");
                     if let Some(number) = device {
                         let outcome = CommandOutcome::Refused(why);
-                        self.tell_result(CommandResult { number, words: outcome.to_string(), outcome });
+                        self.tell_result(number, &outcome.to_string());
                     }
                 }
             }
@@ -392,14 +394,13 @@ impl SparkplugTask {
             MetricValue::Double(float) => Value::Float64(float),
             MetricValue::Text(text) => Value::Text(text.into()),
         };
-        let (uplink, answer) = (self.name().to_owned(), Some((device, self.results.0.clone())));
+        let (uplink, answer) = (self.name().to_owned(), Some((Asker::Device(device), self.results.0.clone())));
         let (device, point) = (info.device.to_string(), info.name().to_owned());
         self.commands.send(HostCommand { uplink, device, point, value, at: Instant::now(), answer });
     }
 
     /// Tells hosts what became of a command, in the device's metric for it.
-    fn tell_result(&mut self, result: CommandResult) {
-        let CommandResult { number: slot, words, .. } = result;
+    fn tell_result(&mut self, slot: usize, words: &str) {
         let words: Arc<str> = words.into();
         self.last_results.insert(slot, Arc::clone(&words));
         let Some(metric) = self.announced.result_place(slot) else { return };
