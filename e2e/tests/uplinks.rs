@@ -145,6 +145,11 @@ async fn what_an_activation_would_lose_is_shown_first(rig: &mut Rig, browser: &B
     let edit = json!({ "object": { "class": "device", "name": "gas-analyser" }, "version": version, "content": null });
     let (code, told) = rig.post("/api/v1/gateways/alderfen-1/draft/edits", &json!({ "edits": [edit] })).await;
     assert_eq!(code, 200, "{told}");
+    wait_for("some of them are of the analyser", || async {
+        let told = rig.get("/api/v1/gateways/alderfen-1/difference").await;
+        told["losses"].as_array().is_some_and(|losses| !losses.is_empty()).then_some(())
+    })
+    .await;
 
     browser.open("Changes").await;
     browser.shows("Samples wait that the draft has no place for").await;

@@ -137,17 +137,22 @@ impl Run {
     /// Waits until everything that was read by now has arrived or waits no more, and judges it.
     async fn verdict(&self) -> Verdict {
         let last = UNITS.map(|unit| u64::from(self.plant.reads(unit)).saturating_sub(1));
+        self.has_all(last).await;
+        let judged = UNITS
+            .iter()
+            .zip(&last)
+            .map(|(unit, last)| Verdict::of(&self.host.arrivals(&format!("meter-{unit}/count")), *last));
+        judged.reduce(Verdict::and).unwrap()
+    }
+
+    /// Waits until everything up to these values has arrived or waits no more.
+    async fn has_all(&self, last: [u64; 2]) {
         let has_newest = || UNITS.iter().zip(&last).all(|(unit, last)| newest(&self.host, *unit) >= *last);
         until("what is newest arrives", has_newest).await;
         // What waits is older than what is newest: once it is gone, too, everything has had its chance.
         self.is_back().await;
         let arrived = self.host.count();
         until("the last ones arrive", || self.host.count() > arrived + 20).await;
-        let judged = UNITS
-            .iter()
-            .zip(&last)
-            .map(|(unit, last)| Verdict::of(&self.host.arrivals(&format!("meter-{unit}/count")), *last));
-        judged.reduce(Verdict::and).unwrap()
     }
 
     async fn stop(mut self) {
@@ -312,10 +317,10 @@ async fn a_second_broker_takes_over_until_the_first_is_back() {
         online(uplink) && uplink.url.ends_with(&run.line.address().to_string())
     })
     .await;
-    let last = newest(&there, 1);
-    until("values go on at the first", || newest(&run.host, 1) > last + 10).await;
+    let last = UNITS.map(|unit| newest(&there, unit) + 10);
+    run.has_all(last).await;
     let both: Vec<_> = run.host.arrivals("meter-1/count").into_iter().chain(there.arrivals("meter-1/count")).collect();
-    let verdict = Verdict::of(&both, newest(&run.host, 1));
+    let verdict = Verdict::of(&both, last[0]);
     assert_eq!((verdict.lost, verdict.unrecognisable), (0, 0), "{verdict}: {:?}", verdict.missing);
     run.stop().await;
     second.stop().await;
