@@ -128,10 +128,10 @@ async fn the_line_tells_what_it_counted(rig: &Rig) {
     let requests = rig.get(&format!("{path}/requests")).await;
     let bad: Vec<&Value> = requests.as_array().unwrap().iter().filter(|request| !request["bad"].is_null()).collect();
     assert_eq!(bad.len(), 1, "{requests}");
-    assert_eq!((&bad[0]["first"], &bad[0]["points"]), (&json!(16), &json!(["density"])));
+    assert_eq!((&bad[0]["reads"], &bad[0]["points"]), (&json!("holding registers 16"), &json!(["density"])));
     let statistics = rig.get(&format!("{path}/statistics")).await;
     let slow = statistics["devices"].as_array().unwrap().iter().find(|d| d["name"] == "heat-meter-digesters").unwrap();
-    assert!(slow["answer_times"]["half_ms"].as_f64() >= Some(100.0), "{slow}");
+    assert!(slow["answer_times"]["p50_ms"].as_f64() >= Some(100.0), "{slow}");
     assert_eq!(statistics["devices"][2]["exceptions"][0]["meaning"], "exception 02, illegal data address");
     assert!(statistics["bus_load"].as_f64() > Some(0.001), "{statistics}");
     let out = rig.interlex(&["link", "meter-line"]).await;

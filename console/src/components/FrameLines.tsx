@@ -18,9 +18,9 @@ export function FrameLines({ frames, label }: { frames: readonly FrameView[]; la
           <span className="font-mono text-xs leading-5 text-faint">{moment(frame.at)}</span>
           <span aria-hidden="true">{frame.sent ? "→" : "←"}</span>
           <span className="sr-only">{frame.sent ? "sent" : "received"}</span>
-          <span className="truncate text-soft max-md:hidden">{frame.device ?? (frame.unit == null ? "" : `unit ${frame.unit}`)}</span>
+          <span className="truncate text-soft max-md:hidden">{frame.device ?? frame.peer ?? ""}</span>
           <span className="break-words">
-            <span className="text-soft md:hidden">{frame.device ?? (frame.unit == null ? "" : `unit ${frame.unit}`)}: </span>
+            <span className="text-soft md:hidden">{frame.device ?? frame.peer ?? ""}: </span>
             {frame.text}
             {frame.error && frame.request ? <span className="text-soft"> ({frame.request})</span> : null}
           </span>

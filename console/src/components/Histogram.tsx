@@ -10,8 +10,8 @@ export function Histogram({ of, label }: { of: HistogramView; label: string }) {
   return (
     <figure aria-label={label} className="grid gap-1 text-sm">
       <figcaption className="text-soft">
-        half within <b className="font-semibold text-ink tabular-nums">{of.half_ms} ms</b>, 99 % within{" "}
-        <b className="font-semibold text-ink tabular-nums">{of.most_ms} ms</b>, longest{" "}
+        half within <b className="font-semibold text-ink tabular-nums">{of.p50_ms} ms</b>, 99 % within{" "}
+        <b className="font-semibold text-ink tabular-nums">{of.p99_ms} ms</b>, longest{" "}
         <b className="font-semibold text-ink tabular-nums">{of.max_ms} ms</b>
       </figcaption>
       {of.bars.slice(Math.max(0, first - 1), last + 2).map((bar) => (

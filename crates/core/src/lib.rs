@@ -19,11 +19,14 @@
 //! assert_eq!(value, Value::Float64(54.32));
 //! ```
 
+mod backoff;
+mod beginning;
+mod clock;
 mod command;
 pub mod description;
 mod enumeration;
+mod field_event;
 mod interpretation;
-mod latest;
 mod message;
 mod pipeline;
 mod plan;
@@ -32,14 +35,19 @@ mod registers;
 mod report;
 mod sample;
 mod shaping;
+mod status;
+mod tables;
 mod timestamp;
 mod two_ended_span;
 mod value;
 
+pub use backoff::Backoff;
+pub use beginning::beginning;
+pub use clock::{Clock, ManualClock};
 pub use command::{CommandOutcome, CommandRefusal, OutcomeWord, raw_to_write, value_from_words};
 pub use enumeration::{Enumeration, ParseEnumerationError};
+pub use field_event::FieldEvent;
 pub use interpretation::{Interpretation, interpretations};
-pub use latest::{LatestTable, Reading};
 pub use message::{
     CommandMapping, MessageCommand, MessageContext, MessageTemplates, NamedThing, PointContext, RenderedMessage,
     TemplateFault, TemplatePart, iso_time, json_of,
@@ -51,6 +59,11 @@ pub use registers::{ByteOrder, RegisterError, decode_registers, encode_registers
 pub use report::{ParseReportError, Report, ReportState};
 pub use sample::{PointIndex, Sample};
 pub use shaping::{Shaping, UnapplyError};
+pub use status::{
+    BufferState, BufferView, DeviceState, DeviceStatus, Gap, LinkState, LinkStatus, PastMoment, RateMeter, Shared,
+    UplinkState, UplinkStatus,
+};
+pub use tables::{Inventory, LatestTable, PointInfo, PointTable, Reading, RecentValue, RecentValues};
 pub use timestamp::Timestamp;
 pub use two_ended_span::{ParseTwoEndedSpanError, TwoEndedSpan};
 pub use value::{DataType, ParseDataTypeError, Value};

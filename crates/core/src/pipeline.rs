@@ -1,4 +1,4 @@
-use crate::description::Span;
+use crate::description::{Point, Span};
 use crate::{LatestTable, PointIndex, Quality, Reason, Report, ReportState, Sample, Shaping, Timestamp, Value};
 use std::sync::Arc;
 
@@ -28,6 +28,22 @@ pub struct PointPlan {
     pub deadband: f64,
     /// How long a change waits at least after the report before it.
     pub min_interval: Option<Span>,
+}
+
+impl PointPlan {
+    /// As a point is described.
+    #[must_use]
+    pub fn of(point: &Point) -> Self {
+        let settings = &point.settings;
+        Self {
+            shaping: point.shaping.clone(),
+            low: settings.low,
+            high: settings.high,
+            report: settings.report,
+            deadband: settings.deadband(),
+            min_interval: settings.min_interval,
+        }
+    }
 }
 
 /// Shapes, checks, stores and filters batches of one link's samples.

@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
 use interlex_core::description::{Files, PartFate, read};
-use interlex_gateway::{Gateway, GatewayOptions, Progress, Tap, TapMessage, TapMetric};
+use interlex_gateway::{Gateway, GatewayOptions, Progress, SystemClock, Tap, TapMessage, TapMetric};
 use interlex_modbus::{ExceptionCode, ReadData, Refusal, Request, Response, Units, serve};
 use interlex_sidecar::{Broker, Database, own_address, own_socket};
 use interlex_store::Store;
@@ -171,8 +171,15 @@ async fn links_and_uplinks_that_did_not_change_go_on_without_a_gap() {
     const SPEED: &str = "speed,holding:3,uint16,fast,rpm\n";
     let described = |list: &str, uplink: &str, more: &str| Arc::new(read(&bench.files(list, uplink, more)).unwrap());
     let first = described(SPEED, "", "");
-    let tap =
-        Tap::start(&first.uplinks[0], &interlex_gateway::PointTable::default(), &[], ("test", None)).await.unwrap();
+    let tap = Tap::start(
+        &first.uplinks[0],
+        &interlex_gateway::PointTable::default(),
+        &[],
+        ("test", None),
+        Arc::new(SystemClock),
+    )
+    .await
+    .unwrap();
     let heard = listen(tap);
     let gateway =
         Gateway::start(first, GatewayOptions { revision: 1, store: Some(store.clone()), ..GatewayOptions::default() })

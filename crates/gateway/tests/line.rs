@@ -5,7 +5,7 @@ use interlex_core::Value;
 use interlex_core::description::{Description, Files, ModbusTable, read};
 use interlex_gateway::{
     DeviceState, FrameFilter, Gateway, GatewayOptions, IdentityObject, PointWrite, Scan, ScanEvent, WriteError,
-    identify,
+    identify, try_write,
 };
 use interlex_modbus::{
     ExceptionCode, Framing, ReadData, Refusal, Request, Response, Table, Units, Written, serve_wire,
@@ -119,7 +119,7 @@ impl Bench {
     }
 
     async fn write(&self, point: &str, value: Value) -> Result<(Option<Value>, Option<bool>), String> {
-        let outcome = self.gateway.running().write("unit-1", point, value).await.unwrap();
+        let outcome = self.gateway.commands().write("unit-1", point, value).await.unwrap();
         outcome.map(|outcome| (outcome.value, outcome.confirmed)).map_err(|error| error.to_string())
     }
 
@@ -131,7 +131,7 @@ impl Bench {
     async fn scan(&self, scan: Scan) -> Vec<ScanEvent> {
         let (sender, mut receiver) = tokio::sync::mpsc::channel(4);
         let running = self.gateway.running();
-        let scanning = scan.run(&self.description.links[0], Some(&running), 1000, sender);
+        let scanning = interlex_gateway::scan(scan, &self.description.links[0], Some(&running), 1000, sender);
         let collecting = async {
             let mut events = Vec::new();
             while let Some(event) = receiver.recv().await {
@@ -256,7 +256,7 @@ async fn a_device_says_who_it_is_and_a_scan_finds_units_and_addresses() {
         [ScanEvent::Failed { why: "unit 3: exception 01, illegal function".to_owned() }]
     );
     assert_eq!(bench.gateway.status().points_good, 10, "polls went on");
-    let frames = bench.gateway.running().frames("meter-line", None, FrameFilter::default()).unwrap();
+    let frames = bench.gateway.running().frames("meter-line", &FrameFilter::default()).unwrap();
     assert!(frames.iter().any(|frame| frame.text.starts_with("00 \"Alderfen\"")), "{frames:?}");
     // Unit 8 speaks SunSpec: the common model, whose manufacturer and address alone are there, and the end.
     let mut registers: HashMap<(u8, u16), u16> = (0..72).map(|at| ((8, 40_000 + at), 0)).collect();
@@ -285,7 +285,7 @@ async fn a_device_says_who_it_is_and_a_scan_finds_units_and_addresses() {
     point.settings.access = interlex_core::description::Access::Read;
     let device = bench.description.devices[0].clone();
     let write = PointWrite { link: link.clone(), device, point, value: Value::Uint(1), index: None };
-    assert!(matches!(write.run(None).await, Err(WriteError::Refused(_))));
+    assert!(matches!(try_write(&write, None).await, Err(WriteError::Refused(_))));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -310,10 +310,10 @@ async fn a_commanded_value_that_is_not_commanded_anew_goes_back_to_the_safe_one(
     bench.until("the unit answers", |gateway| gateway.status().links[0].devices[0].state == DeviceState::Up).await;
     let register = |bench: &Bench, address| bench.field.registers.lock().unwrap().get(&(1, address)).copied();
     let write =
-        async |bench: &Bench, point: &str, value| bench.gateway.running().write("unit-1", point, value).await.unwrap();
+        async |bench: &Bench, point: &str, value| bench.gateway.commands().write("unit-1", point, value).await.unwrap();
     let until = |gateway: &Gateway, point: &str| {
         let running = gateway.running();
-        running.commanded_until(running.points().find("unit-1", point).unwrap())
+        gateway.commands().commanded_until(running.points().find("unit-1", point).unwrap())
     };
 
     write(&bench, "set-point", Value::Float64(40.0)).await.unwrap();

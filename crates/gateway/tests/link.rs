@@ -228,7 +228,7 @@ async fn an_address_without_an_answer_spoils_only_its_own_point_and_the_plan_say
     let requests = running.requests("process-bus").await.unwrap();
     let bad: Vec<_> = requests.iter().filter(|request| request.bad.is_some()).collect();
     assert_eq!(bad.len(), 1, "{requests:?}");
-    assert_eq!((bad[0].first, bad[0].last, &bad[0].points[..]), (12, 12, &["c".to_owned()][..]));
+    assert_eq!((bad[0].reads.as_str(), &bad[0].points[..]), ("holding registers 12", &["c".to_owned()][..]));
     assert!(!bad[0].as_planned && bad[0].whole_again_in_ms.is_some());
 
     bench.field.mute.lock().unwrap().clear();
@@ -236,8 +236,8 @@ async fn an_address_without_an_answer_spoils_only_its_own_point_and_the_plan_say
     bench.until("it heals", |gateway| gateway.status().points_good == 5).await;
     let requests = running.requests("process-bus").await.unwrap();
     assert!(requests.len() == 2 && requests.iter().all(|request| request.as_planned), "{requests:?}");
-    let errors = FrameFilter { errors: true, ..FrameFilter::default() };
-    let frames = running.frames("process-bus", Some("unit-1"), errors).unwrap();
+    let errors = FrameFilter { errors: true, device: Some("unit-1".to_owned()), ..FrameFilter::default() };
+    let frames = running.frames("process-bus", &errors).unwrap();
     assert!(frames.iter().any(|frame| frame.text == "no answer within 60 ms"), "{frames:?}");
     bench.gateway.stop().await;
 }

@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
 use interlex_core::description::{Files, read};
-use interlex_gateway::{Gateway, GatewayOptions, Tap, UplinkState};
+use interlex_gateway::{Gateway, GatewayOptions, SystemClock, Tap, UplinkState};
 use interlex_modbus::{ReadData, Refusal, Request, Response, Units, serve};
 use interlex_sidecar::{Broker, Database, own_address, own_socket};
 use interlex_store::Store;
@@ -73,7 +73,15 @@ async fn heard(bench: &Files, gateway: &Gateway, most: usize) -> Vec<(u64, bool)
     let description = read(bench).unwrap();
     let tap = async || {
         let running = gateway.running();
-        Tap::start(&description.uplinks[0], running.points(), &running.link_names(), ("test", None)).await.unwrap()
+        Tap::start(
+            &description.uplinks[0],
+            running.points(),
+            &running.inventory().links,
+            ("test", None),
+            Arc::new(SystemClock),
+        )
+        .await
+        .unwrap()
     };
     let mut values = Vec::new();
     let listening = async {
@@ -238,8 +246,15 @@ async fn a_value_that_stands_still_arrives_when_births_are_asked_for() {
     let running = gateway.running();
     assert_eq!(running.published("cloud", "meter", "count").await, Some(None), "nothing since somebody asks");
     let description = read(&bench.files).unwrap();
-    let mut tap =
-        Tap::start(&description.uplinks[0], running.points(), &running.link_names(), ("test", None)).await.unwrap();
+    let mut tap = Tap::start(
+        &description.uplinks[0],
+        running.points(),
+        &running.inventory().links,
+        ("test", None),
+        Arc::new(SystemClock),
+    )
+    .await
+    .unwrap();
     assert_eq!(running.ask_births("nowhere").await, None);
     let asking = async {
         loop {

@@ -1,4 +1,4 @@
-use crate::request::word_at;
+use crate::pdu::word_at;
 use crate::{InvalidRequest, ResponseError};
 
 /// Asks a unit for an echo, or for one of its counters.

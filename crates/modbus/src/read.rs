@@ -1,4 +1,4 @@
-use crate::request::{after_function, check_range, pack_bits, registers_of, unpack_bits};
+use crate::pdu::{after_function, check_range, pack_bits, registers_of, unpack_bits};
 use crate::{InvalidRequest, ResponseError};
 
 /// The four tables of the data model, each with its read function.

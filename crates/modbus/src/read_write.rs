@@ -1,4 +1,4 @@
-use crate::request::{check_range, registers_of, word_at};
+use crate::pdu::{check_range, registers_of, word_at};
 use crate::{InvalidRequest, ReadData, ReadRequest, ResponseError, Table};
 
 /// Writes holding registers and then reads holding registers, in one step inside the device.

@@ -1,8 +1,10 @@
 use crate::diagnostic::DiagnosticRequest;
+use crate::error::{InvalidRequest, ResponseError};
 use crate::identify::{Identification, IdentifyRequest};
+use crate::pdu::after_function;
 use crate::read_write::ReadWriteRequest;
 use crate::write::WriteRequest;
-use crate::{ExceptionCode, ReadData, ReadRequest};
+use crate::{ReadData, ReadRequest};
 
 /// A request of any function that this crate knows.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -30,115 +32,6 @@ pub enum Response {
     Identification(Identification),
     /// To [`Request::Diagnostic`]: the echo or the counter.
     Diagnostic(u16),
-}
-
-/// A request that the standard does not allow.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-pub enum InvalidRequest {
-    /// The function code is not known.
-    #[error("function {0} is not known")]
-    Function(u8),
-    /// The PDU has not the bytes that its function takes.
-    #[error("{got} bytes where function {function} takes {wanted}")]
-    Size {
-        /// The function code.
-        function: u8,
-        /// How many bytes there are.
-        got: usize,
-        /// How many there should be; the least number where it depends.
-        wanted: usize,
-    },
-    /// Nothing, or more than fits a PDU, is asked for.
-    #[error("quantity is {quantity}, possible are 1 to {max}")]
-    Quantity {
-        /// What was asked for.
-        quantity: usize,
-        /// The most that is possible.
-        max: u16,
-    },
-    /// The last address would be past 65535.
-    #[error("address {address} and quantity {quantity} run past 65535")]
-    Address {
-        /// The first address.
-        address: u16,
-        /// How many from there.
-        quantity: u16,
-    },
-    /// A field has a value that the standard does not know.
-    #[error("{field} is {value:04X}, which the standard does not know")]
-    Field {
-        /// Which one.
-        field: &'static str,
-        /// Its value.
-        value: u16,
-    },
-}
-
-impl InvalidRequest {
-    /// What a server answers to it.
-    ///
-    /// Source: MODBUS Application Protocol V1.1b3, the state diagrams of section 6.
-    #[must_use]
-    pub fn exception(self) -> ExceptionCode {
-        match self {
-            Self::Function(_) | Self::Field { field: "MEI type" | "sub-function", .. } => {
-                ExceptionCode::ILLEGAL_FUNCTION
-            }
-            Self::Size { .. } | Self::Quantity { .. } | Self::Field { .. } => ExceptionCode::ILLEGAL_DATA_VALUE,
-            Self::Address { .. } => ExceptionCode::ILLEGAL_DATA_ADDRESS,
-        }
-    }
-}
-
-/// An answer that does not fit its request.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-pub enum ResponseError {
-    /// The device refused the request.
-    #[error("{0}")]
-    Exception(ExceptionCode),
-    /// The answer is to another function.
-    #[error("function {got} answers a request of function {asked}")]
-    Function {
-        /// The function code of the answer.
-        got: u8,
-        /// The function code of the request.
-        asked: u8,
-    },
-    /// The answer does not carry as many bytes as the request asks for.
-    #[error("{got} bytes of data answer a request for {wanted}")]
-    Size {
-        /// How many bytes of data came.
-        got: usize,
-        /// How many the request asks for.
-        wanted: usize,
-    },
-    /// The byte count in the answer is not that of the data in it.
-    #[error("byte count {count} before {got} bytes of data")]
-    ByteCount {
-        /// The byte count field.
-        count: u8,
-        /// How many bytes follow it.
-        got: usize,
-    },
-    /// The answer ends before a field that it must have.
-    #[error("the answer ends before its {0}")]
-    Missing(&'static str),
-    /// The answer must repeat a field of the request, and does not.
-    #[error("the {field} of the answer is {got:04X} where the request has {wanted:04X}")]
-    Echo {
-        /// Which field.
-        field: &'static str,
-        /// What the answer says.
-        got: u16,
-        /// What the request says.
-        wanted: u16,
-    },
-    /// Something follows the last field of the answer.
-    #[error("{0} bytes follow the end of the answer")]
-    Trailing(usize),
-    /// The device says that more follows, and names what was asked for already: one would go round for ever.
-    #[error("more is to follow from object {0:02X}, which was asked for already")]
-    Endless(u8),
 }
 
 impl Request {
@@ -240,52 +133,4 @@ impl From<WriteRequest> for Request {
     fn from(request: WriteRequest) -> Self {
         Self::Write(request)
     }
-}
-
-/// What follows the function code of an answer to `asked`.
-pub(crate) fn after_function(pdu: &[u8], asked: u8) -> Result<&[u8], ResponseError> {
-    let (got, rest) = pdu.split_first().ok_or(ResponseError::Missing("function code"))?;
-    if *got == asked | 0x80 {
-        let code = rest.first().ok_or(ResponseError::Missing("exception code"))?;
-        return Err(ResponseError::Exception(ExceptionCode(*code)));
-    }
-    if *got != asked {
-        return Err(ResponseError::Function { got: *got, asked });
-    }
-    Ok(rest)
-}
-
-/// Whether `quantity` addresses from `address` on exist, and are not more than one request takes.
-pub(crate) const fn check_range(address: u16, quantity: usize, max: u16) -> Result<u16, InvalidRequest> {
-    if quantity == 0 || quantity > max as usize {
-        return Err(InvalidRequest::Quantity { quantity, max });
-    }
-    #[expect(clippy::cast_possible_truncation, reason = "not above `max`")]
-    let quantity = quantity as u16;
-    if address.checked_add(quantity - 1).is_none() {
-        return Err(InvalidRequest::Address { address, quantity });
-    }
-    Ok(quantity)
-}
-
-/// The 16-bit fields of a PDU from its second byte on.
-pub(crate) fn word_at(bytes: &[u8], at: usize) -> Option<u16> {
-    bytes.get(at..)?.first_chunk().map(|pair| u16::from_be_bytes(*pair))
-}
-
-/// Packs bits into bytes, the first one into the lowest bit.
-pub(crate) fn pack_bits(bits: &[bool]) -> impl Iterator<Item = u8> + '_ {
-    bits.chunks(8).map(|byte| byte.iter().rev().fold(0_u8, |packed, bit| packed << 1 | u8::from(*bit)))
-}
-
-/// The first `count` bits of some bytes.
-pub(crate) fn unpack_bits(bytes: &[u8], count: u16) -> Vec<bool> {
-    let bits = bytes.iter().flat_map(|byte| (0..8).map(move |bit| byte >> bit & 1 == 1));
-    bits.take(usize::from(count)).collect()
-}
-
-/// Registers out of pairs of bytes.
-pub(crate) fn registers_of(bytes: &[u8]) -> Vec<u16> {
-    let (pairs, _) = bytes.as_chunks::<2>();
-    pairs.iter().map(|pair| u16::from_be_bytes(*pair)).collect()
 }

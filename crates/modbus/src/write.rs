@@ -1,4 +1,4 @@
-use crate::request::{check_range, pack_bits, registers_of, unpack_bits, word_at};
+use crate::pdu::{check_range, pack_bits, registers_of, unpack_bits, word_at};
 use crate::{InvalidRequest, ResponseError};
 
 /// What is written, and with which function.

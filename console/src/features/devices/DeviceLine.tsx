@@ -108,9 +108,9 @@ function RequestTable({ requests }: { requests: RequestView[] }) {
         </thead>
         <tbody>
           {requests.map((request) => (
-            <tr key={`${request.table}${request.first}${request.period_ms}${request.last}`} className="border-t border-line align-top">
+            <tr key={`${request.reads} ${request.period_ms}`} className="border-t border-line align-top">
               <td className="py-1.5 pr-3 whitespace-nowrap">
-                {request.table} <span className="font-mono text-xs">{request.first === request.last ? request.first : `${request.first}–${request.last}`}</span>
+                {request.reads}
               </td>
               <td className="py-1.5 pr-3 text-right whitespace-nowrap tabular-nums">{request.period_ms} ms</td>
               <td className="py-1.5 pr-3 text-soft">{namesOf(request.points)}</td>

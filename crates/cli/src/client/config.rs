@@ -1,9 +1,10 @@
 use super::draft::{differs, print_difference};
+use super::problems::{mistakes, print_problems};
 use super::{Client, activation, list, part, text, whole};
 use crate::client::activation::WaitArguments;
 use crate::exit::{ExitReason, failed};
 use crate::options::{Output, Target};
-use crate::output::{count, print_csv, print_json, safe, say};
+use crate::output::{count, print_json, safe, say};
 use anyhow::Context;
 use clap::{Args, Subcommand};
 use interlex_core::description::{self, Draft, Files, MAIN_FILE, Problem, difference};
@@ -176,34 +177,6 @@ fn check(directory: &Path, strict: bool, output: Output) -> anyhow::Result<()> {
         say!("No mistakes: {links}, {devices}, {}.", count(points, "point"))?;
     }
     Ok(())
-}
-
-/// Prints problems, a line each, in the form that was asked for.
-pub(crate) fn print_problems(problems: &[Problem], output: Output) -> anyhow::Result<()> {
-    match output {
-        Output::Json => print_json(&json!({ "problems": problems }))?,
-        Output::Csv => {
-            let row = |problem: &Problem| {
-                let (line, column) = (problem.line.to_string(), problem.column.to_string());
-                let severity = if problem.is_mistake() { "mistake" } else { "warning" };
-                let Problem { file, object, field, message, expected, .. } = problem.clone();
-                vec![severity.to_owned(), file, line, column, object, field, message, expected]
-            };
-            let header = ["severity", "file", "line", "column", "object", "field", "message", "expected"];
-            print_csv(&header, problems.iter().map(row))?;
-        }
-        Output::Table => problems.iter().try_for_each(|problem| say!("{problem}"))?,
-    }
-    Ok(())
-}
-
-/// Ends with its own code when something keeps a description from running.
-pub(crate) fn mistakes(problems: &[Problem], strict: bool) -> anyhow::Result<()> {
-    let counted = problems.iter().filter(|problem| strict || problem.is_mistake()).count();
-    match counted {
-        0 => Ok(()),
-        counted => Err(failed(ExitReason::Mistakes, count(counted, "mistake"))),
-    }
 }
 
 /// What files would change in what runs, or in the draft.

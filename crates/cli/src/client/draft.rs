@@ -1,4 +1,4 @@
-use super::config::{mistakes, print_problems};
+use super::problems::{mistakes, print_problems};
 use super::{Client, activation, part, text, trial, whole};
 use crate::client::activation::WaitArguments;
 use crate::exit::{ExitReason, failed};

@@ -90,10 +90,8 @@ fn direction(frame: &Value) -> &'static str {
 }
 
 fn who(frame: &Value) -> String {
-    match (text(frame, "device"), frame.get("unit").and_then(Value::as_u64)) {
-        ("", Some(unit)) => format!("unit {unit}"),
-        (device, _) => device.to_owned(),
-    }
+    let peer = || text(frame, "peer");
+    Some(text(frame, "device")).filter(|device| !device.is_empty()).unwrap_or_else(peer).to_owned()
 }
 
 /// One frame on two lines: what it says, and its bytes below.

@@ -106,8 +106,8 @@ fn print_spans(statistics: &Value, key: Option<&str>) -> std::io::Result<()> {
             number("timeouts"),
             number("garbled"),
             number("malformed"),
-            time("half_ms"),
-            time("most_ms"),
+            time("p50_ms"),
+            time("p99_ms"),
             time("max_ms"),
         ]);
     }
@@ -135,13 +135,13 @@ fn print_rates(statistics: &Value) -> std::io::Result<()> {
     print_table(shown)
 }
 
-const REQUESTS: [&str; 7] = ["device", "reads", "from", "to", "every ms", "points", "state"];
+const REQUESTS: [&str; 5] = ["device", "reads", "every ms", "points", "state"];
 
 fn request_cells(request: &Value) -> Vec<String> {
     let points: Vec<_> = list(request, "points").iter().map(plain).collect();
-    let texts = [text(request, "device"), text(request, "table")].map(str::to_owned);
-    let numbers = ["first", "last", "period_ms"].map(|key| whole(request, key).to_string());
-    texts.into_iter().chain(numbers).chain([points.join(" "), state(request)]).collect()
+    let texts = [text(request, "device"), text(request, "reads")].map(str::to_owned);
+    let period = whole(request, "period_ms").to_string();
+    texts.into_iter().chain([period, points.join(" "), state(request)]).collect()
 }
 
 /// What is to be said of a request: nothing when it is as planned and works.
@@ -157,9 +157,8 @@ fn state(request: &Value) -> String {
 
 fn print_requests(requests: &[&Value]) -> std::io::Result<()> {
     say!()?;
-    let mut shown = table(&["device", "reads", "from", "to", "every", "points", ""]);
+    let mut shown = table(&["device", "reads", "every", "points", ""]);
     for request in requests {
-        let right = |key: &str| cell(whole(request, key)).set_alignment(CellAlignment::Right);
         let names: Vec<_> = list(request, "points").iter().map(plain).collect();
         let points = match names.as_slice() {
             [one, two, three, rest @ ..] if rest.len() > 1 => format!("{one} {two} {three} and {} more", rest.len()),
@@ -169,9 +168,7 @@ fn print_requests(requests: &[&Value]) -> std::io::Result<()> {
         let is_bad = !text(request, "bad").is_empty();
         shown.add_row([
             cell(text(request, "device")),
-            cell(text(request, "table")),
-            right("first"),
-            right("last"),
+            cell(text(request, "reads")),
             cell(format!("{} ms", whole(request, "period_ms"))).set_alignment(CellAlignment::Right),
             cell(points),
             if is_bad { state.fg(Color::Red) } else { state },

@@ -12,6 +12,7 @@ pub(crate) mod messages;
 pub(crate) mod models;
 pub(crate) mod people;
 pub(crate) mod points;
+mod problems;
 pub(crate) mod revisions;
 pub(crate) mod sign_in;
 pub(crate) mod status;

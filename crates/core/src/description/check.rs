@@ -4,7 +4,7 @@ use super::problem::{Fault, Problem};
 use super::schema::{self, ObjectKind};
 use super::{
     Description, Device, DeviceProtocol, DeviceSettings, GatewaySettings, Link, LinkProtocol, LinkSettings,
-    ModbusDevice, Name, Point, PointSettings, Span, Uplink, UplinkKind, load, names, rules,
+    ModbusDevice, Name, Point, PointSettings, Span, Uplink, UplinkKind, modbus, names, rules,
 };
 use serde::de::DeserializeOwned;
 use serde_json::Value;
@@ -377,7 +377,7 @@ impl<'a> Checker<'a> {
                 let expected = "one link for all units behind one address: many devices take one connection only";
                 self.fault(Spot::Link(at), Fault::warning(key, message, expected));
             }
-            self.findings.extend(load::fault(description, link).map(|fault| (Spot::Link(at), fault)));
+            self.findings.extend(modbus::load_fault(description, link).map(|fault| (Spot::Link(at), fault)));
         }
         if self.draft.uplinks.is_empty() {
             let expected = "an [[uplink]]; without one nothing leaves the gateway";

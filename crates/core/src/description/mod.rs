@@ -16,11 +16,9 @@ mod difference;
 mod draft;
 mod footprint;
 mod import;
-mod load;
 mod modbus;
 mod names;
 mod object;
-mod planned;
 mod points_file;
 mod problem;
 mod published;
@@ -40,14 +38,12 @@ pub use check::{Checked, check};
 pub use difference::{Change, Difference, FieldChange, ObjectChange, PartChange, PartFate, difference};
 pub use draft::{Draft, list_of};
 pub use import::{Others, PointChange, PointsImport, import_points};
-pub use load::{LineLoad, line_load};
 pub use modbus::{
-    BitWrites, Holes, ModbusAddress, ModbusDevice, ModbusSerialLink, ModbusTable, ModbusTcpLink, ParseHolesError,
-    ParseModbusAddressError, SerialParity, WriteFunctions,
+    BitWrites, Holes, LineLoad, ModbusAddress, ModbusDevice, ModbusSerialLink, ModbusTable, ModbusTcpLink,
+    ParseHolesError, ParseModbusAddressError, PlannedRequest, SerialParity, WriteFunctions, line_load, planned,
 };
 pub use names::{Name, PointName, name_form};
 pub use object::{ObjectClass, ObjectRef};
-pub use planned::{PlannedRequest, planned};
 pub use problem::{Problem, Severity};
 pub use published::file_schema;
 pub use read::{check_files, parse, read};

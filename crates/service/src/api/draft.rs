@@ -1,4 +1,5 @@
 use crate::access::auth::{Engineer, Viewer};
+use crate::api::check::{CheckResult, check_of, is_bounded};
 use crate::api::extract::{Json, Path, Query};
 use crate::api::gateways::DescriptionFiles;
 use crate::draft::drafts;
@@ -7,9 +8,7 @@ use crate::draft::presence::Editor;
 use crate::draft::vault::{mask, masked};
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
-use interlex_core::description::{
-    self, Draft, Files, ObjectClass, ObjectRef, Others, PointsImport, Problem, difference, import_points, list_of,
-};
+use interlex_core::description::{Draft, Files, ObjectClass, ObjectRef, difference, list_of};
 use interlex_gateway::wall_clock;
 use interlex_store::{AuditEntry, DraftChange, Edit, version_of};
 use serde::{Deserialize, Serialize};
@@ -116,17 +115,6 @@ pub(crate) struct ReplaceRequest {
 pub(crate) struct Seen {
     /// The version.
     version: u64,
-}
-
-/// What is wrong with a description.
-#[derive(Debug, Serialize, utoipa::ToSchema)]
-pub(crate) struct CheckResult {
-    /// The version of the draft that was checked; 0 for files.
-    version: u64,
-    /// How many keep it from running.
-    mistakes: usize,
-    /// Every mistake and warning, with its place.
-    problems: Vec<Problem>,
 }
 
 /// What is open in a tab.
@@ -323,62 +311,6 @@ pub(crate) async fn replace(
     check_of(&app, &gateway).await
 }
 
-/// A point list to take over into a draft.
-#[derive(Debug, Deserialize, utoipa::ToSchema)]
-pub(crate) struct ImportRequest {
-    /// Path of the list.
-    list: String,
-    /// The list as CSV with a heading, as spreadsheets write it.
-    text: String,
-    /// Whether points that it does not name go.
-    #[serde(default)]
-    remove_others: bool,
-    /// The version of the draft that was looked at. Without one nothing is changed: what would change is told.
-    #[serde(default)]
-    version: Option<u64>,
-}
-
-/// Takes a point list over into a draft, or tells what that would change. With mistakes in it, nothing is changed.
-#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/draft/import", operation_id = "import_points", tag = "draft", request_body = ImportRequest,
-    params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
-    (status = 200, body = PointsImport), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
-    (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
-pub(crate) async fn import(
-    State(app): State<Arc<App>>,
-    Engineer(author): Engineer,
-    Path(gateway): Path<String>,
-    Json(wanted): Json<ImportRequest>,
-) -> Result<Json<PointsImport>, ApiError> {
-    is_bounded(&[("list.csv".to_owned(), wanted.text.clone())].into())?;
-    let opened = drafts::open(&app, &gateway).await?;
-    let others = if wanted.remove_others { Others::Go } else { Others::Stay };
-    let (after, import) = import_points(&opened.draft, &wanted.list, &wanted.text, others);
-    let Some(version) = wanted.version else { return Ok(Json(import)) };
-    if opened.record.version != version {
-        return Err(drafts::edit_failed(interlex_store::EditError::Moved));
-    }
-    if import.problems.iter().any(Problem::is_mistake) {
-        return Err(ApiError::Description(import.problems));
-    }
-    let edit =
-        Edit { gateway: &opened.record, seed: &opened.draft, person: &author.person, at: wall_clock().as_millis() };
-    let told = difference(Some(&opened.draft), &after);
-    if !told.is_empty() {
-        app.store.replace_draft(&edit, &after).await.map_err(drafts::edit_failed)?;
-        let detail = format!(
-            "{}: {} added, {} changed, {} removed",
-            wanted.list,
-            import.added.len(),
-            import.changed.len(),
-            import.removed.len()
-        );
-        let after = Some(told.to_string());
-        let entry = AuditEntry { action: "import-points", detail: &detail, gateway: &gateway, after, ..author.entry() };
-        app.audit(entry).await;
-    }
-    Ok(Json(import))
-}
-
 /// Throws the edits of a draft away: it is the active revision again.
 #[utoipa::path(delete, path = "/api/v1/gateways/{gateway}/draft", operation_id = "discard_draft", tag = "draft", params(("gateway" = String, Path), Seen),
     extensions(("x-role" = json!("engineer"))), responses((status = 204), (status = 401, body = ProblemDetails),
@@ -420,71 +352,6 @@ pub(crate) async fn files(
 ) -> Result<Json<DescriptionFiles>, ApiError> {
     let opened = drafts::open(&app, &gateway).await?;
     Ok(Json(DescriptionFiles { files: masked(Draft::clone(&opened.canonical())).to_files() }))
-}
-
-/// Finds everything in a draft that would not run, or would surprise.
-#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/draft/check", operation_id = "check_draft", tag = "draft", params(("gateway" = String, Path)),
-    extensions(("x-role" = json!("viewer"))), responses((status = 200, body = CheckResult),
-    (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
-pub(crate) async fn check(
-    State(app): State<Arc<App>>,
-    _: Viewer,
-    Path(gateway): Path<String>,
-) -> Result<Json<CheckResult>, ApiError> {
-    check_of(&app, &gateway).await
-}
-
-async fn check_of(app: &App, gateway: &str) -> Result<Json<CheckResult>, ApiError> {
-    let opened = drafts::open(app, gateway).await?;
-    let problems = drafts::check(app, &opened).await?.problems;
-    Ok(Json(result(opened.record.version, problems)))
-}
-
-fn result(version: u64, problems: Vec<Problem>) -> CheckResult {
-    CheckResult { version, mistakes: problems.iter().filter(|problem| problem.is_mistake()).count(), problems }
-}
-
-/// So many points a description may have: what is known of each while it is checked takes some kilobytes.
-const MOST_POINTS: usize = 250_000;
-
-fn is_bounded(files: &Files) -> Result<(), ApiError> {
-    let lists = files.iter().filter(|(path, _)| path.ends_with(".csv"));
-    let rows: usize = lists.map(|(_, text)| text.bytes().filter(|byte| *byte == b'\n').count()).sum();
-    match rows {
-        0..=MOST_POINTS => Ok(()),
-        _ => {
-            let told = format!(
-                "the lists have {rows} rows; a gateway may have {MOST_POINTS} points: describe several gateways"
-            );
-            Err(ApiError::Rejected(axum::http::StatusCode::PAYLOAD_TOO_LARGE, told))
-        }
-    }
-}
-
-/// Checks files without changing anything; problems come with file, line and column.
-#[utoipa::path(post, path = "/api/v1/check", operation_id = "check_files", tag = "draft", request_body = DescriptionFiles,
-    extensions(("x-role" = json!("engineer"))),
-    responses((status = 200, body = CheckResult), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
-    (status = 413, body = ProblemDetails)))]
-pub(crate) async fn check_files(
-    State(app): State<Arc<App>>,
-    _: Engineer,
-    Json(described): Json<DescriptionFiles>,
-) -> Result<Json<CheckResult>, ApiError> {
-    is_bounded(&described.files)?;
-    let mut checked = description::check_files(&described.files);
-    if let Ok(draft) = description::parse(&described.files) {
-        let known = match drafts::open(&app, draft.name()).await {
-            Ok(opened) => Arc::clone(&opened.draft),
-            Err(ApiError::NotFound(_)) => Arc::default(),
-            Err(error) => return Err(error),
-        };
-        if let Ok(draft) = drafts::take_in(&app, &described.files, &known) {
-            let name = draft.name().to_owned();
-            checked.add(drafts::surroundings(&app, &draft, &name).await?);
-        }
-    }
-    Ok(Json(result(0, checked.problems)))
 }
 
 /// Tells what is open in a tab, and gives what the others have open. A tab that says nothing for 15 seconds is closed.

@@ -43,8 +43,8 @@ pub(crate) async fn frames(
     if let Some(device) = query.device.as_deref().filter(|device| !is_behind(&running, &link, device)) {
         return Err(ApiError::NotFound(format!("device {device:?} behind link {link:?}")));
     }
-    let filter = FrameFilter { after: query.after, unit: None, errors: query.errors };
-    running.frames(&link, query.device.as_deref(), filter).map(Json).ok_or_else(|| unknown(&gateway, &link))
+    let filter = FrameFilter { after: query.after, device: query.device, errors: query.errors };
+    running.frames(&link, &filter).map(Json).ok_or_else(|| unknown(&gateway, &link))
 }
 
 fn is_behind(running: &Running, link: &str, device: &str) -> bool {

@@ -2,6 +2,7 @@
 
 pub(crate) mod audit;
 pub(crate) mod certificates;
+pub(crate) mod check;
 pub(crate) mod console;
 pub(crate) mod contract;
 pub(crate) mod draft;
@@ -10,6 +11,7 @@ pub(crate) mod forms;
 pub(crate) mod gateways;
 pub(crate) mod health;
 pub(crate) mod heavy;
+pub(crate) mod imports;
 pub(crate) mod links;
 pub(crate) mod live;
 pub(crate) mod metrics;

@@ -8,7 +8,7 @@ use axum::http::header;
 use axum::response::IntoResponse;
 use futures_util::stream;
 use interlex_core::{Quality, Reading, Value};
-use interlex_gateway::{PointInfo, RecentValue, Running, WriteError, WriteOutcome, reason_words};
+use interlex_gateway::{Gateway, PointInfo, RecentValue, Running, WriteError, WriteOutcome, reason_words};
 use serde::{Deserialize, Serialize};
 use std::convert::Infallible;
 use std::sync::Arc;
@@ -124,7 +124,7 @@ pub(crate) async fn list(
     if let Some(quality) = filter.quality.as_deref().filter(|word| !["good", "uncertain", "bad"].contains(word)) {
         return Err(ApiError::BadRequest(format!("quality is {quality:?}; expected good, uncertain or bad")));
     }
-    let running: Vec<_> = app.running().iter().map(|gateway| gateway.running()).collect();
+    let running: Vec<_> = app.running().into_iter().map(|gateway| (gateway.running(), gateway)).collect();
     let listing = Listing { app, running, filter, gateway: 0, point: 0, has_begun: false, is_over: false };
     let parts = stream::unfold(listing, |mut listing| async move { Some((listing.next().await?, listing)) });
     Ok(([(header::CONTENT_TYPE, "application/json")], Body::from_stream(parts)))
@@ -140,7 +140,7 @@ pub(crate) async fn turn(app: &App) -> Option<SemaphorePermit<'_>> {
 /// Points on their way to whoever asked, some at a time: however many there are, few are in memory.
 struct Listing {
     app: Arc<App>,
-    running: Vec<Arc<Running>>,
+    running: Vec<(Arc<Running>, Arc<Gateway>)>,
     filter: PointFilter,
     /// The next gateway, and its next point.
     gateway: usize,
@@ -165,17 +165,17 @@ impl Listing {
         }
         let mut text = Vec::new();
         for _ in 0..PART {
-            let Some(gateway) = self.running.get(self.gateway) else {
+            let Some((running, gateway)) = self.running.get(self.gateway) else {
                 text.extend_from_slice(if self.has_begun { b"]" } else { b"[]" });
                 self.is_over = true;
                 break;
             };
-            let Some(info) = gateway.points().all().get(self.point) else {
+            let Some(info) = running.points().all().get(self.point) else {
                 (self.gateway, self.point) = (self.gateway + 1, 0);
                 continue;
             };
             self.point += 1;
-            let shown = self.filter.admits(gateway, info).then(|| view(gateway, info)).flatten();
+            let shown = self.filter.admits(running, info).then(|| view(gateway, running, info)).flatten();
             let is_wanted =
                 |view: &PointView| self.filter.quality.as_deref().is_none_or(|word| word == view.reading.quality);
             if let Some(shown) = shown.filter(is_wanted) {
@@ -203,7 +203,7 @@ pub(crate) async fn detail(
     let gateway = app.gateway(&gateway).ok_or_else(unknown)?;
     let running = gateway.running();
     let info = running.points().find(&device, &point).ok_or_else(unknown)?;
-    let view = view(&running, info).ok_or_else(unknown)?;
+    let view = view(&gateway, &running, info).ok_or_else(unknown)?;
     Ok(Json(PointDetail { point: view, recent: gateway.recent().of(info.index) }))
 }
 
@@ -230,20 +230,20 @@ pub(crate) async fn write(
 ) -> Result<Json<WriteOutcome>, ApiError> {
     let id = format!("{gateway}/{device}/{point}");
     let unknown = || ApiError::NotFound(format!("point {id}"));
-    let running = app.gateway(&gateway).ok_or_else(unknown)?.running();
-    let info = running.points().find(&device, &point).ok_or_else(unknown)?;
+    let running = app.gateway(&gateway).ok_or_else(unknown)?;
+    let info = running.running().points().find(&device, &point).cloned().ok_or_else(unknown)?;
     let value = trials::value_of(&wanted.value, |words| info.value_from_words(words))?;
     let what = format!("{id} = {value}");
     let written = async move {
         let gone = || WriteError::Value("there is no such point any more".to_owned());
-        running.write(&device, &point, value).await.unwrap_or_else(|| Err(gone()))
+        running.commands().write(&device, &point, value).await.unwrap_or_else(|| Err(gone()))
     };
     trials::audited(app, author, ("write", gateway, what), written).await
 }
 
-fn view(gateway: &Running, info: &PointInfo) -> Option<PointView> {
-    let reading = gateway.latest().read(info.index)?;
-    let name = gateway.description().gateway.name.as_str();
+fn view(gateway: &Gateway, running: &Running, info: &PointInfo) -> Option<PointView> {
+    let reading = running.latest().read(info.index)?;
+    let name = running.description().gateway.name.as_str();
     Some(PointView {
         id: id(name, info),
         gateway: name.to_owned(),
@@ -259,7 +259,7 @@ fn view(gateway: &Running, info: &PointInfo) -> Option<PointView> {
         low: info.settings().low,
         high: info.settings().high,
         writable: info.is_writable(),
-        commanded_until: gateway.commanded_until(info),
+        commanded_until: gateway.commands().commanded_until(info),
         reading: reading_view(reading),
     })
 }

@@ -1,7 +1,7 @@
 use crate::api::extract::{LARGE_BODY, SMALL_BODY};
 use crate::api::{
-    audit, certificates, console, contract, draft, forms, gateways, health, heavy, links, live, metrics, models,
-    people, points, revisions, session, setup, status, tap, trials, uplinks,
+    audit, certificates, check, console, contract, draft, forms, gateways, health, heavy, imports, links, live,
+    metrics, models, people, points, revisions, session, setup, status, tap, trials, uplinks,
 };
 use crate::{ApiError, App};
 use axum::Router;
@@ -96,7 +96,7 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(points::list))
         .routes(routes!(draft::read, draft::discard))
         .routes(routes!(draft::points))
-        .routes(routes!(draft::check))
+        .routes(routes!(check::check))
         .routes(routes!(gateways::files))
         .routes(routes!(revisions::compare))
         .routes(routes!(revisions::files))
@@ -105,8 +105,8 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
     let large = OpenApiRouter::new()
         .routes(routes!(draft::edit))
         .routes(routes!(draft::files, draft::replace))
-        .routes(routes!(draft::check_files))
-        .routes(routes!(draft::import))
+        .routes(routes!(check::check_files))
+        .routes(routes!(imports::import))
         .layer(DefaultBodyLimit::max(LARGE_BODY));
     (small, heavy.merge(large))
 }

@@ -4,7 +4,7 @@ use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use axum::response::sse::{Event, KeepAlive, Sse};
 use futures_util::stream::{self, Stream, StreamExt};
-use interlex_gateway::Tap;
+use interlex_gateway::{SystemClock, Tap};
 use interlex_store::Secret;
 use serde::Deserialize;
 use std::sync::Arc;
@@ -74,7 +74,7 @@ async fn open(app: &App, filter: &TapFilter) -> Result<Tap, ApiError> {
     let broker = uplink.urls().position(|known| Some(&known.to_string()) == url).unwrap_or(0);
     let id = id.reveal().get(..8).unwrap_or_default();
     let own = (id, filter.filter.as_deref().filter(|filter| !filter.is_empty()));
-    Tap::start(&uplink.at(broker), running.points(), &running.link_names(), own)
+    Tap::start(&uplink.at(broker), running.points(), &running.inventory().links, own, Arc::new(SystemClock))
         .await
         .map_err(|error| ApiError::BadRequest(error.to_string()))
 }

@@ -13,7 +13,7 @@ use interlex_core::description::{
 use interlex_core::value_from_words;
 use interlex_gateway::{
     BrokerTrial, PointWrite, Running, Scan, ScanEvent, SunSpecOffer, TrialIdentity, TrialMessage, TrialRead,
-    TrialReading, WriteError, WriteOutcome, preview,
+    TrialReading, WriteError, WriteOutcome, preview, try_read, try_write,
 };
 use interlex_store::AuditEntry;
 use serde::Deserialize;
@@ -56,7 +56,7 @@ pub(crate) async fn read(
     let TrialRequest { link, device, point, neighbours, expected } = wanted;
     let (link, device, point) = described(link, device, point)?;
     let trial = TrialRead { link, device, point, neighbours, expected };
-    let outcome = trial.run(running.as_deref()).await;
+    let outcome = try_read(&trial, running.as_deref()).await;
     let what = format!("{} at {}", trial.point.address, trial.link.protocol.target());
     let detail = match &outcome {
         Ok(reading) => format!("{what}: {:?}", reading.registers),
@@ -99,7 +99,7 @@ pub(crate) async fn write(
     let value = value_of(&value, |words| value_from_words(&point, words))?;
     let write = PointWrite { link, device, point, value, index: None };
     let what = format!("{} = {} at {}", write.point.address, write.value, write.link.protocol.target());
-    let written = async move { write.run(running.as_deref()).await };
+    let written = async move { try_write(&write, running.as_deref()).await };
     audited(app, author, ("trial-write", gateway, what), written).await
 }
 
@@ -361,7 +361,8 @@ pub(crate) async fn scan(
     let (sender, receiver) = mpsc::channel(16);
     tokio::spawn(async move {
         let _opening = opening;
-        let failed = scan.run(&link, running.as_deref(), wanted.per_second, sender.clone()).await.err();
+        let failed =
+            interlex_gateway::scan(scan, &link, running.as_deref(), wanted.per_second, sender.clone()).await.err();
         if let Some(error) = failed {
             // Whoever listened may have gone.
             let _ = sender.send(ScanEvent::Failed { why: error.to_string() }).await;

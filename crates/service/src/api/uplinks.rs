@@ -183,5 +183,5 @@ pub(crate) async fn try_reports(
     let rows = opened.draft.lists.get(&*list_of(described)).map(Vec::as_slice).unwrap_or_default();
     // A row that cannot be read yet is told by the check of the draft.
     let points: Vec<_> = rows.iter().filter_map(|row| serde_json::from_value(row.clone()).ok()).collect();
-    Ok(Json(report_preview(&running, &device, &points)))
+    Ok(Json(report_preview(&running.running(), &device, &points)))
 }

@@ -170,6 +170,7 @@ async fn run(app: &App, description: Description, revision: u32) {
             store: Some(app.store.clone()),
             trail: Some(app.trail.clone()),
             is_audit_required: app.is_audit_required,
+            clock: None,
         };
         let gateway = Gateway::start(description, options).await;
         app.gateways.write().insert(name.clone(), Arc::new(gateway));

@@ -1,0 +1,15 @@
+use crate::{Inventory, Sample};
+use std::sync::Arc;
+
+/// What the field side tells those that listen to it, in its order.
+#[derive(Debug, Clone)]
+pub enum FieldEvent {
+    /// Samples worth reporting, of one link, in time order.
+    Samples(Arc<[Sample]>),
+    /// A device answers; by its slot.
+    DeviceUp(usize),
+    /// A device is lost.
+    DeviceDown(usize),
+    /// A new revision runs: these are its points from now on.
+    Revised(Inventory),
+}

@@ -1,0 +1,265 @@
+use crate::description::{Access, Address, Description, Device, Point, PointSettings};
+use crate::{DataType, PointIndex, Value, value_from_words};
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// What is fixed about a point as long as its revision runs.
+#[derive(Debug, Clone)]
+pub struct PointInfo {
+    /// Its place in the gateway's tables; the same in every revision that has it.
+    pub index: PointIndex,
+    /// The number of its device; the same in every revision that has it.
+    pub device_slot: usize,
+    /// Its place among the points of its device.
+    pub position: usize,
+    /// The name of its device.
+    pub device: Arc<str>,
+    /// How the device represents it.
+    pub data_type: DataType,
+    /// What its engineering value is: a double once it is scaled, text once it has words.
+    pub value_type: DataType,
+    /// How many decimals its values have, where the scale says so.
+    pub decimals: Option<u8>,
+    /// The point as described; shared with the description.
+    point: Arc<Point>,
+}
+
+impl PointInfo {
+    /// Its name, unique in the device.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        self.point.settings.name.as_str()
+    }
+
+    /// Its row in the point list.
+    #[must_use]
+    pub fn settings(&self) -> &PointSettings {
+        &self.point.settings
+    }
+
+    /// Where it lives in its device.
+    #[must_use]
+    pub fn address(&self) -> Address {
+        self.point.address
+    }
+
+    /// The value that words mean for it, as a person writes them.
+    #[must_use]
+    pub fn value_from_words(&self, words: &str) -> Value {
+        value_from_words(&self.point, words)
+    }
+
+    /// Whether it can be written at all.
+    #[must_use]
+    pub fn is_writable(&self) -> bool {
+        self.point.settings.access != Access::Read
+    }
+
+    /// Whether hosts may command it, where an uplink takes commands.
+    #[must_use]
+    pub fn takes_commands(&self) -> bool {
+        self.point.settings.access == Access::ReadWrite
+    }
+}
+
+/// All points of a running revision.
+///
+/// A point keeps its index, and a device its slot, from one revision to the next as long as they keep their names:
+/// samples under way, values already read and links that go on untouched stay right. Indices of points that are
+/// gone are not given again.
+#[derive(Debug, Default)]
+pub struct PointTable {
+    points: Vec<PointInfo>,
+    /// By index: the place in `points`.
+    places: Vec<Option<u32>>,
+    /// By slot: the name of the device and its points in `points`.
+    devices: Vec<Option<DevicePoints>>,
+    slots: HashMap<Arc<str>, usize>,
+}
+
+#[derive(Debug, Clone)]
+struct DevicePoints {
+    name: Arc<str>,
+    first: usize,
+    count: usize,
+}
+
+impl PointTable {
+    /// Numbers the points of a description, after the numbers that `before` has given.
+    #[must_use]
+    pub fn new(description: &Description, before: &Self) -> Self {
+        let count = description.devices.iter().map(|device| device.points.len()).sum();
+        let mut table = Self {
+            points: Vec::with_capacity(count),
+            places: vec![None; before.places.len()],
+            devices: vec![None; before.devices.len()],
+            slots: HashMap::new(),
+        };
+        // Grouped by link, so that the points of a link stand close together.
+        for link in &description.links {
+            for device in description.behind(link.settings.name.as_str()) {
+                table.add(device, before);
+            }
+        }
+        table
+    }
+
+    fn add(&mut self, device: &Device, before: &Self) {
+        let name: Arc<str> = device.settings.name.as_str().into();
+        let slot = before.slots.get(&name).copied().unwrap_or_else(|| {
+            self.devices.push(None);
+            self.devices.len() - 1
+        });
+        let (first, count) = (self.points.len(), device.points.len());
+        if let Some(known) = self.devices.get_mut(slot) {
+            *known = Some(DevicePoints { name: Arc::clone(&name), first, count });
+        }
+        self.slots.insert(Arc::clone(&name), slot);
+        let known: HashMap<&str, PointIndex> =
+            before.named(&name).iter().map(|info| (info.name(), info.index)).collect();
+        for (position, point) in device.points.iter().enumerate() {
+            let index = known.get(point.settings.name.as_str()).copied().unwrap_or_else(|| {
+                self.places.push(None);
+                PointIndex(count_u32(self.places.len() - 1))
+            });
+            if let Some(place) = self.places.get_mut(index.position()) {
+                *place = Some(count_u32(self.points.len()));
+            }
+            self.points.push(info(index, slot, position, Arc::clone(&name), point));
+        }
+    }
+
+    /// All points, grouped by link and device, in the order of the description.
+    #[must_use]
+    pub fn all(&self) -> &[PointInfo] {
+        &self.points
+    }
+
+    /// How many indices have been given so far.
+    #[must_use]
+    pub const fn indices(&self) -> usize {
+        self.places.len()
+    }
+
+    /// One point; `None` when this revision has it no more.
+    #[must_use]
+    pub fn get(&self, index: PointIndex) -> Option<&PointInfo> {
+        let place = (*self.places.get(index.position())?)?;
+        self.points.get(PointIndex(place).position())
+    }
+
+    /// Finds a point by the names of its device and itself.
+    #[must_use]
+    pub fn find(&self, device: &str, point: &str) -> Option<&PointInfo> {
+        self.named(device).iter().find(|info| info.name() == point)
+    }
+
+    /// The points of a device by its name.
+    fn named(&self, device: &str) -> &[PointInfo] {
+        self.slots.get(device).map(|slot| self.of_slot(*slot)).unwrap_or_default()
+    }
+
+    /// The slot of a device.
+    pub fn slot(&self, device: &str) -> Option<usize> {
+        self.slots.get(device).copied()
+    }
+
+    /// The points of the device in a slot.
+    pub fn of_slot(&self, slot: usize) -> &[PointInfo] {
+        let device = self.devices.get(slot).and_then(Option::as_ref);
+        device.and_then(|device| self.points.get(device.first..device.first + device.count)).unwrap_or_default()
+    }
+
+    /// How many slots have been given so far.
+    pub const fn slots(&self) -> usize {
+        self.devices.len()
+    }
+
+    /// The name of the device in a slot; `None` where there is none any more.
+    pub fn device(&self, slot: usize) -> Option<&str> {
+        self.devices.get(slot)?.as_ref().map(|device| &*device.name)
+    }
+
+    /// Points that mean something else than they did before: what was read of them is of no use.
+    pub fn redefined<'a>(&'a self, before: &'a Self) -> impl Iterator<Item = PointIndex> + 'a {
+        let differs = |info: &&PointInfo| {
+            before.get(info.index).is_some_and(|known| {
+                let (left, right) = (&known.point, &info.point);
+                left.address != right.address
+                    || (left.settings.data_type, left.settings.order)
+                        != (right.settings.data_type, right.settings.order)
+                    || left.shaping != right.shaping
+            })
+        };
+        self.points.iter().filter(differs).map(|info| info.index)
+    }
+}
+
+/// Point lists have far fewer rows than `u32` can count.
+fn count_u32(count: usize) -> u32 {
+    u32::try_from(count).unwrap_or(u32::MAX)
+}
+
+fn info(index: PointIndex, device_slot: usize, position: usize, device: Arc<str>, point: &Arc<Point>) -> PointInfo {
+    let Address::Modbus(address) = point.address;
+    let is_bit = address.table.is_bits() || address.bits.is_some_and(|(low, high)| low == high);
+    let data_type = if is_bit { DataType::Bool } else { point.settings.data_type };
+    PointInfo {
+        index,
+        device_slot,
+        position,
+        device,
+        data_type,
+        value_type: point.shaping.output(data_type),
+        decimals: decimals(&point.settings),
+        point: Arc::clone(point),
+    }
+}
+
+/// A whole number at a scale of 0.01 has two decimals; of other scales and of floats nothing is known.
+fn decimals(settings: &PointSettings) -> Option<u8> {
+    let (data_type, scale) = (settings.data_type, settings.scale);
+    let is_whole = data_type.is_numeric() && !data_type.is_float();
+    if !is_whole || settings.span.is_some() || settings.enumeration.is_some() {
+        return None;
+    }
+    [1.0, 0.1, 0.01, 0.001, 0.0001]
+        .into_iter()
+        .zip(0..)
+        .find(|(known, _)| *known == scale)
+        .map(|(_, decimals)| decimals)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::description::{Files, read};
+
+    fn table(devices: &[(&str, &[&str])], before: &PointTable) -> PointTable {
+        let mut main =
+            "[gateway]\nname = \"g\"\n[rates]\nr = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"modbus-tcp\"\nhost = \"h\"\n"
+                .to_owned();
+        let mut files = Files::new();
+        for (unit, (device, points)) in devices.iter().enumerate() {
+            main.push_str(&format!("[[device]]\nname = \"{device}\"\nlink = \"l\"\nunit = {unit}\n"));
+            let rows: String = points.iter().map(|row| format!("{row},uint16,r\n")).collect();
+            files.insert(format!("points/{device}.csv"), format!("name,address,type,rate\n{rows}"));
+        }
+        files.insert("gateway.toml".to_owned(), main);
+        PointTable::new(&read(&files).unwrap(), before)
+    }
+
+    #[test]
+    fn points_and_devices_keep_their_numbers_over_revisions() {
+        let one = table(&[("a", &["x,input:0", "y,input:1"]), ("b", &["z,input:0"])], &PointTable::default());
+        let two = table(&[("c", &["w,input:0"]), ("b", &["z,input:5", "y,input:1"])], &one);
+        let index = |table: &PointTable, device, point| table.find(device, point).map(|info| info.index.0);
+        assert_eq!((index(&one, "b", "z"), index(&two, "b", "z")), (Some(2), Some(2)));
+        assert_eq!((index(&two, "c", "w"), index(&two, "b", "y")), (Some(3), Some(4)), "new numbers, none given twice");
+        assert_eq!((one.slot("b"), two.slot("b"), two.slot("c")), (Some(1), Some(1), Some(2)));
+        assert!(two.get(PointIndex(0)).is_none() && two.find("a", "x").is_none() && two.of_slot(0).is_empty());
+        assert_eq!(two.redefined(&one).collect::<Vec<_>>(), [PointIndex(2)], "its address is another one");
+        let three = table(&[("a", &["x,input:0"])], &two);
+        assert_eq!(index(&three, "a", "x"), Some(5), "a number that was free is not given again");
+    }
+}

@@ -1,0 +1,153 @@
+use crate::{PointIndex, Quality, Reading, Value};
+use parking_lot::{Mutex, RwLock};
+use serde::Serialize;
+use std::collections::VecDeque;
+
+/// The last minutes of points, in memory, for small plots: those that somebody looks at in full, the others in short.
+#[derive(Debug, Default)]
+pub struct RecentValues {
+    /// Written to only when a revision brings new points.
+    rings: RwLock<Vec<Mutex<Ring>>>,
+}
+
+#[derive(Debug, Default)]
+struct Ring {
+    /// Whether somebody has looked at it.
+    is_watched: bool,
+    /// What the moments are counted from, in milliseconds since 1970 UTC.
+    base: i64,
+    moments: VecDeque<Moment>,
+}
+
+/// Twelve bytes: a large gateway has many of them.
+#[derive(Debug, Clone, Copy)]
+struct Moment {
+    /// Milliseconds since the base of the ring, twice, and one more when the quality was good.
+    at: u32,
+    /// A double in two parts, so that nothing is lost between them; NaN for nothing.
+    value: [u32; 2],
+}
+
+impl Moment {
+    fn value(self) -> Option<f64> {
+        let [high, low] = self.value;
+        Some(f64::from_bits(u64::from(high) << 32 | u64::from(low))).filter(|value| !value.is_nan())
+    }
+}
+
+/// One moment of a point.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, utoipa::ToSchema)]
+pub struct RecentValue {
+    /// Milliseconds since 1970 UTC.
+    pub at: i64,
+    /// The engineering value; `null` while it was bad, and for text.
+    pub value: Option<f64>,
+    /// Whether the quality was good.
+    pub good: bool,
+}
+
+/// For all points that nobody looks at together: 12 bytes each, so 8 MB.
+const TOTAL: usize = 700_000;
+/// Ten minutes at half a second.
+const MOST: usize = 1200;
+const LEAST: usize = 8;
+/// Moments are counted anew from here on, so that twice their milliseconds fit 32 bits.
+const REBASE: i64 = 1 << 30;
+
+impl RecentValues {
+    /// Makes room for `points` points.
+    pub fn grow(&self, points: usize) {
+        let mut rings = self.rings.write();
+        let points = points.max(rings.len());
+        rings.resize_with(points, Mutex::default);
+    }
+
+    /// Remembers a reading; the oldest one makes room.
+    pub fn push(&self, point: PointIndex, reading: &Reading) {
+        let rings = self.rings.read();
+        let Some(ring) = rings.get(point.position()) else { return };
+        let value = reading.value.as_ref().filter(|_| !reading.quality.is_bad()).and_then(Value::as_f64);
+        let (at, is_good) = (reading.gateway_time.as_millis(), reading.quality == Quality::Good);
+        let mut ring = ring.lock();
+        let capacity = if ring.is_watched { MOST } else { (TOTAL / rings.len().max(1)).clamp(LEAST, MOST) };
+        ring.push(at, value, is_good, capacity);
+    }
+
+    /// What is remembered of a point, the oldest first. From then on more of it is kept.
+    #[must_use]
+    pub fn of(&self, point: PointIndex) -> Vec<RecentValue> {
+        let rings = self.rings.read();
+        let Some(ring) = rings.get(point.position()) else { return Vec::new() };
+        let mut ring = ring.lock();
+        ring.is_watched = true;
+        ring.moments.iter().map(|moment| ring.recent(*moment)).collect()
+    }
+
+    /// The same, without keeping more of it from then on.
+    #[must_use]
+    pub fn peek(&self, point: PointIndex) -> Vec<RecentValue> {
+        let rings = self.rings.read();
+        let Some(ring) = rings.get(point.position()) else { return Vec::new() };
+        let ring = ring.lock();
+        ring.moments.iter().map(|moment| ring.recent(*moment)).collect()
+    }
+
+    /// Forgets what is remembered of a point.
+    pub fn forget(&self, point: PointIndex) {
+        self.rings.read().get(point.position()).into_iter().for_each(|ring| ring.lock().moments.clear());
+    }
+}
+
+impl Ring {
+    fn push(&mut self, at: i64, value: Option<f64>, is_good: bool, capacity: usize) {
+        let since = at - self.base;
+        if !(0..REBASE).contains(&since) {
+            // The clock moved far: what was remembered before would stand at a wrong place.
+            let (base, keep) = (self.base, at - REBASE / 2);
+            let before = std::mem::take(&mut self.moments);
+            self.base = keep;
+            for moment in before {
+                let moved = base + i64::from(moment.at >> 1) - keep;
+                if let Some(moved) = u32::try_from(moved).ok().filter(|_| moved < REBASE) {
+                    self.moments.push_back(Moment { at: moved << 1 | moment.at & 1, ..moment });
+                }
+            }
+        }
+        let since = u32::try_from(at - self.base).unwrap_or_default();
+        let bits = value.unwrap_or(f64::NAN).to_bits();
+        let half = |shift: u32| u32::try_from(bits >> shift & 0xFFFF_FFFF).unwrap_or_default();
+        if self.moments.len() == self.moments.capacity() && self.moments.len() < capacity {
+            let more = if self.moments.is_empty() { capacity.min(16) } else { self.moments.len() };
+            self.moments.reserve_exact(more.min(capacity - self.moments.len()));
+        }
+        while self.moments.len() >= capacity {
+            self.moments.pop_front();
+        }
+        self.moments.push_back(Moment { at: since << 1 | u32::from(is_good), value: [half(32), half(0)] });
+    }
+
+    fn recent(&self, moment: Moment) -> RecentValue {
+        RecentValue { at: self.base + i64::from(moment.at >> 1), value: moment.value(), good: moment.at & 1 == 1 }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn moments_come_back_as_they_went_in_over_days() {
+        let mut ring = Ring::default();
+        let start = 1_700_000_000_000;
+        let day = 86_400_000;
+        for n in 0..40 {
+            ring.push(start + n * day / 2, (n % 3 != 0).then_some(0.1 + n as f64), n % 2 == 0, 10);
+        }
+        let recent: Vec<_> = ring.moments.iter().map(|moment| ring.recent(*moment)).collect();
+        assert_eq!(recent.len(), 10);
+        for (n, moment) in (30..40).zip(recent) {
+            assert_eq!(moment.at, start + n * day / 2);
+            assert_eq!((moment.value, moment.good), ((n % 3 != 0).then_some(0.1 + n as f64), n % 2 == 0));
+        }
+    }
+}

@@ -1,0 +1,29 @@
+//! The field floor: one task a link, which connects, asks, supervises its devices, and tells what is worth telling.
+//!
+//! ```text
+//! device ⇄ driver ─ batch ─▶ Pipeline ─┬─▶ LatestTable ──▶ everybody
+//!          (one per link)              ├─▶ RecentValues
+//!                                      └─▶ Listeners ──▶ uplinks and whoever else wants events
+//! ```
+//!
+//! Rooms, each importing from those behind it only: a folder for each protocol (`modbus`) → `poll`, `link`. What it leaves
+//! out: brokers, people, and where descriptions are stored.
+
+mod error;
+mod link;
+mod listeners;
+mod modbus;
+mod poll;
+mod start;
+
+pub use error::TrialError;
+pub use link::{
+    Bar, CountsView, DeviceCounts, ExceptionCount, FrameFilter, FrameView, HistogramView, LinkHandle, LinkStatistics,
+    RateView, RequestView, Surroundings,
+};
+pub use listeners::Listeners;
+pub use modbus::{
+    IdentityObject, OwedByTarget, PointWrite, Scan, ScanEvent, SunSpecModelView, SunSpecOffer, TrialAlternative,
+    TrialIdentity, TrialRead, TrialReading, Via, WriteError, WriteOutcome, identify, reason_words, sunspec,
+};
+pub use start::start;

@@ -1,0 +1,220 @@
+use super::poll::{ModbusPoll, polls as planned_polls};
+use crate::poll::{Due, PlanView, Poll, Schedule, Silence, Which};
+use interlex_core::Reason;
+use interlex_core::description::{Files, read};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+const MS: Duration = Duration::from_millis(1);
+
+fn polls(points: &str) -> Vec<ModbusPoll> {
+    let gateway = "[gateway]\nname = \"g\"\n[rates]\nfast = \"100ms\"\nslow = \"1s\"\n[[link]]\nname = \"l\"\nprotocol \
+                   = \"modbus-tcp\"\nhost = \"h\"\n[[device]]\nname = \"d\"\nlink = \"l\"\nunit = 1\npoints = \"p.csv\"\n";
+    let files: Files = [("gateway.toml".into(), gateway.into()), ("p.csv".into(), points.into())].into();
+    let description = read(&files).unwrap();
+    let index = |position| interlex_core::PointIndex(u32::try_from(position).unwrap());
+    planned_polls(&description, &description.devices[0], index)
+}
+
+#[expect(clippy::disallowed_methods, reason = "a test starts its time somewhere")]
+fn start() -> Instant {
+    Instant::now()
+}
+
+fn schedule(devices: Vec<Vec<ModbusPoll>>, now: Instant) -> Schedule<ModbusPoll> {
+    Schedule::new(devices, now, &mut fastrand::Rng::with_seed(1))
+}
+
+fn taken(schedule: &mut Schedule<ModbusPoll>, due: Due) -> Arc<ModbusPoll> {
+    schedule.take(due).unwrap()
+}
+
+const TWO: &str = "name,address,type,rate\na,holding:0,uint16,fast\nb,input:0,uint16,slow\n";
+
+#[test]
+fn every_request_keeps_its_period_and_late_ones_are_late_once() {
+    let start = start();
+    let mut schedule = schedule(vec![polls(TWO)], start);
+    let mut sent = [Vec::new(), Vec::new()];
+    let (mut now, mut was_stuck) = (start, false);
+    while now < start + 1000 * MS {
+        let due = schedule.next(|_, _| true).unwrap();
+        let poll = taken(&mut schedule, due);
+        now = now.max(due.at);
+        // The line is stuck for a third of a second once.
+        let is_stuck = now >= start + 500 * MS && !std::mem::replace(&mut was_stuck, now >= start + 500 * MS);
+        now += if is_stuck { 333 * MS } else { MS };
+        sent[usize::from(poll.period() == 1000 * MS)].push((now - start).as_millis());
+        schedule.answered(due, now);
+    }
+    let gaps: Vec<_> = sent[0].windows(2).map(|pair| pair[1] - pair[0]).collect();
+    assert!(sent[0][0] == 1 && gaps[0] <= 101, "the first one at once, then at its place in the period: {:?}", sent[0]);
+    assert_eq!(gaps[1..].iter().filter(|gap| **gap != 100).count(), 2, "late once, then in step again: {gaps:?}");
+    assert!(gaps[1..].iter().all(|gap| *gap >= 30), "no burst after the stop: {gaps:?}");
+    assert!(sent[1].len() <= 2 && sent[1][0] == 2, "{:?}", sent[1]);
+}
+
+#[test]
+fn a_silent_device_is_only_probed_and_back_in_full_at_its_first_answer() {
+    let start = start();
+    let mut schedule = schedule(vec![polls(TWO), polls(TWO)], start);
+    let due = schedule.next(|_, _| true).unwrap();
+    taken(&mut schedule, due);
+    assert_eq!(schedule.fell_silent(due, start), Silence::Device);
+    let (mut probes, mut asked) = (0, Vec::new());
+    for _ in 0..700 {
+        let due = schedule.next(|_, _| true).unwrap();
+        let poll = taken(&mut schedule, due);
+        match due.device == 0 {
+            true => {
+                probes += 1;
+                asked.push(poll.request.table());
+                schedule.fell_silent(due, due.at);
+            }
+            false => {
+                schedule.answered(due, due.at);
+            }
+        }
+    }
+    assert!((4..9).contains(&probes), "{probes} probes in a minute");
+    assert!(asked[0] != asked[1], "each probe asks for another point");
+    let probe = loop {
+        let due = schedule.next(|_, _| true).unwrap();
+        taken(&mut schedule, due);
+        if due.device == 0 {
+            break due;
+        }
+        schedule.answered(due, due.at);
+    };
+    assert_eq!(probe.request, Which::Probe);
+    assert!(!schedule.answered(probe, probe.at), "its requests are still to try");
+    for is_up in [false, true] {
+        let next = schedule.next(|_, _| true).unwrap();
+        taken(&mut schedule, next);
+        assert_eq!((next.device, next.at), (0, probe.at), "at once, not at the next probe");
+        assert_eq!(schedule.answered(next, next.at), is_up);
+    }
+}
+
+#[test]
+fn a_device_is_up_once_all_its_requests_were_tried() {
+    let start = start();
+    let mut schedule = schedule(vec![polls(TWO)], start);
+    let first = schedule.next(|_, _| true).unwrap();
+    taken(&mut schedule, first);
+    let second = schedule.next(|_, _| true).unwrap();
+    assert_ne!(second.request, first.request, "what is under way is not due");
+    taken(&mut schedule, second);
+    assert_eq!(schedule.next(|_, _| true), None);
+    assert!(!schedule.answered(first, start));
+    assert!(schedule.answered(second, start), "now it is up");
+    let third = schedule.next(|_, _| true).unwrap();
+    assert!(!schedule.answered(third, third.at), "and came up only once");
+    let fourth = schedule.next(|_, _| true).unwrap();
+    assert_eq!(schedule.fell_silent(fourth, fourth.at), Silence::Device);
+}
+
+const FIVE: &str = "name,address,type,rate\na,holding:0,uint16,fast\nb,holding:1,uint16,fast\nc,holding:2,uint16,fast\n\
+                    d,holding:3,uint16,fast\ne,holding:4,uint16,fast\n";
+
+/// A device that treats its address 3 in a way of its own, for `span`; tells when it was asked for that address.
+fn run(
+    schedule: &mut Schedule<ModbusPoll>,
+    from: Instant,
+    span: Duration,
+    bad: Option<fn(&mut Schedule<ModbusPoll>, Due)>,
+) -> Vec<u128> {
+    let (mut now, mut asked) = (from, Vec::new());
+    while now < from + span {
+        let due = schedule.next(|_, _| true).unwrap();
+        let poll = taken(schedule, due);
+        now = now.max(due.at);
+        let touches = poll.request.address() <= 3 && 3 < poll.request.address() + poll.request.quantity();
+        match bad.filter(|_| touches) {
+            Some(bad) => {
+                asked.push((now - from).as_millis());
+                bad(schedule, due);
+            }
+            None => {
+                schedule.answered(due, now);
+            }
+        }
+    }
+    asked
+}
+
+fn sizes(schedule: &Schedule<ModbusPoll>, now: Instant) -> Vec<(u16, u16, bool)> {
+    let views = schedule.view(now);
+    let size =
+        |view: &PlanView<ModbusPoll>| (view.poll.request.address(), view.poll.request.quantity(), view.bad.is_some());
+    let mut sizes: Vec<_> = views.iter().map(size).collect();
+    sizes.sort_unstable();
+    sizes
+}
+
+#[test]
+fn a_bad_address_ends_up_alone_is_asked_seldom_and_the_device_heals() {
+    let start = start();
+    let refuses: fn(&mut Schedule<ModbusPoll>, Due) = |schedule, due| {
+        schedule.refused(due, Reason::DeviceException(2), due.at);
+    };
+    let silent: fn(&mut Schedule<ModbusPoll>, Due) = |schedule, due| {
+        schedule.fell_silent(due, due.at);
+    };
+    for (bad, most) in [(refuses, 8), (silent, 10)] {
+        let list = format!("{FIVE}x,input:0,uint16,fast\n");
+        let mut schedule = schedule(vec![polls(&list)], start);
+        run(&mut schedule, start, 20 * 1000 * MS, Some(bad));
+        let now = start + 20 * 1000 * MS;
+        assert_eq!(sizes(&schedule, now), [(0, 1, false), (0, 3, false), (3, 1, true), (4, 1, false)]);
+        assert!(
+            schedule
+                .view(now)
+                .iter()
+                .all(|view| view.is_whole == (view.poll.request.table() != interlex_modbus::Table::HoldingRegister))
+        );
+        let asked = run(&mut schedule, now, 60 * 1000 * MS, Some(bad));
+        assert!(asked.len() <= most, "{asked:?}");
+        let now = now + 60 * 1000 * MS;
+        schedule.relearn(None, now);
+        run(&mut schedule, now, 1000 * MS, None);
+        assert_eq!(sizes(&schedule, now), [(0, 1, false), (0, 5, false)], "whole again");
+    }
+}
+
+#[test]
+fn good_neighbours_are_asked_together_again_as_far_as_the_device_goes_along() {
+    let (start, second) = (start(), 1000 * MS);
+    let mut schedule = schedule(vec![polls(FIVE)], start);
+    // No address is bad, but nothing is read from before to behind address 3 at once.
+    let (mut now, mut refusals) = (start, 0);
+    while now < start + 25 * second {
+        let due = schedule.next(|_, _| true).unwrap();
+        let poll = taken(&mut schedule, due);
+        now = now.max(due.at);
+        if poll.range().contains(&2) && poll.range().contains(&3) {
+            refusals += 1;
+            schedule.refused(due, Reason::DeviceException(2), now);
+        } else {
+            schedule.answered(due, now);
+        }
+    }
+    assert_eq!(sizes(&schedule, now), [(0, 3, false), (3, 2, false)]);
+    assert!(refusals <= 3, "{refusals} refusals in {:?}", now - start);
+    assert_eq!(schedule.requests_of(0), 2);
+}
+
+#[test]
+fn a_device_that_dies_is_silent_and_not_learned_about() {
+    let start = start();
+    let mut schedule = schedule(vec![polls(FIVE)], start);
+    run(&mut schedule, start, 1000 * MS, None);
+    let now = start + 1000 * MS;
+    for _ in 0..50 {
+        let due = schedule.next(|_, _| true).unwrap();
+        taken(&mut schedule, due);
+        schedule.fell_silent(due, due.at.max(now));
+    }
+    run(&mut schedule, now + 3600 * 1000 * MS, 1000 * MS, None);
+    assert_eq!(sizes(&schedule, now), [(0, 5, false)]);
+}

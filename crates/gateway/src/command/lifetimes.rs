@@ -1,0 +1,278 @@
+//! Commanded values that hold for a while only: what is not commanded anew in time goes back to its safe value.
+
+use crate::running::Running;
+use arc_swap::ArcSwap;
+use interlex_core::{Clock, PointInfo, Timestamp, Value};
+use interlex_field::WriteError;
+use interlex_store::{AuditEntry, AuditTrail, Store};
+use parking_lot::Mutex;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::{Arc, Weak};
+use std::time::Duration;
+use tokio::sync::{Notify, OwnedMutexGuard};
+use tokio::task::JoinSet;
+use tokio::time::sleep;
+
+/// Until when the commanded values of a gateway hold.
+///
+/// The moment is in the database before the value is in the device, so that no sudden end in between leaves a pump running.
+/// Whatever writes to a point does so one after the other ([`Lifetimes::order`]), safe values too: what was commanded last
+/// is what holds.
+#[derive(Debug, Clone)]
+pub(crate) struct Lifetimes {
+    shared: Arc<Shared>,
+}
+
+/// Device and point.
+type Key = (String, String);
+
+#[derive(Debug)]
+struct Shared {
+    gateway: String,
+    store: Option<Store>,
+    trail: Option<AuditTrail>,
+    clock: Arc<dyn Clock>,
+    moments: Mutex<Moments>,
+    /// Whoever writes to a point holds its lock.
+    orders: Mutex<HashMap<Key, Arc<tokio::sync::Mutex<()>>>>,
+    changed: Arc<Notify>,
+}
+
+#[derive(Debug, Default)]
+struct Moments {
+    due: BTreeMap<Key, Timestamp>,
+    /// What the database does not know yet.
+    unsaved: BTreeSet<Key>,
+    /// Whether it is known what an earlier run has left.
+    is_loaded: bool,
+}
+
+/// How soon a safe value is tried again that could not be written, and a database that is away.
+const AGAIN: Duration = Duration::from_secs(1);
+
+/// Points with their moments, by device.
+type ByDevice = BTreeMap<String, Vec<(String, Timestamp)>>;
+
+impl Lifetimes {
+    /// Those that an earlier run has left, as soon as the database tells.
+    pub(crate) async fn new(
+        gateway: &str,
+        store: Option<Store>,
+        trail: Option<AuditTrail>,
+        clock: Arc<dyn Clock>,
+    ) -> Self {
+        let moments = Mutex::new(Moments { is_loaded: store.is_none(), ..Moments::default() });
+        let (orders, changed) = (Mutex::default(), Arc::default());
+        let shared = Shared { gateway: gateway.to_owned(), store, trail, clock, moments, orders, changed };
+        let lifetimes = Self { shared: Arc::new(shared) };
+        lifetimes.load().await;
+        lifetimes
+    }
+
+    /// Takes over what an earlier run has left; what was commanded since counts more.
+    async fn load(&self) {
+        let Some(store) = &self.shared.store else { return };
+        if self.shared.moments.lock().is_loaded {
+            return;
+        }
+        match store.command_lifetimes(&self.shared.gateway).await {
+            Ok(kept) => {
+                let mut moments = self.shared.moments.lock();
+                for kept in kept {
+                    let key = (kept.device, kept.point);
+                    if !moments.unsaved.contains(&key) {
+                        moments.due.entry(key).or_insert(Timestamp::from_millis(kept.due_at));
+                    }
+                }
+                moments.is_loaded = true;
+                self.shared.changed.notify_one();
+            }
+            Err(error) => {
+                let gateway = &self.shared.gateway;
+                tracing::error!(gateway, %error, "it is not known yet which commanded values of before have to end");
+            }
+        }
+    }
+
+    /// The turn to write to a point.
+    pub(crate) async fn order(&self, device: &str, point: &str) -> OwnedMutexGuard<()> {
+        let key = (device.to_owned(), point.to_owned());
+        let order = Arc::clone(self.shared.orders.lock().entry(key).or_default());
+        order.lock_owned().await
+    }
+
+    /// A value is about to be written to a point: from now on it holds for the lifetime of the point, if it has one.
+    pub(crate) async fn begin(&self, device: &str, info: &PointInfo, value: &Value) {
+        let settings = info.settings();
+        let safe = settings.safe_value.as_deref().map(|safe| info.value_from_words(safe));
+        let is_safe =
+            safe.is_some_and(|safe| safe == *value || safe.as_f64().is_some_and(|safe| Some(safe) == value.as_f64()));
+        let until =
+            settings.lifetime.filter(|_| !is_safe).map(|lifetime| self.shared.clock.now().plus(lifetime.into()));
+        if until.is_some() || self.until(device, settings.name.as_str()).is_some() {
+            self.set(device, settings.name.as_str(), until).await;
+        }
+    }
+
+    /// The value of a point was not written after all: what was before holds.
+    pub(crate) async fn restore(&self, device: &str, point: &str, before: Option<Timestamp>) {
+        if self.until(device, point) != before {
+            self.set(device, point, before).await;
+        }
+    }
+
+    /// Until when the commanded value of a point holds.
+    pub(crate) fn until(&self, device: &str, point: &str) -> Option<Timestamp> {
+        self.shared.moments.lock().due.get(&(device.to_owned(), point.to_owned())).copied()
+    }
+
+    async fn set(&self, device: &str, point: &str, until: Option<Timestamp>) {
+        let key = (device.to_owned(), point.to_owned());
+        {
+            let mut moments = self.shared.moments.lock();
+            match until {
+                Some(until) => moments.due.insert(key.clone(), until),
+                None => moments.due.remove(&key),
+            };
+            moments.unsaved.insert(key.clone());
+        }
+        self.shared.changed.notify_one();
+        self.save(&key).await;
+    }
+
+    /// Tells the database what holds now; what it does not take is in memory only, and tried again.
+    async fn save(&self, key: &Key) {
+        let until = {
+            let mut moments = self.shared.moments.lock();
+            if !moments.unsaved.remove(key) {
+                return;
+            }
+            moments.due.get(key).copied()
+        };
+        let Some(store) = &self.shared.store else { return };
+        let (device, point) = (key.0.as_str(), key.1.as_str());
+        let due_at = until.map(Timestamp::as_millis);
+        if let Err(error) = store.set_command_lifetime(&self.shared.gateway, (device, point), due_at).await {
+            tracing::error!(device, point, %error, "the lifetime of a command is in memory only");
+            self.shared.moments.lock().unsaved.insert(key.clone());
+        }
+    }
+
+    /// Writes safe values when they are due, and looks after the database, for as long as the gateway is there.
+    pub(crate) fn watch(&self, running: &Arc<ArcSwap<Running>>) {
+        tokio::spawn(self.clone().write_safe_values(Arc::downgrade(running)));
+        tokio::spawn(self.clone().look_after_database(Arc::downgrade(running)));
+    }
+
+    async fn look_after_database(self, running: Weak<ArcSwap<Running>>) {
+        while running.strong_count() > 0 {
+            self.load().await;
+            let unsaved: Vec<_> = self.shared.moments.lock().unsaved.iter().cloned().collect();
+            for key in unsaved {
+                // In turn with whoever writes to the point, so that what is newer is not written over.
+                let _order = self.order(&key.0, &key.1).await;
+                self.save(&key).await;
+            }
+            sleep(AGAIN).await;
+        }
+    }
+
+    /// Those of several devices side by side: one that does not answer holds up nobody else's.
+    async fn write_safe_values(self, running: Weak<ArcSwap<Running>>) {
+        let (mut tasks, mut busy) = (JoinSet::new(), BTreeSet::new());
+        loop {
+            let Some(running) = running.upgrade() else { return };
+            let now = self.shared.clock.now();
+            let (due, next) = self.due(now, &busy);
+            for (device, points) in due {
+                busy.insert(device.clone());
+                let (lifetimes, running) = (self.clone(), running.load_full());
+                tasks.spawn(async move {
+                    for (point, at) in points {
+                        lifetimes.return_to_safe(&running, (&device, &point), at).await;
+                    }
+                    device
+                });
+            }
+            drop(running);
+            let wait = next.map_or(AGAIN, |at| at.since(now)).min(AGAIN);
+            tokio::select! {
+                () = sleep(wait) => {}
+                () = self.shared.changed.notified() => {}
+                Some(done) = tasks.join_next() => match done {
+                    Ok(device) => _ = busy.remove(&device),
+                    Err(error) => {
+                        tracing::error!(%error, "a safe value was not written");
+                        busy.clear();
+                    }
+                },
+            }
+        }
+    }
+
+    /// What is due by device, and when the next one will be; those of busy devices wait.
+    fn due(&self, now: Timestamp, busy: &BTreeSet<String>) -> (ByDevice, Option<Timestamp>) {
+        let (mut due, mut next): (BTreeMap<_, Vec<_>>, _) = (BTreeMap::new(), None::<Timestamp>);
+        let moments = self.shared.moments.lock();
+        for ((device, point), at) in moments.due.iter().filter(|((device, _), _)| !busy.contains(device)) {
+            if *at <= now {
+                due.entry(device.clone()).or_default().push((point.clone(), *at));
+            } else {
+                next = Some(next.map_or(*at, |next| next.min(*at)));
+            }
+        }
+        (due, next)
+    }
+
+    async fn return_to_safe(&self, running: &Running, (device, point): (&str, &str), at: Timestamp) {
+        let _order = self.order(device, point).await;
+        // It may have been commanded anew while others had their turn: then that holds.
+        if self.until(device, point) != Some(at) {
+            return;
+        }
+        let info = running.points().find(device, point);
+        let Some((info, safe)) = info.and_then(|info| Some((info, info.settings().safe_value.clone()?))) else {
+            let why = "its commanded value has outlived its lifetime, and there is no safe value any more";
+            self.audit(&format!("{device}/{point}: {why}")).await;
+            return self.set(device, point, None).await;
+        };
+        let again = || Some(self.shared.clock.now().plus(AGAIN));
+        let value = info.value_from_words(&safe);
+        match running.write(device, point, value).await {
+            Some(Err(error @ (WriteError::Trial(_) | WriteError::Unknown { .. }))) => {
+                tracing::error!(device, point, %error, "the safe value could not be written; it is tried again");
+                self.set(device, point, again()).await;
+            }
+            Some(Ok(outcome)) if outcome.confirmed == Some(false) => {
+                tracing::error!(device, point, "the device has another than the safe value; it is written again");
+                self.set(device, point, again()).await;
+            }
+            outcome => {
+                let what = match outcome {
+                    Some(Ok(outcome)) => outcome.outcome().word().to_string(),
+                    Some(Err(error)) => error.outcome().to_string(),
+                    None => "refused: there is no such point any more".to_owned(),
+                };
+                tracing::warn!(device, point, safe = &*safe, what, "a command has outlived its lifetime");
+                self.audit(&format!("{device}/{point} = {safe}, its safe value, after its lifetime: {what}")).await;
+                self.set(device, point, None).await;
+            }
+        }
+    }
+
+    async fn audit(&self, detail: &str) {
+        let Some(trail) = &self.shared.trail else { return };
+        let entry = AuditEntry {
+            at: self.shared.clock.now().as_millis(),
+            person: "(lifetime)",
+            source: "gateway",
+            action: "command",
+            gateway: &self.shared.gateway,
+            detail,
+            ..AuditEntry::default()
+        };
+        if let Err(error) = trail.add(&entry).await {
+            tracing::error!(%error, detail, "a command waits for the audit trail");
+        }
+    }
+}

@@ -1,0 +1,72 @@
+use crate::clock::SystemClock;
+use crate::running::Running;
+use interlex_core::description::{Device, JsonUplink, Link, Selection};
+use interlex_field::{
+    PointWrite, Scan, ScanEvent, SunSpecOffer, TrialError, TrialIdentity, TrialRead, TrialReading, Via, WriteError,
+    WriteOutcome,
+};
+use interlex_uplink::SentMessage;
+use std::sync::Arc;
+use tokio::sync::mpsc;
+
+/// Where trials go: over the links that run, where these lead to the same place, else over connections of their own.
+fn via(running: Option<&Running>) -> Via {
+    running.map_or_else(|| Via::nothing(Arc::new(SystemClock)), Running::via)
+}
+
+/// Reads a point that need not run.
+///
+/// # Errors
+/// [`TrialError`]
+pub async fn try_read(read: &TrialRead, running: Option<&Running>) -> Result<TrialReading, TrialError> {
+    read.run(&via(running)).await
+}
+
+/// Writes to a point that need not run.
+///
+/// # Errors
+/// [`WriteError`]
+pub async fn try_write(write: &PointWrite, running: Option<&Running>) -> Result<WriteOutcome, WriteError> {
+    write.run(&via(running)).await
+}
+
+/// Asks a unit who it is.
+///
+/// # Errors
+/// [`TrialError`]
+pub async fn identify(link: &Link, unit: u8, running: Option<&Running>) -> Result<TrialIdentity, TrialError> {
+    interlex_field::identify(link, unit, &via(running)).await
+}
+
+/// Finds the SunSpec models of a device.
+///
+/// # Errors
+/// [`TrialError`]
+pub async fn sunspec(
+    link: &Link,
+    device: &Device,
+    rate: &str,
+    running: Option<&Running>,
+) -> Result<SunSpecOffer, TrialError> {
+    interlex_field::sunspec(link, device, rate, &via(running)).await
+}
+
+/// Looks for units or addresses; ends when nobody listens any more.
+///
+/// # Errors
+/// [`TrialError`]
+pub async fn scan(
+    scan: Scan,
+    link: &Link,
+    running: Option<&Running>,
+    per_second: u32,
+    events: mpsc::Sender<ScanEvent>,
+) -> Result<(), TrialError> {
+    scan.run(link, &via(running), per_second, events).await
+}
+
+/// What an uplink would send now, with the values of the running points: nothing is sent.
+pub async fn preview(running: &Running, own: &JsonUplink, selection: Option<&Selection>) -> Vec<SentMessage> {
+    let (gateway, clock) = (&running.description().gateway, running.clock());
+    interlex_uplink::preview(gateway, running.inventory(), (own, selection), &**clock).await
+}

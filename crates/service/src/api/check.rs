@@ -1,0 +1,85 @@
+use crate::access::auth::{Engineer, Viewer};
+use crate::api::extract::{Json, Path};
+use crate::api::gateways::DescriptionFiles;
+use crate::draft::drafts;
+use crate::{ApiError, App, ProblemDetails};
+use axum::extract::State;
+use interlex_core::description::{self, Files, Problem};
+use serde::Serialize;
+use std::sync::Arc;
+
+/// What is wrong with a description.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct CheckResult {
+    /// The version of the draft that was checked; 0 for files.
+    version: u64,
+    /// How many keep it from running.
+    mistakes: usize,
+    /// Every mistake and warning, with its place.
+    problems: Vec<Problem>,
+}
+
+/// Finds everything in a draft that would not run, or would surprise.
+#[utoipa::path(get, path = "/api/v1/gateways/{gateway}/draft/check", operation_id = "check_draft", tag = "draft", params(("gateway" = String, Path)),
+    extensions(("x-role" = json!("viewer"))), responses((status = 200, body = CheckResult),
+    (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
+pub(crate) async fn check(
+    State(app): State<Arc<App>>,
+    _: Viewer,
+    Path(gateway): Path<String>,
+) -> Result<Json<CheckResult>, ApiError> {
+    check_of(&app, &gateway).await
+}
+
+pub(super) async fn check_of(app: &App, gateway: &str) -> Result<Json<CheckResult>, ApiError> {
+    let opened = drafts::open(app, gateway).await?;
+    let problems = drafts::check(app, &opened).await?.problems;
+    Ok(Json(result(opened.record.version, problems)))
+}
+
+fn result(version: u64, problems: Vec<Problem>) -> CheckResult {
+    CheckResult { version, mistakes: problems.iter().filter(|problem| problem.is_mistake()).count(), problems }
+}
+
+/// So many points a description may have: what is known of each while it is checked takes some kilobytes.
+const MOST_POINTS: usize = 250_000;
+
+pub(super) fn is_bounded(files: &Files) -> Result<(), ApiError> {
+    let lists = files.iter().filter(|(path, _)| path.ends_with(".csv"));
+    let rows: usize = lists.map(|(_, text)| text.bytes().filter(|byte| *byte == b'\n').count()).sum();
+    match rows {
+        0..=MOST_POINTS => Ok(()),
+        _ => {
+            let told = format!(
+                "the lists have {rows} rows; a gateway may have {MOST_POINTS} points: describe several gateways"
+            );
+            Err(ApiError::Rejected(axum::http::StatusCode::PAYLOAD_TOO_LARGE, told))
+        }
+    }
+}
+
+/// Checks files without changing anything; problems come with file, line and column.
+#[utoipa::path(post, path = "/api/v1/check", operation_id = "check_files", tag = "draft", request_body = DescriptionFiles,
+    extensions(("x-role" = json!("engineer"))),
+    responses((status = 200, body = CheckResult), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
+    (status = 413, body = ProblemDetails)))]
+pub(crate) async fn check_files(
+    State(app): State<Arc<App>>,
+    _: Engineer,
+    Json(described): Json<DescriptionFiles>,
+) -> Result<Json<CheckResult>, ApiError> {
+    is_bounded(&described.files)?;
+    let mut checked = description::check_files(&described.files);
+    if let Ok(draft) = description::parse(&described.files) {
+        let known = match drafts::open(&app, draft.name()).await {
+            Ok(opened) => Arc::clone(&opened.draft),
+            Err(ApiError::NotFound(_)) => Arc::default(),
+            Err(error) => return Err(error),
+        };
+        if let Ok(draft) = drafts::take_in(&app, &described.files, &known) {
+            let name = draft.name().to_owned();
+            checked.add(drafts::surroundings(&app, &draft, &name).await?);
+        }
+    }
+    Ok(Json(result(0, checked.problems)))
+}

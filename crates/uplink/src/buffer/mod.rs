@@ -1,0 +1,21 @@
+//! What waits for a broker: in memory, in the database, and how fast it follows.
+
+mod backlog;
+mod block;
+mod estimate;
+mod item;
+mod journal;
+mod ledger;
+mod limits;
+mod losses;
+mod memory;
+mod pace;
+mod past;
+mod queue;
+mod ranges;
+
+pub(crate) use backlog::{Backlog, TICK};
+pub(crate) use block::BlockError;
+pub(crate) use item::Item;
+pub(crate) use losses::NO_MESSAGE;
+pub(crate) use pace::Pace;

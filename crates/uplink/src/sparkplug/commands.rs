@@ -1,0 +1,39 @@
+use super::metric::told;
+use super::node::SparkplugNode;
+use crate::command::{Asker, BrokerCommand};
+use crate::session::Base;
+use interlex_core::{Sample, Value};
+use interlex_sparkplug::{Datum, MetricValue};
+use std::sync::Arc;
+use tokio::time::Instant;
+
+impl SparkplugNode {
+    /// Hands a command on to the field; what is checked there is told there.
+    pub(super) fn command(&self, base: &Base<Sample>, device: usize, metric: usize, value: MetricValue<'static>) {
+        let point = self.announced.point(device, metric);
+        let Some(info) = point.and_then(|point| base.backlog.context.get(point)) else { return };
+        let value = match value {
+            MetricValue::Bool(bit) => Value::Bool(bit),
+            MetricValue::Int(int) => Value::Int(int),
+            MetricValue::Uint(uint) => Value::Uint(uint),
+            MetricValue::Float(float) => Value::Float32(float),
+            MetricValue::Double(float) => Value::Float64(float),
+            MetricValue::Text(text) => Value::Text(text.into()),
+        };
+        let (uplink, answer) = (base.name().to_owned(), Some((Asker::Device(device), base.results.0.clone())));
+        let (device, point) = (info.device.to_string(), info.name().to_owned());
+        base.commands.send(BrokerCommand { uplink, device, point, value, at: Instant::now(), answer });
+    }
+
+    /// Tells hosts what became of a command, in the device's metric for it.
+    pub(super) fn tell_result(&mut self, base: &Base<Sample>, slot: usize, words: &str) {
+        let words: Arc<str> = words.into();
+        self.last_results.insert(slot, Arc::clone(&words));
+        let Some(metric) = self.announced.result_place(slot) else { return };
+        let now = base.now();
+        let datum = Datum { metric, now: told(MetricValue::Text(words.to_string().into()), now), is_historical: false };
+        if let Err(error) = self.node.data(now.as_unsigned_millis(), slot, [datum]) {
+            tracing::debug!(uplink = base.name(), %error, "the next birth tells what became of a command");
+        }
+    }
+}

@@ -1,0 +1,224 @@
+//! Between samples and Sparkplug metrics.
+
+use super::alias::{FIRST_OWN_ALIAS, FIRST_RESULT_ALIAS};
+use super::health::HealthMetric;
+use interlex_core::description::Selection;
+use interlex_core::{DataType, LatestTable, PointIndex, PointInfo, PointTable, Quality, Reason, Timestamp, Value};
+use interlex_sparkplug::{
+    DataType as MetricType, DeviceSpec, MetricQuality, MetricSpec, MetricValue, Snapshot, Snapshots,
+};
+use std::borrow::Cow;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// The metric of a device that tells what became of the last command.
+const RESULT: &str = "command/result";
+
+/// What an uplink announces: which points, and where they stand in the births.
+#[derive(Debug, Default)]
+pub(crate) struct Announced {
+    /// By slot.
+    slots: Vec<Vec<PointIndex>>,
+    /// By index: the place among the metrics of its device.
+    places: Vec<Option<u32>>,
+}
+
+impl Announced {
+    pub(crate) fn new(points: &PointTable, selection: Option<&Selection>) -> Self {
+        let mut announced = Self { slots: vec![Vec::new(); points.slots()], places: vec![None; points.indices()] };
+        for info in points.all() {
+            if selection.is_some_and(|selection| !selection.takes(&info.device, info.settings())) {
+                continue;
+            }
+            let Some(slot) = announced.slots.get_mut(info.device_slot) else { continue };
+            if let Some(place) = announced.places.get_mut(info.index.position()) {
+                *place = u32::try_from(slot.len()).ok();
+            }
+            slot.push(info.index);
+        }
+        announced
+    }
+
+    /// The place of a point among the metrics of its device; `None` when it does not go up here.
+    pub(crate) fn place(&self, point: PointIndex) -> Option<usize> {
+        let place = (*self.places.get(point.position())?)?;
+        usize::try_from(place).ok()
+    }
+
+    /// The point at a place of a device.
+    pub(crate) fn point(&self, slot: usize, place: usize) -> Option<PointIndex> {
+        self.slots.get(slot)?.get(place).copied()
+    }
+
+    /// The place of a device's result of commands.
+    pub(crate) fn result_place(&self, slot: usize) -> Option<usize> {
+        self.slots.get(slot).map(Vec::len)
+    }
+
+    /// What the birth of the device in a slot announces; `None` when nothing of it goes up. Hosts may write what can be
+    /// written, if they may command at all.
+    pub(crate) fn spec(&self, points: &PointTable, slot: usize, takes_commands: bool) -> Option<DeviceSpec> {
+        let id = points.device(slot)?.to_owned();
+        let indices = self.slots.get(slot).filter(|indices| !indices.is_empty())?;
+        let infos = indices.iter().filter_map(|index| points.get(*index));
+        let mut metrics: Vec<_> = infos.map(|info| metric_spec(info, takes_commands)).collect();
+        if metrics.iter().any(|metric| metric.is_writable) {
+            metrics.push(MetricSpec {
+                name: RESULT.to_owned(),
+                alias: FIRST_RESULT_ALIAS + slot as u64,
+                data_type: MetricType::String,
+                is_writable: false,
+                properties: Vec::new(),
+            });
+        }
+        Some(DeviceSpec { id, metrics })
+    }
+}
+
+fn metric_spec(info: &PointInfo, takes_commands: bool) -> MetricSpec {
+    let text = |text: &str| MetricValue::Text(Cow::Owned(text.to_owned()));
+    let mut properties = Vec::new();
+    if !info.settings().unit.is_empty() {
+        properties.push(("unit", text(&info.settings().unit)));
+    }
+    if !info.settings().title.is_empty() {
+        properties.push(("description", text(&info.settings().title)));
+    }
+    properties.extend(info.settings().low.map(|low| ("low", MetricValue::Double(low))));
+    properties.extend(info.settings().high.map(|high| ("high", MetricValue::Double(high))));
+    let (name, alias) = (info.name().to_owned(), u64::from(info.index.0));
+    let is_writable = takes_commands && info.takes_commands();
+    if is_writable {
+        properties.push(("access", text("read-write")));
+    }
+    MetricSpec { name, alias, data_type: data_type_of(info), is_writable, properties }
+}
+
+/// The datatype of a point's metric: that of the device, or Double once it is scaled.
+pub(crate) fn data_type_of(info: &PointInfo) -> MetricType {
+    match info.value_type {
+        DataType::Bool => MetricType::Boolean,
+        DataType::String(_) | DataType::Latin1(_) => MetricType::String,
+        DataType::Int8 => MetricType::Int8,
+        DataType::Uint8 => MetricType::UInt8,
+        DataType::Int16 => MetricType::Int16,
+        DataType::Uint16 | DataType::Bcd16 => MetricType::UInt16,
+        DataType::Int32 => MetricType::Int32,
+        DataType::Uint32 | DataType::Bcd32 => MetricType::UInt32,
+        DataType::Int64 => MetricType::Int64,
+        DataType::Uint64 | DataType::Bcd64 => MetricType::UInt64,
+        DataType::Float16 | DataType::Float32 => MetricType::Float,
+        DataType::Auto | DataType::Float64 => MetricType::Double,
+    }
+}
+
+/// A value as Sparkplug says it. A bad one has no value; its reason goes along in words.
+pub(crate) fn snapshot_of(value: Option<&Value>, quality: Quality, source_time: Timestamp) -> Snapshot<'static> {
+    let value = value.filter(|_| !quality.is_bad()).map(|value| match value {
+        Value::Bool(bit) => MetricValue::Bool(*bit),
+        Value::Int(int) => MetricValue::Int(*int),
+        Value::Uint(uint) => MetricValue::Uint(*uint),
+        Value::Float32(float) => MetricValue::Float(*float),
+        Value::Float64(float) => MetricValue::Double(*float),
+        Value::Text(text) => MetricValue::Text(Cow::Owned(text.to_string())),
+    });
+    // Sparkplug knows good, bad and stale only. What is uncertain is told as bad, with its value and the reason.
+    let metric_quality = match quality {
+        Quality::Good => MetricQuality::Good,
+        Quality::Uncertain(Reason::Stale) | Quality::Bad(Reason::Stale) => MetricQuality::Stale,
+        Quality::Uncertain(_) | Quality::Bad(_) => MetricQuality::Bad,
+    };
+    let reason = (!quality.is_good()).then(|| quality.to_string());
+    Snapshot { value, quality: metric_quality, reason, timestamp: source_time.as_unsigned_millis() }
+}
+
+/// Something that is well and known.
+pub(crate) fn told(value: MetricValue<'static>, now: Timestamp) -> Snapshot<'static> {
+    let timestamp = now.as_unsigned_millis();
+    Snapshot { value: Some(value), quality: MetricQuality::Good, reason: None, timestamp }
+}
+
+/// Births take their values from the latest-value table, and from what the gateway knows of itself.
+pub(crate) struct Current<'a> {
+    latest: &'a LatestTable,
+    health: &'a [HealthMetric],
+    /// What became of the last command of a device, by slot.
+    results: &'a HashMap<usize, Arc<str>>,
+    now: Timestamp,
+}
+
+impl<'a> Current<'a> {
+    pub(crate) const fn new(
+        latest: &'a LatestTable,
+        health: &'a [HealthMetric],
+        results: &'a HashMap<usize, Arc<str>>,
+        now: Timestamp,
+    ) -> Self {
+        Self { latest, health, results, now }
+    }
+}
+
+impl Snapshots for Current<'_> {
+    fn snapshot(&self, alias: u64) -> Snapshot<'_> {
+        if let Some(slot) = alias.checked_sub(FIRST_RESULT_ALIAS) {
+            let result = usize::try_from(slot).ok().and_then(|slot| self.results.get(&slot));
+            return told(MetricValue::Text(Cow::Owned(result.map_or_else(String::new, ToString::to_string))), self.now);
+        }
+        if let Some(own) = alias.checked_sub(FIRST_OWN_ALIAS) {
+            let metric = usize::try_from(own).ok().and_then(|own| self.health.get(own));
+            return match metric {
+                Some(metric) => told(metric.value.clone(), self.now),
+                None => snapshot_of(None, Quality::Bad(Reason::NeverRead), self.now),
+            };
+        }
+        let reading = u32::try_from(alias).ok().and_then(|index| self.latest.read(PointIndex(index)));
+        match reading {
+            // What was forgotten was read at no time that could be told.
+            Some(reading) if reading.quality != Quality::Bad(Reason::NeverRead) => {
+                snapshot_of(reading.value.as_ref(), reading.quality, reading.source_time)
+            }
+            _ => snapshot_of(None, Quality::Bad(Reason::NeverRead), self.now),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use interlex_core::description::{Files, read};
+
+    #[test]
+    fn births_announce_what_is_chosen_and_tell_of_commands_where_some_are_taken() {
+        let main = "[gateway]\nname = \"g\"\n[rates]\nr = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"modbus-tcp\"\nhost = \
+                    \"h\"\n[[device]]\nname = \"pump\"\nlink = \"l\"\nunit = 1\n[[device]]\nname = \"meter\"\nlink = \"l\"\nunit = 2\n";
+        let pump = "name,address,type,rate,unit,access\nspeed,holding:0,uint16,r,%,read-write\nkey,holding:1,uint16,r,,read-write-local\n";
+        let meter = "name,address,type,rate,unit,access\npower,holding:0,uint16,r,kW,read\n";
+        let files: Files = [("gateway.toml", main), ("points/pump.csv", pump), ("points/meter.csv", meter)]
+            .map(|(path, text)| (path.to_owned(), text.to_owned()))
+            .into();
+        let points = PointTable::new(&read(&files).unwrap(), &PointTable::default());
+        let told = |selection: Option<&str>, takes_commands| {
+            let selection = selection.map(|text| text.parse().unwrap());
+            let announced = Announced::new(&points, selection.as_ref());
+            let words = |spec: DeviceSpec| {
+                let names = spec
+                    .metrics
+                    .iter()
+                    .map(|metric| format!("{}{}", metric.name, if metric.is_writable { "!" } else { "" }));
+                format!("{}: {}", spec.id, names.collect::<Vec<_>>().join(" "))
+            };
+            (0..2).filter_map(|slot| announced.spec(&points, slot, takes_commands)).map(words).collect::<Vec<_>>()
+        };
+        assert_eq!(told(None, true), ["pump: speed! key command/result", "meter: power"]);
+        assert_eq!(told(None, false), ["pump: speed key", "meter: power"]);
+        assert_eq!(told(Some("unit:kW"), true), ["meter: power"], "a device of which nothing goes up is not told");
+        assert_eq!(told(Some("name:key"), true), ["pump: key"]);
+        let announced = Announced::new(&points, Some(&"name:key,power".parse().unwrap()));
+        let key = points.find("pump", "key").unwrap().index;
+        assert_eq!(
+            (announced.place(key), announced.point(0, 0), announced.result_place(0)),
+            (Some(0), Some(key), Some(1))
+        );
+        assert_eq!(announced.place(points.find("pump", "speed").unwrap().index), None);
+    }
+}
