@@ -1,9 +1,13 @@
 use crate::ALLOCATOR;
 use crate::report::{best, header, now, rate, row};
-use interlex_core::{LatestTable, Pipeline, PointIndex, PointPlan, RawSample, Report, Shaping, Timestamp, Value};
+use interlex_core::{
+    LatestTable, Moment, Pipeline, PointIndex, PointPlan, RawSample, RecentValues, Report, ReportPolicy, Shaping,
+    Timestamp, Value,
+};
 use stats_alloc::Region;
 use std::hint::black_box;
 use std::sync::Arc;
+use std::time::Duration;
 
 const POINTS: u32 = 100_000;
 /// As many samples as one request brings.
@@ -15,9 +19,8 @@ fn plan() -> PointPlan {
         shaping: Shaping::linear(0.01, 0.0),
         low: Some(0.0),
         high: Some(1000.0),
-        report: Report::Change,
-        deadband: 0.05,
-        min_interval: None,
+        policy: ReportPolicy { report: Report::Change, deadband: 0.05, min_interval: None, slack: Duration::ZERO },
+        stale_after: Some(Duration::from_secs(5)),
     }
 }
 
@@ -25,20 +28,23 @@ fn plan() -> PointPlan {
 fn samples(round: u32) -> Vec<RawSample> {
     let value =
         |point: u32| Value::Uint(u64::from(5000 + if point.is_multiple_of(10) { round % 2 * 100 } else { round % 2 }));
-    let sample = |point| RawSample { point: PointIndex(point), outcome: Ok(value(point)), source_time: None };
+    let sample = |point| RawSample::read(PointIndex(point), value(point));
     (0..POINTS).map(sample).collect()
 }
 
 pub(crate) fn run() -> anyhow::Result<()> {
     let latest = Arc::new(LatestTable::new(100_000));
-    let mut pipeline = Pipeline::new(latest, (0..POINTS).map(|point| (PointIndex(point), plan())).collect());
+    let start = now();
+    let recent = Arc::new(RecentValues::default());
+    let mut pipeline = Pipeline::new(latest, recent, (0..POINTS).map(|point| (PointIndex(point), plan())).collect());
     let rounds = [samples(0), samples(1)];
     let mut reported = Vec::with_capacity(BATCH);
     let mut told = 0_usize;
     let mut pass = |batch: &[RawSample], millis: i64| {
         for part in batch.chunks(BATCH) {
             reported.clear();
-            pipeline.process(part, Timestamp::from_millis(millis), &mut reported);
+            let instant = start + Duration::from_millis(millis.unsigned_abs());
+            pipeline.process(part, Moment { wall: Timestamp::from_millis(millis), instant }, &mut reported);
             told += reported.len();
         }
     };

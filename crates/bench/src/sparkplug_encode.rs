@@ -1,6 +1,6 @@
 use crate::report::{best, header, now, rate, row};
 use interlex_sparkplug::{
-    DataType, Datum, DeviceSpec, EdgeNode, MetricQuality, MetricSpec, MetricValue, Snapshot, Snapshots,
+    DataType, Datum, DeviceSpec, EdgeNode, MetricQuality, MetricSpec, MetricValue, Snapshot, Snapshots, Standing,
 };
 use std::hint::black_box;
 
@@ -72,7 +72,7 @@ pub(crate) fn run() -> anyhow::Result<()> {
     let ours = || {
         let start = now();
         for _ in 0..MESSAGES {
-            let data = (0..METRICS).map(|metric| Datum { metric, now: good(metric), is_historical: false });
+            let data = (0..METRICS).map(|metric| Datum { metric, now: good(metric), standing: Standing::Current });
             if node.data(TIME, 0, data).is_err() {
                 return 0.0;
             }

@@ -32,7 +32,6 @@ mod pipeline;
 mod plan;
 mod quality;
 mod registers;
-mod report;
 mod sample;
 mod shaping;
 mod status;
@@ -52,12 +51,11 @@ pub use message::{
     CommandMapping, MessageCommand, MessageContext, MessageTemplates, NamedThing, PointContext, RenderedMessage,
     TemplateFault, TemplatePart, iso_time, json_of,
 };
-pub use pipeline::{Pipeline, PointPlan, RawSample};
+pub use pipeline::{DueAgain, ParseReportError, Pipeline, PointPlan, Report, ReportPolicy, ReportState};
 pub use plan::{Block, PlanLimits, plan, split};
 pub use quality::{Quality, Reason};
 pub use registers::{ByteOrder, RegisterError, decode_registers, encode_registers};
-pub use report::{ParseReportError, Report, ReportState};
-pub use sample::{PointIndex, Sample};
+pub use sample::{Moment, PointIndex, RawSample, Sample, SampleKind};
 pub use shaping::{Shaping, UnapplyError};
 pub use status::{
     BufferState, BufferView, DeviceState, DeviceStatus, Gap, LinkState, LinkStatus, PastMoment, RateMeter, Shared,

@@ -20,8 +20,19 @@ pub enum Reason {
     LinkDown,
     /// The device did not answer in time.
     Timeout,
-    /// The device refused the read, with this exception code of its protocol.
-    DeviceException(u8),
+    /// A Modbus device refused the read, with this exception code.
+    Modbus(u8),
+    /// What an OPC UA server says of the value: a StatusCode.
+    OpcUa(u32),
+    /// What a DNP3 outstation says of the value: the flags of its object.
+    Dnp3(u8),
+    /// What a BACnet device says of the value.
+    Bacnet {
+        /// Its status flags, in-alarm in the lowest bit.
+        flags: u8,
+        /// Its reliability, as the standard numbers it.
+        reliability: u16,
+    },
     /// The device answered something that its protocol does not allow.
     ProtocolError,
     /// The value lies outside the limits of the point.
@@ -74,51 +85,33 @@ impl Quality {
         }
     }
 
-    /// One number for storage, 24 bits wide, the same in every version; [`Quality::from_bits`] reads it back.
+    /// One number for storage, 48 bits wide, the same in every version; [`Quality::from_bits`] reads it back.
     #[must_use]
-    pub fn to_bits(self) -> u32 {
+    pub fn to_bits(self) -> u64 {
         let (class, reason) = match self {
             Self::Good => return 0,
             Self::Uncertain(reason) => (1, reason),
             Self::Bad(reason) => (2, reason),
         };
-        let (code, detail) = match reason {
-            Reason::NeverRead => (0, 0),
-            Reason::LinkDown => (1, 0),
-            Reason::Timeout => (2, 0),
-            Reason::DeviceException(code) => (3, code),
-            Reason::ProtocolError => (4, 0),
-            Reason::OutOfRange => (5, 0),
-            Reason::NotANumber => (6, 0),
-            Reason::Stale => (7, 0),
-            Reason::Manual => (8, 0),
-            Reason::Infinite => (9, 0),
-            Reason::NotDecimal => (10, 0),
-            Reason::Garbled => (11, 0),
-            Reason::NotReadYet => (12, 0),
-        };
-        class << 16 | code << 8 | u32::from(detail)
+        let (code, detail) = reason.to_code();
+        class << 40 | u64::from(code) << 32 | u64::from(detail)
     }
 
     /// The quality that a number stands for; bad and never read for numbers that nothing writes.
     #[must_use]
-    pub fn from_bits(bits: u32) -> Self {
+    pub fn from_bits(bits: u64) -> Self {
+        let [_, _, class, code, detail @ ..] = bits.to_be_bytes();
+        Self::of(class, Reason::from_code(code, u32::from_be_bytes(detail)))
+    }
+
+    /// The quality that a number of 24 bits stood for in journals of before.
+    #[must_use]
+    pub fn from_short_bits(bits: u32) -> Self {
         let [_, class, code, detail] = bits.to_be_bytes();
-        let reason = match code {
-            1 => Reason::LinkDown,
-            2 => Reason::Timeout,
-            3 => Reason::DeviceException(detail),
-            4 => Reason::ProtocolError,
-            5 => Reason::OutOfRange,
-            6 => Reason::NotANumber,
-            7 => Reason::Stale,
-            8 => Reason::Manual,
-            9 => Reason::Infinite,
-            10 => Reason::NotDecimal,
-            11 => Reason::Garbled,
-            12 => Reason::NotReadYet,
-            _ => Reason::NeverRead,
-        };
+        Self::of(class, Reason::from_code(code, detail.into()))
+    }
+
+    const fn of(class: u8, reason: Reason) -> Self {
         match class {
             0 => Self::Good,
             1 => Self::Uncertain(reason),
@@ -127,13 +120,64 @@ impl Quality {
     }
 }
 
+impl Reason {
+    fn to_code(self) -> (u8, u32) {
+        match self {
+            Self::NeverRead => (0, 0),
+            Self::LinkDown => (1, 0),
+            Self::Timeout => (2, 0),
+            Self::Modbus(code) => (3, code.into()),
+            Self::ProtocolError => (4, 0),
+            Self::OutOfRange => (5, 0),
+            Self::NotANumber => (6, 0),
+            Self::Stale => (7, 0),
+            Self::Manual => (8, 0),
+            Self::Infinite => (9, 0),
+            Self::NotDecimal => (10, 0),
+            Self::Garbled => (11, 0),
+            Self::NotReadYet => (12, 0),
+            Self::OpcUa(status) => (13, status),
+            Self::Dnp3(flags) => (14, flags.into()),
+            Self::Bacnet { flags, reliability } => (15, u32::from(flags) << 16 | u32::from(reliability)),
+        }
+    }
+
+    fn from_code(code: u8, detail: u32) -> Self {
+        let [_, flags, high, low] = detail.to_be_bytes();
+        match code {
+            1 => Self::LinkDown,
+            2 => Self::Timeout,
+            3 => Self::Modbus(low),
+            4 => Self::ProtocolError,
+            5 => Self::OutOfRange,
+            6 => Self::NotANumber,
+            7 => Self::Stale,
+            8 => Self::Manual,
+            9 => Self::Infinite,
+            10 => Self::NotDecimal,
+            11 => Self::Garbled,
+            12 => Self::NotReadYet,
+            13 => Self::OpcUa(detail),
+            14 => Self::Dnp3(low),
+            15 => Self::Bacnet { flags, reliability: u16::from_be_bytes([high, low]) },
+            _ => Self::NeverRead,
+        }
+    }
+}
+
+/// Numbers stand for what only a protocol has words for: whoever shows reasons to people asks the field side.
 impl fmt::Display for Reason {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::NeverRead => "never read",
             Self::LinkDown => "link down",
             Self::Timeout => "timeout",
-            Self::DeviceException(code) => return write!(f, "device exception {code:02}"),
+            Self::Modbus(code) => return write!(f, "device exception {code:02}"),
+            Self::OpcUa(status) => return write!(f, "status {status:08X}"),
+            Self::Dnp3(flags) => return write!(f, "flags {flags:02X}"),
+            Self::Bacnet { flags, reliability } => {
+                return write!(f, "status flags {flags:X}, reliability {reliability}");
+            }
             Self::ProtocolError => "answer breaks the protocol",
             Self::OutOfRange => "out of range",
             Self::NotANumber => "not a number",
@@ -166,7 +210,10 @@ mod tests {
             Reason::NeverRead,
             Reason::LinkDown,
             Reason::Timeout,
-            Reason::DeviceException(11),
+            Reason::Modbus(11),
+            Reason::OpcUa(0x8034_0000),
+            Reason::Dnp3(0x85),
+            Reason::Bacnet { flags: 0xA, reliability: 64_001 },
             Reason::ProtocolError,
             Reason::OutOfRange,
             Reason::NotANumber,
@@ -180,7 +227,10 @@ mod tests {
         for reason in reasons {
             for quality in [Quality::Good, Quality::Uncertain(reason), Quality::Bad(reason)] {
                 assert_eq!(Quality::from_bits(quality.to_bits()), quality);
+                assert!(quality.to_bits() < 1 << 48);
             }
         }
+        assert_eq!(Quality::from_short_bits(2 << 16 | 3 << 8 | 11), Quality::Bad(Reason::Modbus(11)));
+        assert_eq!(Quality::from_short_bits(1 << 16 | 5 << 8), Quality::Uncertain(Reason::OutOfRange));
     }
 }

@@ -48,6 +48,80 @@ impl Value {
         bit.or_else(whole).or_else(number).unwrap_or_else(|| Self::Text(text.into()))
     }
 
+    /// Whether it is of a type, so that it can be told as one: not whether it is in its range.
+    #[must_use]
+    pub const fn is_of(&self, data_type: DataType) -> bool {
+        match self {
+            Self::Bool(_) => matches!(data_type, DataType::Bool),
+            Self::Int(_) => {
+                matches!(data_type, DataType::Int8 | DataType::Int16 | DataType::Int32 | DataType::Int64)
+            }
+            Self::Uint(_) => matches!(
+                data_type,
+                DataType::Uint8
+                    | DataType::Uint16
+                    | DataType::Uint32
+                    | DataType::Uint64
+                    | DataType::Bcd16
+                    | DataType::Bcd32
+                    | DataType::Bcd64
+            ),
+            Self::Float32(_) => matches!(data_type, DataType::Float16 | DataType::Float32),
+            Self::Float64(_) => matches!(data_type, DataType::Float64 | DataType::Auto),
+            Self::Text(_) => data_type.is_text(),
+        }
+    }
+
+    /// The same value as one of a type; `None` where it is none of it, or something would be lost.
+    #[must_use]
+    pub fn into_type(self, data_type: DataType) -> Option<Self> {
+        let whole = match &self {
+            Self::Int(number) => i128::from(*number),
+            Self::Uint(number) => i128::from(*number),
+            Self::Bool(_) => return matches!(data_type, DataType::Bool).then_some(self),
+            Self::Text(_) => return data_type.is_text().then_some(self),
+            Self::Float32(float) => {
+                return match data_type {
+                    DataType::Float16 | DataType::Float32 => Some(self),
+                    DataType::Float64 | DataType::Auto => Some(Self::Float64(f64::from(*float))),
+                    _ => None,
+                };
+            }
+            Self::Float64(_) => return matches!(data_type, DataType::Float64 | DataType::Auto).then_some(self),
+        };
+        let signed = |bits: u32| -(1_i128 << (bits - 1))..1 << (bits - 1);
+        let unsigned = |bits: u32| 0..1_i128 << bits;
+        let range = match data_type {
+            DataType::Int8 => signed(8),
+            DataType::Int16 => signed(16),
+            DataType::Int32 => signed(32),
+            DataType::Int64 => signed(64),
+            DataType::Uint8 => unsigned(8),
+            DataType::Uint16 => unsigned(16),
+            DataType::Uint32 => unsigned(32),
+            DataType::Uint64 => unsigned(64),
+            DataType::Bcd16 => 0..10_000,
+            DataType::Bcd32 => 0..100_000_000,
+            DataType::Bcd64 => 0..10_000_000_000_000_000,
+            // A double holds these without a loss.
+            DataType::Float64 => -(1 << 53)..(1 << 53) + 1,
+            DataType::Auto => return Some(self),
+            DataType::Bool | DataType::Float16 | DataType::Float32 | DataType::String(_) | DataType::Latin1(_) => {
+                return None;
+            }
+        };
+        if !range.contains(&whole) {
+            return None;
+        }
+        match data_type {
+            DataType::Float64 => self.as_f64().map(Self::Float64),
+            DataType::Int8 | DataType::Int16 | DataType::Int32 | DataType::Int64 => {
+                i64::try_from(whole).ok().map(Self::Int)
+            }
+            _ => u64::try_from(whole).ok().map(Self::Uint),
+        }
+    }
+
     /// Whether this is a NaN or an infinity, which no meter means to say.
     #[must_use]
     pub fn is_not_finite(&self) -> bool {
@@ -245,6 +319,21 @@ impl fmt::Display for DataType {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_value_becomes_one_of_another_type_where_nothing_is_lost() {
+        let told = |value: Value, data_type: &str| {
+            value.into_type(data_type.parse().unwrap()).map(|value| format!("{value:?}"))
+        };
+        assert_eq!(told(Value::Uint(40_000), "int32").as_deref(), Some("Int(40000)"));
+        assert_eq!(told(Value::Uint(40_000), "int16"), None);
+        assert_eq!(told(Value::Int(-1), "uint64"), None);
+        assert_eq!(told(Value::Int(-3), "float64").as_deref(), Some("Float64(-3.0)"));
+        assert_eq!(told(Value::Uint(1 << 54), "float64"), None);
+        assert_eq!(told(Value::Float32(0.5), "float64").as_deref(), Some("Float64(0.5)"));
+        assert_eq!((told(Value::Float64(0.5), "float32"), told(Value::Bool(true), "uint16")), (None, None));
+        assert_eq!(told(Value::Text("on".into()), "string(4)").as_deref(), Some("Text(\"on\")"));
+    }
 
     #[test]
     fn every_data_type_reads_back_from_its_own_text() {

@@ -15,6 +15,7 @@ mod listeners;
 mod modbus;
 mod poll;
 mod start;
+mod words;
 
 pub use error::TrialError;
 pub use link::{
@@ -24,6 +25,7 @@ pub use link::{
 pub use listeners::Listeners;
 pub use modbus::{
     IdentityObject, OwedByTarget, PointWrite, Scan, ScanEvent, SunSpecModelView, SunSpecOffer, TrialAlternative,
-    TrialIdentity, TrialRead, TrialReading, Via, WriteError, WriteOutcome, identify, reason_words, sunspec,
+    TrialIdentity, TrialRead, TrialReading, Via, WriteError, WriteOutcome, identify, sunspec,
 };
 pub use start::start;
+pub use words::reason_words;

@@ -126,7 +126,7 @@ async fn neighbours_are_read_by_one_request_and_a_bad_address_spoils_only_its_ow
 
     bench.field.missing.lock().unwrap().push(12);
     bench.until("the bad one stands alone", |gateway| gateway.status().points_good == 3).await;
-    assert_eq!(bench.quality(2), Quality::Bad(Reason::DeviceException(2)));
+    assert_eq!(bench.quality(2), Quality::Bad(Reason::Modbus(2)));
     assert_eq!(bench.device(0), DeviceState::Up);
     let status = bench.gateway.status();
     let error = status.links[0].devices[0].last_error.clone().unwrap();

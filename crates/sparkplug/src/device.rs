@@ -1,5 +1,5 @@
 use crate::metric::MetricQuality;
-use crate::proto::{Metric, PropertySet, PropertyValue, property_value};
+use crate::proto::{Metric, PropertySet, PropertyValue, metric, property_value};
 use crate::{DataType, MetricValue, encode_value};
 
 /// A device of the node, as its birth announces it.
@@ -52,8 +52,23 @@ pub struct Datum<'a> {
     pub metric: usize,
     /// What it became.
     pub now: Snapshot<'a>,
-    /// Whether it is not the current value, but one kept during an outage.
-    pub is_historical: bool,
+    /// How it stands to what was told before.
+    pub standing: Standing,
+}
+
+/// How a changed metric stands to what was told before.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Standing {
+    /// It is the current value. One that a birth or a newer one has overtaken is told as historical.
+    Current,
+    /// A change that the device told in its order, with a time of its own. One that is not later than what was told as current is
+    /// told as historical, and where no newer one comes with it, follows as the current value at the time of its arrival.
+    Event {
+        /// When it arrived, in milliseconds since 1970 UTC.
+        arrived: u64,
+    },
+    /// It was kept during an outage, or had back from a memory of the device.
+    Historical,
 }
 
 /// A device with what the session must remember of it.
@@ -91,7 +106,7 @@ impl Device {
 
     pub(crate) fn birth_metrics(&mut self, snapshots: &dyn Snapshots) -> Vec<Metric> {
         let metrics = self.spec.metrics.iter().zip(&mut self.told).map(|(spec, told)| {
-            let now = snapshots.snapshot(spec.alias);
+            let now = Encoded::new(spec, snapshots.snapshot(spec.alias));
             *told = Told { quality: now.quality, at: now.timestamp };
             let mut properties = quality_properties(&now);
             for (key, value) in &spec.properties {
@@ -108,36 +123,79 @@ impl Device {
 
     /// Data carries the alias alone, no datatype, and its quality only when that is news. A value that a birth or a newer one
     /// has overtaken is historical.
-    pub(crate) fn data_metric(&mut self, datum: Datum<'_>) -> Option<Metric> {
-        let spec = self.spec.metrics.get(datum.metric)?;
-        let told = self.told.get_mut(datum.metric)?;
-        let is_news = datum.now.quality != told.quality || datum.now.quality != MetricQuality::Good;
-        let properties = is_news.then(|| quality_properties(&datum.now));
-        let is_overtaken = told.at.checked_sub(datum.now.timestamp).is_some_and(|ahead| ahead < OVERTAKEN);
-        let is_historical = datum.is_historical || is_overtaken;
-        if !is_historical {
-            *told = Told { quality: datum.now.quality, at: datum.now.timestamp };
+    pub(crate) fn data_metrics<'a>(&mut self, data: impl IntoIterator<Item = Datum<'a>>) -> Vec<Metric> {
+        // The newest states that were told as historical, and have to follow.
+        let mut behind: Vec<(usize, Snapshot<'a>)> = Vec::new();
+        let mut metrics = Vec::new();
+        for Datum { metric, now, standing } in data {
+            let Some(told) = self.told.get(metric) else { continue };
+            let is_historical = match standing {
+                Standing::Historical => true,
+                Standing::Current => told.at.checked_sub(now.timestamp).is_some_and(|ahead| ahead < OVERTAKEN),
+                Standing::Event { .. } => now.timestamp <= told.at,
+            };
+            if standing != Standing::Historical {
+                behind.retain(|(other, _)| *other != metric);
+            }
+            if let (Standing::Event { arrived }, true) = (standing, is_historical) {
+                behind.push((metric, Snapshot { timestamp: arrived, ..now.clone() }));
+            }
+            metrics.extend(self.data_metric(metric, now, is_historical));
         }
-        let mut metric = metric(spec, datum.now);
+        for (metric, now) in behind {
+            metrics.extend(self.data_metric(metric, now, false));
+        }
+        metrics
+    }
+
+    fn data_metric(&mut self, place: usize, now: Snapshot<'_>, is_historical: bool) -> Option<Metric> {
+        let spec = self.spec.metrics.get(place)?;
+        let (told, now) = (self.told.get_mut(place)?, Encoded::new(spec, now));
+        let is_news = now.quality != told.quality || now.quality != MetricQuality::Good;
+        let properties = is_news.then(|| quality_properties(&now));
+        if !is_historical {
+            *told = Told { quality: now.quality, at: now.timestamp };
+        }
+        let mut metric = metric(spec, now);
         metric.properties = properties;
         metric.is_historical = is_historical.then_some(true);
         Some(metric)
     }
 }
 
-/// A metric with its value in the field of its datatype; what does not fit it becomes null.
-fn metric(spec: &MetricSpec, now: Snapshot<'_>) -> Metric {
-    let value = now.value.and_then(|value| encode_value(spec.data_type, value).ok());
+/// What cannot be told in the datatype of its metric.
+const OTHER_TYPE: &str = "the value is not of the datatype that was announced";
+
+/// The state of a metric with its value in the field of its datatype. A value that does not fit there is told as bad, never as
+/// a null that is good.
+struct Encoded {
+    value: Option<metric::Value>,
+    quality: MetricQuality,
+    reason: Option<String>,
+    timestamp: u64,
+}
+
+impl Encoded {
+    fn new(spec: &MetricSpec, now: Snapshot<'_>) -> Self {
+        let Snapshot { value, quality, reason, timestamp } = now;
+        match value.map(|value| encode_value(spec.data_type, value)).transpose() {
+            Ok(value) => Self { value, quality, reason, timestamp },
+            Err(_) => Self { value: None, quality: MetricQuality::Bad, reason: Some(OTHER_TYPE.to_owned()), timestamp },
+        }
+    }
+}
+
+fn metric(spec: &MetricSpec, now: Encoded) -> Metric {
     Metric {
         alias: Some(spec.alias),
         timestamp: Some(now.timestamp),
-        is_null: value.is_none().then_some(true),
-        value,
+        is_null: now.value.is_none().then_some(true),
+        value: now.value,
         ..Metric::default()
     }
 }
 
-fn quality_properties(now: &Snapshot<'_>) -> PropertySet {
+fn quality_properties(now: &Encoded) -> PropertySet {
     let mut properties = PropertySet::default();
     push_property(&mut properties, "Quality", &MetricValue::Int(now.quality.code().into()));
     if let Some(reason) = &now.reason {

@@ -29,7 +29,7 @@ mod topic;
 mod weight;
 
 pub use data_type::DataType;
-pub use device::{Datum, DeviceSpec, MetricSpec, Snapshot, Snapshots};
+pub use device::{Datum, DeviceSpec, MetricSpec, Snapshot, Snapshots, Standing};
 pub use edge_node::{EdgeNode, EdgeNodeEvent, NotSent, Outgoing, Will};
 pub use metric::{MetricQuality, MetricValue, ValueError, decode_command, decode_value, encode_value};
 pub use primary_host::HostState;

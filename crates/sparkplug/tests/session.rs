@@ -1,9 +1,10 @@
 //! The edge node's session against the rules of the specification, watched as a host application would.
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
+use interlex_sparkplug::proto::{Metric, metric};
 use interlex_sparkplug::{
     DataType, Datum, DeviceSpec, EdgeNode, EdgeNodeEvent, MessageType, MetricQuality, MetricSpec, MetricValue, NotSent,
-    Payload, Snapshot, Snapshots, Topic, check_payload, decode_payload, encode_payload, proto,
+    Payload, Snapshot, Snapshots, Standing, Topic, check_payload, decode_payload, encode_payload,
 };
 use proptest::prelude::*;
 use std::collections::HashSet;
@@ -82,15 +83,14 @@ fn devices_come_change_and_go_within_a_session() {
     assert_eq!(words(&sent(&mut node)), Vec::<String>::new(), "the same device is no news");
     node.set_device(8, 5, None, &Steady);
     assert_eq!(words(&sent(&mut node)), ["DDEATH Some(4)"]);
-    let datum = Datum { metric: 0, now: good(MetricValue::Uint(1)), is_historical: false };
+    let datum = Datum { metric: 0, now: good(MetricValue::Uint(1)), standing: Standing::Current };
     assert_eq!(node.data(9, 5, [datum]), Err(NotSent::DeviceNotBorn));
     node.device_up(10, 5, &Steady);
     assert_eq!(words(&sent(&mut node)), Vec::<String>::new(), "what was taken away stays away");
 }
 
-fn rebirth_command(value: proto::metric::Value) -> Vec<u8> {
-    let metric =
-        proto::Metric { name: Some("Node Control/Rebirth".to_owned()), value: Some(value), ..Default::default() };
+fn rebirth_command(value: metric::Value) -> Vec<u8> {
+    let metric = Metric { name: Some("Node Control/Rebirth".to_owned()), value: Some(value), ..Default::default() };
     encode_payload(&Payload { timestamp: Some(1), metrics: vec![metric], ..Default::default() })
 }
 
@@ -118,7 +118,7 @@ fn births_come_first_in_order_and_say_everything() {
     assert_eq!(words(&births), ["NBIRTH Some(0)", "DBIRTH Some(1)"]);
     let nbirth: Vec<_> = births[0].1.metrics.iter().map(|m| (m.name.as_deref().unwrap(), m.alias)).collect();
     assert_eq!(nbirth, [("bdSeq", None), ("Node Control/Rebirth", None)]);
-    assert_eq!(births[0].1.metrics[0].value, Some(proto::metric::Value::LongValue(7)));
+    assert_eq!(births[0].1.metrics[0].value, Some(metric::Value::LongValue(7)));
     let metric = &births[1].1.metrics[1];
     assert_eq!((metric.name.as_deref(), metric.alias, metric.datatype), (Some("b"), Some(1), Some(6)));
     assert_eq!(metric.properties.as_ref().unwrap().keys, ["Quality", "unit"]);
@@ -127,12 +127,47 @@ fn births_come_first_in_order_and_say_everything() {
 }
 
 #[test]
+fn an_event_that_comes_late_is_historical_and_its_state_follows_with_the_time_of_arrival() {
+    let mut node = node(None);
+    born(&mut node);
+    node.device_up(3, 0, &Steady);
+    sent(&mut node);
+    let event = |value, timestamp, arrived| Datum {
+        metric: 1,
+        now: Snapshot { value: Some(MetricValue::Uint(value)), quality: MetricQuality::Good, reason: None, timestamp },
+        standing: Standing::Event { arrived },
+    };
+    let mut told = |data: Vec<Datum<'static>>| {
+        node.data(100_000, 0, data).unwrap();
+        let metrics = sent(&mut node).remove(0).1.metrics;
+        let words = |metric: &Metric| {
+            let value = match metric.value {
+                Some(metric::Value::IntValue(value)) => u64::from(value),
+                Some(metric::Value::LongValue(value)) => value,
+                _ => panic!("{metric:?}"),
+            };
+            (value, metric.timestamp.unwrap(), metric.is_historical == Some(true))
+        };
+        metrics.iter().map(words).collect::<Vec<_>>()
+    };
+    assert_eq!(told(vec![event(1, 50_000, 60_000)]), [(1, 50_000, false)], "later than the birth");
+    let late = vec![event(2, 40_000, 61_000), event(3, 40_001, 61_000), event(4, 50_000, 61_000)];
+    let expected = [(2, 40_000, true), (3, 40_001, true), (4, 50_000, true), (4, 61_000, false)];
+    assert_eq!(told(late), expected, "each at its own time, and the newest state once more");
+    assert_eq!(told(vec![event(5, 60_000, 62_000), event(6, 62_500, 62_000)]), [(5, 60_000, true), (6, 62_500, false)]);
+    // The device's clock was an hour ahead, and is set back: nothing freezes.
+    assert_eq!(told(vec![event(7, 4_000_000, 63_000)]), [(7, 4_000_000, false)]);
+    assert_eq!(told(vec![event(8, 64_000, 64_001)]), [(8, 64_000, true), (8, 64_001, false)]);
+    assert_eq!(told(vec![event(9, 65_000, 65_001)]), [(9, 65_000, false)]);
+}
+
+#[test]
 fn data_waits_for_the_births_and_carries_alias_and_news_only() {
     let mut node = node(None);
     let datum = |quality, timestamp| Datum {
         metric: 1,
         now: Snapshot { value: Some(MetricValue::Uint(9)), quality, reason: None, timestamp },
-        is_historical: false,
+        standing: Standing::Current,
     };
     assert_eq!(node.data(1, 0, [datum(MetricQuality::Good, 4)]), Err(NotSent::NodeNotBorn));
     born(&mut node);
@@ -177,35 +212,34 @@ fn rebirth_stops_data_then_gives_all_births_with_the_same_bd_seq() {
     let mut node = node(Some(3));
     node.device_up(1, 0, &Steady);
     born(&mut node);
-    node.handle_message(NCMD, &rebirth_command(proto::metric::Value::BooleanValue(true)));
+    node.handle_message(NCMD, &rebirth_command(metric::Value::BooleanValue(true)));
     assert_eq!(node.poll_event(), Some(EdgeNodeEvent::BirthDue));
     assert_eq!(node.data(5, 0, []), Err(NotSent::NodeNotBorn));
     node.birth(6, &Steady);
     let births = sent(&mut node);
     assert_eq!(words(&births), ["NBIRTH Some(0)", "DBIRTH Some(1)"]);
-    assert_eq!(births[0].1.metrics[0].value, Some(proto::metric::Value::LongValue(4)));
+    assert_eq!(births[0].1.metrics[0].value, Some(metric::Value::LongValue(4)));
 }
 
 #[test]
 fn odd_commands_are_refused_without_harm() {
     let mut node = node(None);
     born(&mut node);
-    let unknown =
-        proto::Metric { alias: Some(77), value: Some(proto::metric::Value::IntValue(1)), ..Default::default() };
+    let unknown = Metric { alias: Some(77), value: Some(metric::Value::IntValue(1)), ..Default::default() };
     let unknown = encode_payload(&Payload { metrics: vec![unknown], ..Default::default() });
     for (topic, payload) in [
-        (NCMD, rebirth_command(proto::metric::Value::BooleanValue(false))),
-        (NCMD, rebirth_command(proto::metric::Value::StringValue("true".to_owned()))),
+        (NCMD, rebirth_command(metric::Value::BooleanValue(false))),
+        (NCMD, rebirth_command(metric::Value::StringValue("true".to_owned()))),
         (NCMD, unknown),
         (NCMD, b"{\"Rebirth\": true}".to_vec()),
-        ("spBv1.0/alderfen/NCMD/other", rebirth_command(proto::metric::Value::BooleanValue(true))),
+        ("spBv1.0/alderfen/NCMD/other", rebirth_command(metric::Value::BooleanValue(true))),
         ("nonsense", Vec::new()),
     ] {
         node.handle_message(topic, &payload);
         assert!(matches!(node.poll_event(), Some(EdgeNodeEvent::CommandRefused { .. })), "{topic}");
         assert!(node.is_born());
     }
-    node.handle_message(NCMD, &rebirth_command(proto::metric::Value::BooleanValue(true)));
+    node.handle_message(NCMD, &rebirth_command(metric::Value::BooleanValue(true)));
     assert_eq!(node.poll_event(), Some(EdgeNodeEvent::BirthDue), "a good one works after all those");
 }
 
@@ -271,7 +305,7 @@ fn a_state_from_before_a_broken_connection_proves_nothing() {
     node.handle_connection_lost();
     session(&mut node, true, 103);
     node.birth(6, &Steady);
-    node.handle_message(NCMD, &rebirth_command(proto::metric::Value::BooleanValue(true)));
+    node.handle_message(NCMD, &rebirth_command(metric::Value::BooleanValue(true)));
     assert_eq!(node.poll_event(), Some(EdgeNodeEvent::HostConfirmed), "somebody asked");
     assert_eq!((node.poll_event(), node.is_host_doubtful()), (Some(EdgeNodeEvent::BirthDue), false));
     node.handle_connection_lost();
@@ -289,7 +323,7 @@ fn a_state_from_before_a_broken_connection_proves_nothing() {
 fn the_node_has_metrics_of_its_own() {
     let mut node = node(None);
     let metrics = || spec("", &[("health/uptime", 100)]).metrics;
-    let datum = || Datum { metric: 0, now: good(MetricValue::Uint(7)), is_historical: false };
+    let datum = || Datum { metric: 0, now: good(MetricValue::Uint(7)), standing: Standing::Current };
     node.set_metrics(metrics());
     assert_eq!(node.node_data(1, [datum()]), Err(NotSent::NodeNotBorn));
     let names: Vec<_> = born(&mut node)[0].1.metrics.iter().map(|metric| metric.name.clone().unwrap()).collect();
@@ -303,7 +337,7 @@ fn the_node_has_metrics_of_its_own() {
     assert_eq!(node.poll_event(), Some(EdgeNodeEvent::BirthDue), "a new metric is announced first");
 }
 
-fn device_command(metric: proto::Metric) -> Vec<u8> {
+fn device_command(metric: Metric) -> Vec<u8> {
     encode_payload(&Payload { timestamp: Some(1), metrics: vec![metric], ..Default::default() })
 }
 
@@ -312,9 +346,9 @@ fn devices_take_commands_by_name_or_alias_for_what_is_writable() {
     let mut node = node(None);
     assert_eq!(node.subscriptions(), [NCMD, "spBv1.0/alderfen/DCMD/works-1/+"]);
     born(&mut node);
-    let int = Some(proto::metric::Value::IntValue(7));
-    let named = |name: &str| proto::Metric { name: Some(name.to_owned()), value: int.clone(), ..Default::default() };
-    let aliased = |alias| proto::Metric { alias: Some(alias), value: int.clone(), ..Default::default() };
+    let int = Some(metric::Value::IntValue(7));
+    let named = |name: &str| Metric { name: Some(name.to_owned()), value: int.clone(), ..Default::default() };
+    let aliased = |alias| Metric { alias: Some(alias), value: int.clone(), ..Default::default() };
     let mut tell = |device: &str, metric| {
         node.handle_message(&format!("spBv1.0/alderfen/DCMD/works-1/{device}"), &device_command(metric));
         let event = node.poll_event().unwrap();
@@ -326,9 +360,9 @@ fn devices_take_commands_by_name_or_alias_for_what_is_writable() {
     assert_eq!(tell("gas-analyser", named("b")), wanted);
     assert_eq!(tell("gas-analyser", aliased(3)), wanted);
     // The named datatype decides; without one, what is beyond the announced one is never taken for a negative number.
-    let typed = |code: u32, bits: u32| proto::Metric {
+    let typed = |code: u32, bits: u32| Metric {
         datatype: Some(code),
-        value: Some(proto::metric::Value::IntValue(bits)),
+        value: Some(metric::Value::IntValue(bits)),
         ..named("b")
     };
     for (metric, value) in [
@@ -340,18 +374,14 @@ fn devices_take_commands_by_name_or_alias_for_what_is_writable() {
     ] {
         assert_eq!(tell("gas-analyser", metric), EdgeNodeEvent::Command { device: 1, metric: 1, value });
     }
-    let of_other_type = proto::metric::Value::StringValue("7".to_owned());
+    let of_other_type = metric::Value::StringValue("7".to_owned());
     for (device, metric, why) in [
         ("gas-analyser", named("a"), "metric \"a\" takes no commands"),
         ("gas-analyser", named("c"), "device \"gas-analyser\" has no metric \"c\""),
         ("gas-analyser", aliased(1), "device \"gas-analyser\" has no metric alias 1"),
         ("flare", named("b"), "there is no device \"flare\""),
-        (
-            "gas-analyser",
-            proto::Metric { value: None, is_null: Some(true), ..named("b") },
-            "metric \"b\" is told no value",
-        ),
-        ("gas-analyser", proto::Metric { value: Some(of_other_type), ..named("b") }, "metric \"b\": "),
+        ("gas-analyser", Metric { value: None, is_null: Some(true), ..named("b") }, "metric \"b\" is told no value"),
+        ("gas-analyser", Metric { value: Some(of_other_type), ..named("b") }, "metric \"b\": "),
     ] {
         let event = tell(device, metric);
         assert!(
@@ -422,10 +452,10 @@ proptest! {
                 Step::Up(device) => node.device_up(1, device, &Steady),
                 Step::Down(device) => node.device_down(1, device),
                 Step::Data(device) => {
-                    let datum = Datum { metric: 0, now: good(MetricValue::Uint(1)), is_historical: false };
+                    let datum = Datum { metric: 0, now: good(MetricValue::Uint(1)), standing: Standing::Current };
                     let _ = node.data(1, device, [datum]);
                 }
-                Step::Rebirth => node.handle_message(NCMD, &rebirth_command(proto::metric::Value::BooleanValue(true))),
+                Step::Rebirth => node.handle_message(NCMD, &rebirth_command(metric::Value::BooleanValue(true))),
                 Step::Disconnect => node.disconnect(1),
             }
             for (topic, payload) in sent(&mut node) {

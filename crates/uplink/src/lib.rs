@@ -28,5 +28,5 @@ pub use mqtt::{
     Connection, Intake, Message, MqttEvent, NoRoom, Will, allow_files_in, client_config, tls_words, with_files,
 };
 pub use request::{Published, REQUEST_QUEUE, UplinkRequest, WouldLose};
-pub use start::{EVENT_QUEUE, LinkHealth, UplinkStart, initial_status, start};
+pub use start::{EVENT_QUEUE, LinkHealth, ReasonWords, UplinkStart, initial_status, start};
 pub use tap::{Tap, TapError, TapMessage, TapMetric};

@@ -6,7 +6,7 @@ use crate::session::UplinkTask;
 use crate::sparkplug::SparkplugNode;
 use interlex_core::description::{Uplink, UplinkKind};
 use interlex_core::{
-    BufferState, Clock, FieldEvent, Inventory, LinkStatus, Shared, Timestamp, UplinkState, UplinkStatus,
+    BufferState, Clock, FieldEvent, Inventory, LinkStatus, Reason, Shared, Timestamp, UplinkState, UplinkStatus,
 };
 use interlex_store::Store;
 use std::fmt;
@@ -19,6 +19,9 @@ use tokio_util::sync::CancellationToken;
 /// How many events of the field side may wait for an uplink that is busy. Uplinks only compute and hand over, so a few
 /// hundred cover a moment without the processor; when it is full, links wait.
 pub const EVENT_QUEUE: usize = 512;
+
+/// What a reason for a quality is called, in the words of its protocol.
+pub type ReasonWords = fn(Reason) -> String;
 
 /// Tells how the links of the gateway are.
 #[derive(Clone)]
@@ -62,6 +65,8 @@ pub struct UplinkStart {
     pub clock: Arc<dyn Clock>,
     /// How the links are, for the metrics of a node.
     pub links: LinkHealth,
+    /// What reasons for qualities are called.
+    pub words: ReasonWords,
     /// Where the journal is; without it what waits is in memory only.
     pub store: Option<Store>,
     /// The way of commands to the field.

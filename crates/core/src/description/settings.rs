@@ -40,6 +40,10 @@ pub struct LinkSettings {
     #[serde(default = "full", skip_serializing_if = "is_full")]
     #[schemars(range(min = 10, max = 1000), extend("x-advanced" = true, "x-unit" = "%", "default" = 100))]
     pub most_load: u16,
+    /// After so many of its periods without a fresh value a point is uncertain: stale. No sooner than after a second.
+    #[serde(default = "five", skip_serializing_if = "is_five")]
+    #[schemars(range(min = 2, max = 1000), extend("x-advanced" = true, "default" = 5))]
+    pub stale_periods: u16,
 }
 
 const fn full() -> u16 {
@@ -49,6 +53,15 @@ const fn full() -> u16 {
 #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
 const fn is_full(percent: &u16) -> bool {
     *percent == 100
+}
+
+const fn five() -> u16 {
+    5
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
+const fn is_five(periods: &u16) -> bool {
+    *periods == 5
 }
 
 /// What every device has.

@@ -18,6 +18,8 @@ pub struct LatestTable {
 
 /// Slots per chunk: 64 KiB, so that a small gateway does not pay for a large one.
 const CHUNK: usize = 1024;
+/// The bits of the quality among the tags.
+const QUALITY: u64 = (1 << 48) - 1;
 
 #[derive(Debug)]
 struct Slot {
@@ -25,7 +27,7 @@ struct Slot {
     sequence: AtomicU64,
     value: AtomicU64,
     raw: AtomicU64,
-    /// Value tag, raw tag (a byte each), then the quality in 24 bits.
+    /// Value tag, raw tag (a byte each), then the quality in 48 bits.
     tags: AtomicU64,
     source_time: AtomicI64,
     gateway_time: AtomicI64,
@@ -130,7 +132,7 @@ impl Slot {
             sequence: AtomicU64::new(0),
             value: AtomicU64::new(0),
             raw: AtomicU64::new(0),
-            tags: AtomicU64::new(u64::from(Quality::Bad(Reason::NeverRead).to_bits())),
+            tags: AtomicU64::new(Quality::Bad(Reason::NeverRead).to_bits()),
             source_time: AtomicI64::new(0),
             gateway_time: AtomicI64::new(0),
             value_time: AtomicI64::new(0),
@@ -143,7 +145,7 @@ impl Slot {
         self.sequence.store(sequence.wrapping_add(1), Ordering::Relaxed);
         fence(Ordering::Release);
         let tags = match value {
-            None => self.tags.load(Ordering::Relaxed) & !0xFF_FFFF,
+            None => self.tags.load(Ordering::Relaxed) & !QUALITY,
             Some((value, raw)) => {
                 let ((value_tag, value_bits), (raw_tag, raw_bits)) = (pack(value), pack(raw));
                 self.value.store(value_bits, Ordering::Relaxed);
@@ -152,10 +154,10 @@ impl Slot {
                     self.text.store(Some(Arc::new(Arc::clone(text))));
                 }
                 self.value_time.store(gateway.as_millis(), Ordering::Relaxed);
-                u64::from(value_tag) << 32 | u64::from(raw_tag) << 24
+                u64::from(value_tag) << 56 | u64::from(raw_tag) << 48
             }
         };
-        self.tags.store(tags | u64::from(quality.to_bits()), Ordering::Relaxed);
+        self.tags.store(tags | quality.to_bits(), Ordering::Relaxed);
         self.source_time.store(source.as_millis(), Ordering::Relaxed);
         self.gateway_time.store(gateway.as_millis(), Ordering::Relaxed);
         self.sequence.store(sequence.wrapping_add(2), Ordering::Release);
@@ -166,11 +168,11 @@ impl Slot {
             let before = self.sequence.load(Ordering::Acquire);
             if before.is_multiple_of(2) {
                 let tags = self.tags.load(Ordering::Relaxed);
-                let [_, _, _, value_tag, raw_tag, high, middle, low] = tags.to_be_bytes();
+                let [value_tag, raw_tag, ..] = tags.to_be_bytes();
                 let reading = Reading {
                     value: self.unpack(value_tag, self.value.load(Ordering::Relaxed)),
                     raw: self.unpack(raw_tag, self.raw.load(Ordering::Relaxed)),
-                    quality: Quality::from_bits(u32::from_be_bytes([0, high, middle, low])),
+                    quality: Quality::from_bits(tags & QUALITY),
                     source_time: Timestamp::from_millis(self.source_time.load(Ordering::Relaxed)),
                     gateway_time: Timestamp::from_millis(self.gateway_time.load(Ordering::Relaxed)),
                     value_time: Timestamp::from_millis(self.value_time.load(Ordering::Relaxed)),
@@ -230,11 +232,11 @@ mod tests {
         ] {
             table.store(POINT, Some((&value, &value)), Quality::Good, time, time);
             let later = Timestamp::from_millis(9);
-            table.store(POINT, None, Quality::Bad(Reason::DeviceException(2)), later, later);
+            table.store(POINT, None, Quality::Bad(Reason::Modbus(2)), later, later);
             let reading = table.read(POINT).unwrap();
             assert_eq!((reading.value_time, reading.gateway_time), (time, later), "the age of a value is the value's");
             assert_eq!((reading.value.as_ref(), reading.raw.as_ref()), (Some(&value), Some(&value)));
-            assert_eq!(reading.quality, Quality::Bad(Reason::DeviceException(2)));
+            assert_eq!(reading.quality, Quality::Bad(Reason::Modbus(2)));
         }
         assert_eq!(table.read(POINT).unwrap().version, 12);
         assert_eq!(table.read(PointIndex(1)), None);

@@ -1,4 +1,4 @@
-use crate::{PointIndex, Quality, Reading, Value};
+use crate::{PointIndex, Quality, Timestamp};
 use parking_lot::{Mutex, RwLock};
 use serde::Serialize;
 use std::collections::VecDeque;
@@ -62,15 +62,22 @@ impl RecentValues {
         rings.resize_with(points, Mutex::default);
     }
 
-    /// Remembers a reading; the oldest one makes room.
-    pub fn push(&self, point: PointIndex, reading: &Reading) {
+    /// Remembers what a point says now; the oldest makes room.
+    pub fn push(&self, point: PointIndex, at: Timestamp, value: Option<f64>, quality: Quality) {
+        self.with_ring(point, |ring, capacity| ring.push(at.as_millis(), value, quality.is_good(), capacity));
+    }
+
+    /// Remembers what a point said at a time of its own, in its place among the others.
+    pub fn insert(&self, point: PointIndex, at: Timestamp, value: Option<f64>, quality: Quality) {
+        self.with_ring(point, |ring, capacity| ring.insert(at.as_millis(), value, quality.is_good(), capacity));
+    }
+
+    fn with_ring(&self, point: PointIndex, act: impl FnOnce(&mut Ring, usize)) {
         let rings = self.rings.read();
         let Some(ring) = rings.get(point.position()) else { return };
-        let value = reading.value.as_ref().filter(|_| !reading.quality.is_bad()).and_then(Value::as_f64);
-        let (at, is_good) = (reading.gateway_time.as_millis(), reading.quality == Quality::Good);
         let mut ring = ring.lock();
         let capacity = if ring.is_watched { MOST } else { (TOTAL / rings.len().max(1)).clamp(LEAST, MOST) };
-        ring.push(at, value, is_good, capacity);
+        act(&mut ring, capacity);
     }
 
     /// What is remembered of a point, the oldest first. From then on more of it is kept.
@@ -113,9 +120,35 @@ impl Ring {
                 }
             }
         }
+        let moment = self.moment(at, value, is_good);
+        self.make_room(capacity);
+        self.moments.push_back(moment);
+    }
+
+    /// Puts a moment where its time belongs. One before all that is remembered stays out when there is no more room.
+    fn insert(&mut self, at: i64, value: Option<f64>, is_good: bool, capacity: usize) {
+        let newest = self.moments.back().map(|moment| self.recent(*moment).at);
+        if newest.is_none_or(|newest| at >= newest) {
+            return self.push(at, value, is_good, capacity);
+        }
+        let place = self.moments.iter().rposition(|moment| self.recent(*moment).at <= at).map_or(0, |place| place + 1);
+        if at < self.base || (place == 0 && self.moments.len() >= capacity) {
+            return;
+        }
+        let (moment, before) = (self.moment(at, value, is_good), self.moments.len());
+        self.make_room(capacity);
+        let gone = before - self.moments.len();
+        self.moments.insert(place.saturating_sub(gone), moment);
+    }
+
+    fn moment(&self, at: i64, value: Option<f64>, is_good: bool) -> Moment {
         let since = u32::try_from(at - self.base).unwrap_or_default();
         let bits = value.unwrap_or(f64::NAN).to_bits();
         let half = |shift: u32| u32::try_from(bits >> shift & 0xFFFF_FFFF).unwrap_or_default();
+        Moment { at: since << 1 | u32::from(is_good), value: [half(32), half(0)] }
+    }
+
+    fn make_room(&mut self, capacity: usize) {
         if self.moments.len() == self.moments.capacity() && self.moments.len() < capacity {
             let more = if self.moments.is_empty() { capacity.min(16) } else { self.moments.len() };
             self.moments.reserve_exact(more.min(capacity - self.moments.len()));
@@ -123,7 +156,6 @@ impl Ring {
         while self.moments.len() >= capacity {
             self.moments.pop_front();
         }
-        self.moments.push_back(Moment { at: since << 1 | u32::from(is_good), value: [half(32), half(0)] });
     }
 
     fn recent(&self, moment: Moment) -> RecentValue {
@@ -149,5 +181,20 @@ mod tests {
             assert_eq!(moment.at, start + n * day / 2);
             assert_eq!((moment.value, moment.good), ((n % 3 != 0).then_some(0.1 + n as f64), n % 2 == 0));
         }
+    }
+
+    #[test]
+    fn what_comes_late_stands_at_its_own_time() {
+        let mut ring = Ring::default();
+        let at = |ring: &Ring| ring.moments.iter().map(|moment| ring.recent(*moment).at).collect::<Vec<_>>();
+        for second in [10, 20, 30] {
+            ring.push(second, Some(1.0), true, 5);
+        }
+        for late in [15, 35, 5, 30] {
+            ring.insert(late, Some(2.0), true, 5);
+        }
+        assert_eq!(at(&ring), [10, 15, 20, 30, 30, 35][1..], "the oldest made room");
+        ring.insert(1, Some(3.0), true, 5);
+        assert_eq!(at(&ring).len(), 5, "older than all that is remembered");
     }
 }

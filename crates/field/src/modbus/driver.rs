@@ -5,6 +5,7 @@ use super::poll::ModbusPoll;
 use super::task::LinkTask;
 use crate::link::{Answer, COMMAND_QUEUE, Claim, Counted, LinkCommand, RequestView, Undone};
 use crate::poll::{Due, PlanView, Poll, Schedule};
+use crate::words::reason_words;
 use interlex_core::{Backoff, DeviceState, LinkState, PointIndex, PointTable, Quality, RawSample, Reason, Sample};
 use interlex_modbus::{
     Busy, ClientStats, Connection, Done, Fate, ReadRequest, Request, RequestError, RequestId, ResponseError,
@@ -212,6 +213,10 @@ impl Driver {
                     None
                 }
                 () = until(wake) => None,
+                () = until(self.link.pipeline.deadline().map(Instant::from_std)) => {
+                    self.handle_deadline().await;
+                    None
+                }
                 () = stop.cancelled() => return None,
             };
             while let Some(frame) = connection.poll_frame() {
@@ -340,7 +345,7 @@ impl Driver {
                 period_ms: milliseconds(plan.poll.period()),
                 points: names.collect(),
                 as_planned: plan.is_whole,
-                bad: plan.bad.map(super::mapping::reason_words),
+                bad: plan.bad.map(reason_words),
                 whole_again_in_ms: plan.retry_in.map(milliseconds),
             }
         };

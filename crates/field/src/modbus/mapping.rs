@@ -2,7 +2,7 @@
 
 use interlex_core::description::{Address, ModbusAddress, ModbusTable, Point};
 use interlex_core::{ByteOrder, DataType, PointIndex, Reason, RegisterError, Value, decode_registers};
-use interlex_modbus::{ExceptionCode, ReadData, ReadRequest, Table};
+use interlex_modbus::{ReadData, ReadRequest, Table};
 
 pub(crate) const fn table(table: ModbusTable) -> Table {
     match table {
@@ -57,15 +57,6 @@ impl Reader {
             return Ok(Value::Bool(register & 1 == 1));
         }
         Ok(Value::Uint(u64::from(register & (u16::MAX >> (15 - (high - low))))))
-    }
-}
-
-/// A reason in the words of its protocol: `device exception 02, illegal data address`.
-#[must_use]
-pub fn reason_words(reason: Reason) -> String {
-    match reason {
-        Reason::DeviceException(code) => format!("device {}", ExceptionCode(code)),
-        _ => reason.to_string(),
     }
 }
 

@@ -13,15 +13,16 @@ mod polling;
 mod schedule_tests;
 mod task;
 mod trial;
+mod words;
 mod write;
 mod writing;
 
 pub use discovery::{
     IdentityObject, Scan, ScanEvent, SunSpecModelView, SunSpecOffer, TrialIdentity, identify, sunspec,
 };
-pub use mapping::reason_words;
 pub use one_off::Via;
 pub use owed::OwedByTarget;
 pub(crate) use task::LinkTask;
 pub use trial::{TrialAlternative, TrialRead, TrialReading};
+pub(crate) use words::exception as exception_words;
 pub use write::{PointWrite, WriteError, WriteOutcome};

@@ -59,15 +59,16 @@ impl ModbusPoll {
                 ReadData::Bits(bits) => bits.get(*range.start()).map(|bit| Ok(Value::Bool(*bit))),
                 ReadData::Registers(registers) => registers.get(range).map(|registers| reader.value(registers)),
             };
-            let outcome = outcome.unwrap_or(Err(Reason::ProtocolError));
-            batch.push(RawSample { point: reader.point, outcome, source_time: None });
+            batch.push(match outcome.unwrap_or(Err(Reason::ProtocolError)) {
+                Ok(value) => RawSample::read(reader.point, value),
+                Err(reason) => RawSample::failed(reader.point, reason),
+            });
         }
     }
 
     /// Appends a sample per point that says why there is no value.
     pub(crate) fn fail(&self, reason: Reason, batch: &mut Vec<RawSample>) {
-        let failed = |point| RawSample { point, outcome: Err(reason), source_time: None };
-        batch.extend(self.points().map(failed));
+        batch.extend(self.points().map(|point| RawSample::failed(point, reason)));
     }
 }
 

@@ -3,7 +3,7 @@
 use super::driver::{Driver, Polling};
 use super::poll::ModbusPoll;
 use crate::poll::{Due, Poll, Refused, Silence};
-use interlex_core::{DeviceState, FieldEvent, Reason, Sample, Timestamp};
+use interlex_core::{DeviceState, FieldEvent, Moment, Reason, Sample, Timestamp};
 use interlex_modbus::{ExceptionCode, ReadData, Request, RequestError, Response, ResponseError};
 use std::sync::Arc;
 use std::time::Duration;
@@ -29,7 +29,7 @@ impl Driver {
             }
             Err(RequestError::Response(ResponseError::Exception(code))) if is_absent(code) => {
                 let why = format!("unit {unit}: {code}");
-                return self.silent(due, &poll, Reason::DeviceException(code.0), why, now).await;
+                return self.silent(due, &poll, Reason::Modbus(code.0), why, now).await;
             }
             Err(RequestError::Response(ResponseError::Exception(code))) => {
                 return self.refused(due, &poll, code, now).await;
@@ -59,7 +59,7 @@ impl Driver {
     }
 
     async fn refused(&mut self, due: Due, poll: &ModbusPoll, code: ExceptionCode, now: Timestamp) {
-        let (reason, instant) = (Reason::DeviceException(code.0), Instant::now().into_std());
+        let (reason, instant) = (Reason::Modbus(code.0), Instant::now().into_std());
         let is_about_addresses =
             matches!(code, ExceptionCode::ILLEGAL_DATA_ADDRESS | ExceptionCode::ILLEGAL_DATA_VALUE);
         let came_up = if is_about_addresses {
@@ -85,12 +85,20 @@ impl Driver {
     /// Carries the batch through the pipeline to everyone who wants it.
     async fn publish(&mut self, now: Timestamp) {
         self.reported.clear();
+        let now = Moment { wall: now, instant: Instant::now().into_std() };
         self.link.pipeline.process(&self.batch, now, &mut self.reported);
-        for sample in &self.batch {
-            if let Some(reading) = self.link.latest.read(sample.point) {
-                self.link.recent.push(sample.point, &reading);
-            }
-        }
+        self.tell_reported().await;
+    }
+
+    /// Tells what time alone has made due.
+    pub(super) async fn handle_deadline(&mut self) {
+        self.reported.clear();
+        let now = Moment { wall: self.link.clock.now(), instant: Instant::now().into_std() };
+        self.link.pipeline.handle_deadline(now, &mut self.reported);
+        self.tell_reported().await;
+    }
+
+    async fn tell_reported(&mut self) {
         if !self.reported.is_empty() && !self.link.listeners.is_empty() {
             let samples: Arc<[Sample]> = self.reported.as_slice().into();
             self.link.listeners.tell(FieldEvent::Samples(samples)).await;

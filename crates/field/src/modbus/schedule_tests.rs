@@ -156,7 +156,7 @@ fn sizes(schedule: &Schedule<ModbusPoll>, now: Instant) -> Vec<(u16, u16, bool)>
 fn a_bad_address_ends_up_alone_is_asked_seldom_and_the_device_heals() {
     let start = start();
     let refuses: fn(&mut Schedule<ModbusPoll>, Due) = |schedule, due| {
-        schedule.refused(due, Reason::DeviceException(2), due.at);
+        schedule.refused(due, Reason::Modbus(2), due.at);
     };
     let silent: fn(&mut Schedule<ModbusPoll>, Due) = |schedule, due| {
         schedule.fell_silent(due, due.at);
@@ -194,7 +194,7 @@ fn good_neighbours_are_asked_together_again_as_far_as_the_device_goes_along() {
         now = now.max(due.at);
         if poll.range().contains(&2) && poll.range().contains(&3) {
             refusals += 1;
-            schedule.refused(due, Reason::DeviceException(2), now);
+            schedule.refused(due, Reason::Modbus(2), now);
         } else {
             schedule.answered(due, now);
         }

@@ -6,10 +6,8 @@ use super::poll::{ModbusPoll, polls};
 use crate::link::{FrameLog, FrameRing, LinkCommand, LinkShown, Statistics, Surroundings};
 use crate::listeners::Listeners;
 use crate::poll::Schedule;
-use interlex_core::description::{Description, DeviceProtocol, Link, LinkProtocol};
-use interlex_core::{
-    Backoff, Clock, DeviceStatus, LatestTable, LinkStatus, Pipeline, PointIndex, PointPlan, RecentValues, Shared,
-};
+use interlex_core::description::{Description, DeviceProtocol, Link, LinkProtocol, Point, Span};
+use interlex_core::{Backoff, Clock, DeviceStatus, LatestTable, LinkStatus, Pipeline, PointIndex, PointPlan, Shared};
 use parking_lot::Mutex;
 use std::sync::Arc;
 use std::time::Duration;
@@ -27,7 +25,6 @@ pub(crate) struct LinkTask {
     pub(super) devices: Vec<LinkDevice>,
     pub(super) pipeline: Pipeline,
     pub(super) latest: Arc<LatestTable>,
-    pub(super) recent: Arc<RecentValues>,
     pub(super) frames: Arc<FrameRing<ModbusFrames>>,
     pub(crate) shown: LinkShown,
     pub(super) listeners: Listeners,
@@ -63,7 +60,11 @@ impl LinkTask {
             let DeviceProtocol::Modbus(settings) = &device.protocol;
             let polls = polls(description, device, index);
             plans.extend(
-                device.points.iter().enumerate().map(|(position, point)| (index(position), PointPlan::of(point))),
+                device
+                    .points
+                    .iter()
+                    .enumerate()
+                    .map(|(position, point)| (index(position), plan_of(description, link, point))),
             );
             statuses.push(DeviceStatus::new(
                 name,
@@ -89,9 +90,8 @@ impl LinkTask {
             name: link.settings.name.to_string(),
             protocol: link.protocol.clone(),
             devices,
-            pipeline: Pipeline::new(Arc::clone(&latest), plans),
+            pipeline: Pipeline::new(Arc::clone(&latest), recent, plans),
             latest,
-            recent,
             frames: Arc::clone(&frames),
             shown: LinkShown {
                 status: Arc::new(Shared::new(status)),
@@ -114,4 +114,10 @@ impl LinkTask {
         let schedule = Schedule::new(polls, Instant::now().into_std(), &mut rng);
         Driver::new(self, schedule).keep_connected(backoff, &stop).await;
     }
+}
+
+fn plan_of(description: &Description, link: &Link, point: &Point) -> PointPlan {
+    // The checks let no point pass whose rate is unknown.
+    let period = description.rates.get(&point.settings.rate).copied().unwrap_or(Span::from_millis(1000));
+    PointPlan::polled(point, period, link.settings.stale_periods)
 }

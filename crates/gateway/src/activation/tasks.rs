@@ -163,6 +163,7 @@ impl Tasks {
                 status: Arc::clone(&status),
                 clock: Arc::clone(&parts.clock),
                 links: parts.link_health.clone(),
+                words: interlex_field::reason_words,
                 store: parts.store.clone(),
                 commands: parts.commands.clone(),
                 requests: asked,

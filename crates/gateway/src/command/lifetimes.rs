@@ -11,7 +11,7 @@ use std::sync::{Arc, Weak};
 use std::time::Duration;
 use tokio::sync::{Notify, OwnedMutexGuard};
 use tokio::task::JoinSet;
-use tokio::time::sleep;
+use tokio::time::{Instant, sleep};
 
 /// Until when the commanded values of a gateway hold.
 ///
@@ -40,11 +40,28 @@ struct Shared {
 
 #[derive(Debug, Default)]
 struct Moments {
-    due: BTreeMap<Key, Timestamp>,
+    due: BTreeMap<Key, Due>,
     /// What the database does not know yet.
     unsaved: BTreeSet<Key>,
     /// Whether it is known what an earlier run has left.
     is_loaded: bool,
+}
+
+/// When a commanded value ends.
+#[derive(Debug, Clone, Copy)]
+struct Due {
+    /// By the time of day, as it is kept and shown.
+    until: Timestamp,
+    /// By the monotonic clock, which counts: a time of day that is set back must not keep a pump running.
+    at: Instant,
+    /// Whether it is of an earlier run, and known by the time of day only.
+    is_restored: bool,
+}
+
+impl Due {
+    fn new(until: Timestamp, now: Timestamp, is_restored: bool) -> Self {
+        Self { until, at: Instant::now() + until.since(now), is_restored }
+    }
 }
 
 /// How soon a safe value is tried again that could not be written, and a database that is away.
@@ -77,11 +94,13 @@ impl Lifetimes {
         }
         match store.command_lifetimes(&self.shared.gateway).await {
             Ok(kept) => {
+                let now = self.shared.clock.now();
                 let mut moments = self.shared.moments.lock();
                 for kept in kept {
                     let key = (kept.device, kept.point);
                     if !moments.unsaved.contains(&key) {
-                        moments.due.entry(key).or_insert(Timestamp::from_millis(kept.due_at));
+                        let until = Timestamp::from_millis(kept.due_at);
+                        moments.due.entry(key).or_insert_with(|| Due::new(until, now, true));
                     }
                 }
                 moments.is_loaded = true;
@@ -123,7 +142,7 @@ impl Lifetimes {
 
     /// Until when the commanded value of a point holds.
     pub(crate) fn until(&self, device: &str, point: &str) -> Option<Timestamp> {
-        self.shared.moments.lock().due.get(&(device.to_owned(), point.to_owned())).copied()
+        self.shared.moments.lock().due.get(&(device.to_owned(), point.to_owned())).map(|due| due.until)
     }
 
     async fn set(&self, device: &str, point: &str, until: Option<Timestamp>) {
@@ -131,7 +150,10 @@ impl Lifetimes {
         {
             let mut moments = self.shared.moments.lock();
             match until {
-                Some(until) => moments.due.insert(key.clone(), until),
+                Some(until) => {
+                    let due = Due::new(until, self.shared.clock.now(), false);
+                    moments.due.insert(key.clone(), due)
+                }
                 None => moments.due.remove(&key),
             };
             moments.unsaved.insert(key.clone());
@@ -147,7 +169,7 @@ impl Lifetimes {
             if !moments.unsaved.remove(key) {
                 return;
             }
-            moments.due.get(key).copied()
+            moments.due.get(key).map(|due| due.until)
         };
         let Some(store) = &self.shared.store else { return };
         let (device, point) = (key.0.as_str(), key.1.as_str());
@@ -182,7 +204,8 @@ impl Lifetimes {
         let (mut tasks, mut busy) = (JoinSet::new(), BTreeSet::new());
         loop {
             let Some(running) = running.upgrade() else { return };
-            let now = self.shared.clock.now();
+            let now = Instant::now();
+            self.hold_to_lifetimes(&running.load(), now);
             let (due, next) = self.due(now, &busy);
             for (device, points) in due {
                 busy.insert(device.clone());
@@ -195,7 +218,7 @@ impl Lifetimes {
                 });
             }
             drop(running);
-            let wait = next.map_or(AGAIN, |at| at.since(now)).min(AGAIN);
+            let wait = next.map_or(AGAIN, |at| at.saturating_duration_since(now)).min(AGAIN);
             tokio::select! {
                 () = sleep(wait) => {}
                 () = self.shared.changed.notified() => {}
@@ -210,13 +233,27 @@ impl Lifetimes {
         }
     }
 
+    /// A time of day that was wrong when an earlier run ended, or is now, lets no value hold for longer than its lifetime.
+    fn hold_to_lifetimes(&self, running: &Running, now: Instant) {
+        let mut moments = self.shared.moments.lock();
+        for ((device, point), due) in moments.due.iter_mut().filter(|(_, due)| due.is_restored) {
+            let info = running.points().find(device, point);
+            if let Some(lifetime) = info.and_then(|info| info.settings().lifetime) {
+                due.at = due.at.min(now + Duration::from(lifetime));
+            }
+            due.is_restored = false;
+        }
+    }
+
     /// What is due by device, and when the next one will be; those of busy devices wait.
-    fn due(&self, now: Timestamp, busy: &BTreeSet<String>) -> (ByDevice, Option<Timestamp>) {
-        let (mut due, mut next): (BTreeMap<_, Vec<_>>, _) = (BTreeMap::new(), None::<Timestamp>);
+    fn due(&self, now: Instant, busy: &BTreeSet<String>) -> (ByDevice, Option<Instant>) {
+        let (mut due, mut next): (BTreeMap<_, Vec<_>>, _) = (BTreeMap::new(), None::<Instant>);
         let moments = self.shared.moments.lock();
-        for ((device, point), at) in moments.due.iter().filter(|((device, _), _)| !busy.contains(device)) {
+        for ((device, point), Due { until, at, .. }) in
+            moments.due.iter().filter(|((device, _), _)| !busy.contains(device))
+        {
             if *at <= now {
-                due.entry(device.clone()).or_default().push((point.clone(), *at));
+                due.entry(device.clone()).or_default().push((point.clone(), *until));
             } else {
                 next = Some(next.map_or(*at, |next| next.min(*at)));
             }

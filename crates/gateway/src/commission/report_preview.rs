@@ -1,7 +1,9 @@
 use crate::running::Running;
 use interlex_core::description::PointSettings;
-use interlex_core::{Quality, Reason, ReportState, Timestamp, Value};
+use interlex_core::{Quality, Reason, ReportPolicy, ReportState, Value};
 use serde::Serialize;
+use std::time::Duration;
+use tokio::time::Instant;
 
 /// What a point's report settings would have sent of the values that are remembered.
 #[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
@@ -28,12 +30,18 @@ const BYTES_PER_VALUE: f64 = 21.0;
 #[must_use]
 #[expect(clippy::cast_precision_loss, reason = "estimates")]
 pub fn report_preview(running: &Running, device: &str, points: &[PointSettings]) -> Vec<ReportPreview> {
+    let start = Instant::now().into_std();
     let preview = |settings: &PointSettings| {
         let info = running.points().find(device, settings.name.as_str())?;
         let moments = running.recent().peek(info.index);
         let (first, last) = (moments.first()?, moments.last()?);
         let mut state = ReportState::new();
-        let limits = (settings.deadband(), settings.min_interval);
+        let policy = ReportPolicy {
+            report: settings.report,
+            deadband: settings.deadband(),
+            min_interval: settings.min_interval.map(Duration::from),
+            slack: Duration::ZERO,
+        };
         let sent = moments.iter().filter(|moment| {
             let value = moment.value.map(Value::Float64);
             let quality = match (value.is_some(), moment.good) {
@@ -41,7 +49,8 @@ pub fn report_preview(running: &Running, device: &str, points: &[PointSettings])
                 (true, false) => Quality::Uncertain(Reason::OutOfRange),
                 (false, false) => Quality::Bad(Reason::NeverRead),
             };
-            state.is_due(settings.report, limits, value.as_ref(), quality, Timestamp::from_millis(moment.at))
+            let since = u64::try_from(moment.at.saturating_sub(first.at)).unwrap_or(0);
+            state.is_due(&policy, value.as_ref(), quality, start + Duration::from_millis(since))
         });
         let (read, sent) = (moments.len() as u64, sent.count() as u64);
         let seconds = (last.at - first.at) as f64 / 1000.0;

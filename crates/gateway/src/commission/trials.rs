@@ -68,5 +68,6 @@ pub async fn scan(
 /// What an uplink would send now, with the values of the running points: nothing is sent.
 pub async fn preview(running: &Running, own: &JsonUplink, selection: Option<&Selection>) -> Vec<SentMessage> {
     let (gateway, clock) = (&running.description().gateway, running.clock());
-    interlex_uplink::preview(gateway, running.inventory(), (own, selection), &**clock).await
+    interlex_uplink::preview(gateway, running.inventory(), (own, selection), (&**clock, interlex_field::reason_words))
+        .await
 }

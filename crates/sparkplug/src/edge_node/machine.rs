@@ -198,7 +198,7 @@ impl EdgeNode {
         if self.state != State::Born {
             return Err(NotSent::NodeNotBorn);
         }
-        let metrics: Vec<_> = data.into_iter().filter_map(|datum| self.own.data_metric(datum)).collect();
+        let metrics = self.own.data_metrics(data);
         if !metrics.is_empty() {
             self.transmit(now, MessageType::NData, None, metrics);
         }
@@ -221,7 +221,7 @@ impl EdgeNode {
         let Some(state) = self.device_mut(device).filter(|device| device.is_born) else {
             return Err(NotSent::DeviceNotBorn);
         };
-        let metrics = data.into_iter().filter_map(|datum| state.data_metric(datum)).collect();
+        let metrics = state.data_metrics(data);
         self.transmit(now, MessageType::DData, Some(device), metrics);
         Ok(())
     }

@@ -5,11 +5,12 @@ use super::journal::{Journal, News, Order};
 use super::ledger::{Due, Ledger, Stored};
 use super::losses::{GONE, Losses, TOO_OLD};
 use super::memory::{MEMORY, Memory};
+use super::numbers::PointNumbers;
 use super::past::Past;
 use super::queue::Queue;
 use interlex_core::description::JournalSettings;
 use interlex_core::{Clock, Timestamp};
-use interlex_store::{JournalBlock, JournalEntry, Store};
+use interlex_store::{JournalEntry, Store};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::time::{Instant, timeout_at};
@@ -25,7 +26,7 @@ pub(crate) struct Backlog<T: Item> {
     pub(crate) context: T::Context,
     pub(crate) queue: Queue<T>,
     pub(super) ledger: Ledger<T>,
-    pub(super) journal: Journal,
+    pub(super) journal: Journal<T>,
     has_store: bool,
     /// How many reads of blocks are under way.
     fetching: usize,
@@ -92,7 +93,7 @@ impl<T: Item> Backlog<T> {
             if count == 0 {
                 // Written before blocks told how many samples they have.
                 let samples = store.journal_block(entry.id).await.ok().flatten().unwrap_or_default();
-                match T::decode(&samples, &self.context) {
+                match T::decode(&samples, &self.context, &PointNumbers::default()) {
                     Ok(samples) => count = samples.len() as u64,
                     Err(error) => {
                         // It stays: perhaps a later version can read it.
@@ -102,7 +103,9 @@ impl<T: Item> Backlog<T> {
                 }
                 (oldest, newest) = (self.clock.now(), self.clock.now());
             }
-            self.ledger.restore(Stored { id: entry.id, bytes: entry.bytes, oldest, newest }, count);
+            let age = self.clock.now().since(newest);
+            let stored = Stored { id: entry.id, bytes: entry.bytes, oldest, newest, age };
+            self.ledger.restore(stored, count, Instant::now().into_std());
         }
         if self.ledger.cold() > 0 {
             tracing::info!(uplink = self.name, samples = self.ledger.cold(), "journal found");
@@ -193,17 +196,17 @@ impl<T: Item> Backlog<T> {
                 self.error = None;
                 self.ledger.written(first, id, bytes);
             }
-            News::Read { first, samples } => {
+            News::Read { first, samples, numbers } => {
                 self.error = None;
                 self.fetching -= 1;
-                self.warm(first, &samples);
+                self.warm(first, &samples, &numbers);
             }
             News::Failed(error) => self.error = Some(error),
         }
     }
 
-    fn warm(&mut self, first: u64, samples: &[u8]) {
-        let samples = match T::decode(samples, &self.context) {
+    fn warm(&mut self, first: u64, samples: &[u8], numbers: &PointNumbers) {
+        let samples = match T::decode(samples, &self.context, numbers) {
             Ok(samples) => samples,
             Err(error) => {
                 // It stays: perhaps a later version can read it.
@@ -286,14 +289,8 @@ impl<T: Item> Backlog<T> {
             let context = &self.context;
             let is_known = |item: &T| item.lane(context).is_some();
             let Some(Due { first, items }) = self.ledger.due(Instant::now().into_std(), all, is_known) else { break };
-            let times = || items.iter().map(|item| item.came().as_millis());
-            let block = JournalBlock {
-                samples: T::encode(&items, context),
-                count: u32::try_from(items.len()).unwrap_or(u32::MAX),
-                oldest_at: times().min().unwrap_or(0),
-                newest_at: times().max().unwrap_or(0),
-            };
-            let sent = self.journal.order(Order::Write { first, block });
+            let context = self.context.clone();
+            let sent = self.journal.order(Order::Write { first, items, context });
             debug_assert!(sent.is_ok(), "there was room");
         }
         self.give_up_old();

@@ -2,6 +2,7 @@ use super::backlog::Backlog;
 use super::item::Item;
 use interlex_core::{BufferState, BufferView, Timestamp};
 use std::time::Duration;
+use tokio::time::Instant;
 
 impl<T: Item> Backlog<T> {
     pub(super) fn oldest(&self) -> Option<Timestamp> {
@@ -19,7 +20,7 @@ impl<T: Item> Backlog<T> {
         // Messages that are still being gathered are in the database, but wait for no broker.
         let oldest = self.oldest().filter(|_| waiting > 0);
         // By age, the first ones are lost when the oldest has waited long enough.
-        let age = oldest.map_or(Duration::ZERO, |oldest| self.clock.now().since(oldest));
+        let age = self.ledger.age(Instant::now().into_std()).unwrap_or_default();
         let keep_for = Duration::from(self.settings.keep_for);
         let is_filling = waiting > 0 && durable > 0 && out < into / 2.0;
         let by_size = seconds(room, into - out).filter(|_| is_filling);

@@ -1,12 +1,13 @@
 use super::block::{self, BlockError};
-use interlex_core::{PointTable, Sample, Timestamp, Value};
+use super::numbers::PointNumbers;
+use interlex_core::{PointInfo, PointTable, Sample, Timestamp, Value};
 use std::fmt::Debug;
 use std::sync::Arc;
 
 /// Something that waits for a broker, and that the journal can keep.
-pub(crate) trait Item: Clone + Debug {
+pub(crate) trait Item: Clone + Debug + Send + Sync + 'static {
     /// What is needed to write and read it.
-    type Context: Debug + Send + Sync;
+    type Context: Clone + Debug + Send + Sync + 'static;
 
     /// When it came.
     fn came(&self) -> Timestamp;
@@ -17,11 +18,18 @@ pub(crate) trait Item: Clone + Debug {
     /// The queue that it waits in: those of one queue go in order. `None` when it is of no use any more.
     fn lane(&self, context: &Self::Context) -> Option<usize>;
 
-    /// Several as one block; all of them have a lane.
-    fn encode(items: &[Self], context: &Self::Context) -> Vec<u8>;
+    /// The points that a block of these names by their numbers.
+    fn points<'a>(items: &'a [Self], context: &'a Self::Context) -> impl Iterator<Item = &'a PointInfo> + Send;
+
+    /// Several as one block; all of them have a lane, and their points have numbers.
+    fn encode(items: &[Self], context: &Self::Context, numbers: &PointNumbers) -> Vec<u8>;
 
     /// The items of a block; of those that are of no use any more, when they came.
-    fn decode(block: &[u8], context: &Self::Context) -> Result<Vec<Result<Self, Timestamp>>, BlockError>;
+    fn decode(
+        block: &[u8],
+        context: &Self::Context,
+        numbers: &PointNumbers,
+    ) -> Result<Vec<Result<Self, Timestamp>>, BlockError>;
 }
 
 impl Item for Sample {
@@ -36,17 +44,27 @@ impl Item for Sample {
         size_of::<Self>() + 16 + if let Some(Value::Text(text)) = &self.value { text.len() } else { 0 }
     }
 
-    /// Its device.
+    /// Its device. A value of a type that its point has no more is of no use.
     fn lane(&self, points: &Self::Context) -> Option<usize> {
-        points.get(self.point).map(|info| info.device_slot)
+        let info = points.get(self.point)?;
+        let fits = self.value.as_ref().is_none_or(|value| value.is_of(info.value_type));
+        fits.then_some(info.device_slot)
     }
 
-    fn encode(samples: &[Self], points: &Self::Context) -> Vec<u8> {
-        block::encode(samples.iter(), points)
+    fn points<'a>(samples: &'a [Self], points: &'a Self::Context) -> impl Iterator<Item = &'a PointInfo> + Send {
+        samples.iter().filter_map(|sample| points.get(sample.point))
     }
 
-    fn decode(block: &[u8], points: &Self::Context) -> Result<Vec<Result<Self, Timestamp>>, BlockError> {
-        let samples = block::decode(block, points)?.into_iter();
+    fn encode(samples: &[Self], points: &Self::Context, numbers: &PointNumbers) -> Vec<u8> {
+        block::encode(samples, points, numbers)
+    }
+
+    fn decode(
+        block: &[u8],
+        points: &Self::Context,
+        numbers: &PointNumbers,
+    ) -> Result<Vec<Result<Self, Timestamp>>, BlockError> {
+        let samples = block::decode(block, points, numbers)?.into_iter();
         Ok(samples.map(|sample| sample.map_err(|unknown| unknown.came)).collect())
     }
 }

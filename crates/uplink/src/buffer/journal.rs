@@ -1,6 +1,9 @@
 //! The journal's way to the database: blocks are written, read and removed one after the other.
 
-use interlex_store::{GapRecord, JournalBlock, Store};
+use super::item::Item;
+use super::numbers::PointNumbers;
+use interlex_store::{GapRecord, JournalBlock, Store, StoreError};
+use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::mpsc;
 use tokio::time::sleep;
@@ -12,15 +15,23 @@ const AGAIN: Duration = Duration::from_secs(1);
 
 /// The queue to whoever writes, and what it tells.
 #[derive(Debug)]
-pub(super) struct Journal {
-    orders: mpsc::Sender<Order>,
+pub(super) struct Journal<T: Item> {
+    orders: mpsc::Sender<Order<T>>,
     news: mpsc::Receiver<News>,
 }
 
 #[derive(Debug)]
-pub(super) enum Order {
-    Write { first: u64, block: JournalBlock },
-    Read { first: u64, id: u64 },
+pub(super) enum Order<T: Item> {
+    /// Items as one block, with what is needed to write them.
+    Write {
+        first: u64,
+        items: Vec<T>,
+        context: T::Context,
+    },
+    Read {
+        first: u64,
+        id: u64,
+    },
     Remove(Vec<u64>),
     KeepGaps(Vec<GapRecord>),
 }
@@ -28,17 +39,27 @@ pub(super) enum Order {
 /// What became of an order.
 #[derive(Debug)]
 pub(crate) enum News {
-    Written { first: u64, id: u64, bytes: u64 },
-    Read { first: u64, samples: Vec<u8> },
+    Written {
+        first: u64,
+        id: u64,
+        bytes: u64,
+    },
+    /// A block, with the numbers of points that are known.
+    Read {
+        first: u64,
+        samples: Vec<u8>,
+        numbers: Arc<PointNumbers>,
+    },
     Failed(String),
 }
 
-impl Journal {
+impl<T: Item> Journal<T> {
     /// A journal that writes to the database, where there is one.
     pub(super) fn new(store: Option<&Store>, gateway: &str, uplink: &str) -> Self {
         let ((orders, receiver), (sender, news)) = (mpsc::channel(ORDERS), mpsc::channel(ORDERS));
         if let Some(store) = store.cloned() {
-            let writer = Writer { store, gateway: gateway.to_owned(), uplink: uplink.to_owned(), news: sender };
+            let (gateway, uplink, numbers) = (gateway.to_owned(), uplink.to_owned(), Arc::default());
+            let writer = Writer { store, gateway, uplink, numbers, are_numbers_loaded: false, news: sender };
             tokio::spawn(writer.run(receiver));
         }
         Self { orders, news }
@@ -63,7 +84,7 @@ impl Journal {
     }
 
     /// Hands an order over; gives it back when there is no room.
-    pub(super) fn order(&self, order: Order) -> Result<(), Order> {
+    pub(super) fn order(&self, order: Order<T>) -> Result<(), Order<T>> {
         self.orders.try_send(order).map_err(mpsc::error::TrySendError::into_inner)
     }
 }
@@ -73,11 +94,13 @@ struct Writer {
     store: Store,
     gateway: String,
     uplink: String,
+    numbers: Arc<PointNumbers>,
+    are_numbers_loaded: bool,
     news: mpsc::Sender<News>,
 }
 
 impl Writer {
-    async fn run(self, mut orders: mpsc::Receiver<Order>) {
+    async fn run<T: Item>(mut self, mut orders: mpsc::Receiver<Order<T>>) {
         while let Some(order) = orders.recv().await {
             while let Err(error) = self.carry_out(&order).await {
                 tracing::warn!(uplink = self.uplink, error, "the journal waits for the database");
@@ -90,17 +113,19 @@ impl Writer {
         }
     }
 
-    async fn carry_out(&self, order: &Order) -> Result<(), String> {
-        let words = |error: interlex_store::StoreError| error.to_string();
+    async fn carry_out<T: Item>(&mut self, order: &Order<T>) -> Result<(), String> {
+        let words = |error: StoreError| error.to_string();
         let news = match order {
-            Order::Write { first, block } => {
-                let id = self.store.add_journal_block(&self.gateway, &self.uplink, block).await.map_err(words)?;
+            Order::Write { first, items, context } => {
+                let block = self.block(items, context).await.map_err(words)?;
+                let id = self.store.add_journal_block(&self.gateway, &self.uplink, &block).await.map_err(words)?;
                 News::Written { first: *first, id, bytes: block.samples.len() as u64 }
             }
             Order::Read { first, id } => {
                 // One that is gone is given up for its number: it is told as having no samples.
                 let samples = self.store.journal_block(*id).await.map_err(words)?.unwrap_or_default();
-                News::Read { first: *first, samples }
+                self.load_numbers().await.map_err(words)?;
+                News::Read { first: *first, samples, numbers: Arc::clone(&self.numbers) }
             }
             Order::KeepGaps(gaps) => {
                 return self.store.set_uplink_gaps(&self.gateway, &self.uplink, gaps).await.map_err(words);
@@ -109,6 +134,28 @@ impl Writer {
         };
         // An error means that the uplink has ended; what is in the database is found at the next start.
         let _ = self.news.send(news).await;
+        Ok(())
+    }
+
+    /// Makes a block; its points have numbers in the database before it is written.
+    async fn block<T: Item>(&mut self, items: &[T], context: &T::Context) -> Result<JournalBlock, StoreError> {
+        self.load_numbers().await?;
+        let numbers = Arc::make_mut(&mut self.numbers);
+        numbers.give(T::points(items, context), &self.store, &self.gateway).await?;
+        let times = || items.iter().map(|item| item.came().as_millis());
+        Ok(JournalBlock {
+            samples: T::encode(items, context, numbers),
+            count: u32::try_from(items.len()).unwrap_or(u32::MAX),
+            oldest_at: times().min().unwrap_or(0),
+            newest_at: times().max().unwrap_or(0),
+        })
+    }
+
+    async fn load_numbers(&mut self) -> Result<(), StoreError> {
+        if !self.are_numbers_loaded {
+            Arc::make_mut(&mut self.numbers).load(&self.store, &self.gateway).await?;
+            self.are_numbers_loaded = true;
+        }
         Ok(())
     }
 }

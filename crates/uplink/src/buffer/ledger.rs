@@ -49,8 +49,18 @@ struct Block {
     bytes: u64,
     oldest: Timestamp,
     newest: Timestamp,
+    /// How old its newest sample was at a moment that the monotonic clock knows: a wall clock that leaps ages nothing.
+    aged: (Instant, Duration),
     /// Whether it was fetched from the database, because its turn has come.
     is_fetched: bool,
+}
+
+impl Block {
+    /// How long its newest sample has waited.
+    fn age(&self, now: Instant) -> Duration {
+        let (at, age) = self.aged;
+        age + now.saturating_duration_since(at)
+    }
 }
 
 /// Items that are to be written as one block.
@@ -68,6 +78,8 @@ pub(super) struct Stored {
     pub(super) bytes: u64,
     pub(super) oldest: Timestamp,
     pub(super) newest: Timestamp,
+    /// How old the newest sample is now.
+    pub(super) age: Duration,
 }
 
 /// What is given up.
@@ -125,7 +137,7 @@ impl<T: Item> Ledger<T> {
     }
 
     /// A block of an earlier run with so many samples, which are in the database only; gives their numbers.
-    pub(super) fn restore(&mut self, stored: Stored, count: u64) -> Ranges {
+    pub(super) fn restore(&mut self, stored: Stored, count: u64, now: Instant) -> Ranges {
         let numbers = Ranges::stretch(self.next, count);
         self.next += count;
         let Some(first) = numbers.first() else {
@@ -133,9 +145,10 @@ impl<T: Item> Ledger<T> {
             return numbers;
         };
         self.bytes += stored.bytes;
-        let Stored { id, bytes, oldest, newest } = stored;
+        let Stored { id, bytes, oldest, newest, age } = stored;
         let numbers_too = numbers.clone();
-        let block = Block { numbers: numbers_too, left: count, id: Some(id), bytes, oldest, newest, is_fetched: false };
+        let (left, id, aged) = (count, Some(id), (now, age));
+        let block = Block { numbers: numbers_too, left, id, bytes, oldest, newest, aged, is_fetched: false };
         self.blocks.insert(first, block);
         self.cold.insert(first, numbers.clone());
         self.cold_count += count;
@@ -205,7 +218,9 @@ impl<T: Item> Ledger<T> {
             let (oldest, newest) =
                 times().fold((Timestamp::MAX, Timestamp::MIN), |(oldest, newest), at| (oldest.min(at), newest.max(at)));
             let left = numbers.len();
-            self.blocks.insert(first, Block { numbers, left, id: None, bytes: 0, oldest, newest, is_fetched: false });
+            let aged = (now, Duration::ZERO);
+            let block = Block { numbers, left, id: None, bytes: 0, oldest, newest, aged, is_fetched: false };
+            self.blocks.insert(first, block);
             return Some(Due { first, items });
         }
     }
@@ -307,10 +322,10 @@ impl<T: Item> Ledger<T> {
         count
     }
 
-    /// Gives up the oldest block of the database whose newest sample is no newer than that.
-    pub(super) fn give_up(&mut self, until: Timestamp) -> Option<GivenUp> {
+    /// Gives up the oldest block of the database, if its newest sample has waited for longer than that.
+    pub(super) fn give_up(&mut self, limit: Duration, now: Instant) -> Option<GivenUp> {
         let (first, block) = self.blocks.iter().next()?;
-        if block.id.is_none() || block.newest > until {
+        if block.id.is_none() || block.age(now) < limit {
             return None;
         }
         let first = *first;
@@ -347,6 +362,11 @@ impl<T: Item> Ledger<T> {
     /// The bytes of all blocks in the database.
     pub(super) const fn bytes(&self) -> u64 {
         self.bytes
+    }
+
+    /// How long the oldest block of the database has waited.
+    pub(super) fn age(&self, now: Instant) -> Option<Duration> {
+        self.blocks.values().next().map(|block| block.age(now))
     }
 
     /// When the oldest sample of the database that waits came.

@@ -3,9 +3,9 @@
 use super::backlog::Backlog;
 use super::item::Item;
 use super::losses::{BY_HAND, NO_MEMORY, NO_ROOM, TOO_OLD};
-use interlex_core::Timestamp;
 use interlex_core::description::WhenFull;
 use std::time::Duration;
+use tokio::time::Instant;
 
 /// The journal's own entries on their way to the database take so many times their bytes.
 const FRESH_OVERHEAD: usize = 2;
@@ -47,26 +47,24 @@ impl<T: Item> Backlog<T> {
 
     /// What is too old, or too much for the database.
     pub(super) fn give_up_old(&mut self) {
-        let limit = Duration::from(self.settings.keep_for);
-        let age = i64::try_from(limit.as_millis()).unwrap_or(i64::MAX);
-        let until = Timestamp::from_millis(self.clock.now().as_millis().saturating_sub(age));
+        let keep_for = Duration::from(self.settings.keep_for);
         // A bound on what is done at a time: the rest follows a moment later.
         let mut left = AT_A_TIME;
-        while left > 0 && self.give_up(until, TOO_OLD) {
+        while left > 0 && self.give_up(keep_for, TOO_OLD) {
             left -= 1;
         }
         let is_over = self.ledger.bytes() > self.byte_limit();
         if self.settings.when_full == WhenFull::LoseOldest {
-            while left > 0 && self.ledger.bytes() > self.byte_limit() && self.give_up(Timestamp::MAX, NO_ROOM) {
+            while left > 0 && self.ledger.bytes() > self.byte_limit() && self.give_up(Duration::ZERO, NO_ROOM) {
                 left -= 1;
             }
         }
         self.is_full = is_over || self.memory_bytes() >= self.memory.most;
     }
 
-    /// Gives up the oldest block, if it is no newer than that. Tells whether it did.
-    fn give_up(&mut self, until: Timestamp, why: &'static str) -> bool {
-        let Some(gone) = self.ledger.give_up(until) else { return false };
+    /// Gives up the oldest block, if it has waited for so long. Tells whether it did.
+    fn give_up(&mut self, limit: Duration, why: &'static str) -> bool {
+        let Some(gone) = self.ledger.give_up(limit, Instant::now().into_std()) else { return false };
         // What has been sent is with the broker, or comes back as history that no block holds any more.
         let warm = self.queue.take_out(&gone.numbers).len();
         self.losses.add(warm + gone.cold, gone.oldest, gone.newest, why);
@@ -92,7 +90,7 @@ impl<T: Item> Backlog<T> {
         let now = self.clock.now();
         let from = self.oldest().unwrap_or(now);
         let mut thrown = 0;
-        while let Some(gone) = self.ledger.give_up(Timestamp::MAX) {
+        while let Some(gone) = self.ledger.give_up(Duration::ZERO, Instant::now().into_std()) {
             thrown += self.queue.take_out(&gone.numbers).len() + gone.cold;
         }
         while self.queue.give_up_one(true).is_some() {

@@ -55,11 +55,13 @@ impl Losses {
         self.is_stored = false;
         let (from, to) = (from.as_millis(), to.as_millis());
         let reach = i64::try_from(ONE_GAP.as_millis()).unwrap_or(i64::MAX);
-        match self.gaps.back_mut() {
-            Some(gap) if gap.why == why && from <= gap.to + reach => {
+        // Losses for several reasons may take turns.
+        let newest = self.gaps.iter_mut().rev().take(REASONS.len());
+        match newest.into_iter().find(|gap| gap.why == why && from <= gap.to + reach) {
+            Some(gap) => {
                 (gap.from, gap.to, gap.count) = (gap.from.min(from), gap.to.max(to), gap.count + count);
             }
-            _ => {
+            None => {
                 tracing::error!(uplink = self.uplink, why, "samples are being lost");
                 if self.gaps.len() == GAPS {
                     self.gaps.pop_front();

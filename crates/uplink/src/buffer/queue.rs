@@ -321,12 +321,19 @@ impl<T: Item> Queue<T> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use interlex_core::{PointIndex, Quality, Sample, Timestamp, Value};
+    use interlex_core::{PointIndex, Quality, Sample, SampleKind, Timestamp, Value};
 
     fn sample(at: i64) -> Sample {
         let time = Timestamp::from_millis(at);
         let value = Some(Value::Int(at));
-        Sample { point: PointIndex(0), value, quality: Quality::Good, source_time: time, gateway_time: time }
+        Sample {
+            point: PointIndex(0),
+            value,
+            quality: Quality::Good,
+            source_time: time,
+            gateway_time: time,
+            kind: SampleKind::Current,
+        }
     }
 
     /// The journal's number of a sample.

@@ -2,6 +2,7 @@
 
 use super::fill::Filler;
 use super::groups::{Group, groups};
+use crate::start::ReasonWords;
 use interlex_core::description::{GatewaySettings, JsonUplink, Selection};
 use interlex_core::{
     Clock, Inventory, MessageContext, NamedThing, PointContext, PointInfo, Quality, Reason, Sample, Timestamp, Value,
@@ -30,6 +31,7 @@ pub struct SentMessage {
 /// What messages are made with.
 #[derive(Debug)]
 pub(super) struct Rendering {
+    pub(super) words: ReasonWords,
     pub(super) gateway: String,
     pub(super) title: String,
     pub(super) filler: Filler,
@@ -58,19 +60,34 @@ impl Rendering {
         }
     }
 
+    fn context_of(&self, info: &PointInfo, value: Option<&Value>, quality: Quality, at: Timestamp) -> PointContext {
+        PointContext {
+            device: info.device.to_string(),
+            name: info.name().to_owned(),
+            title: info.settings().title.clone(),
+            value: json_of(value, quality),
+            unit: info.settings().unit.clone(),
+            quality: quality.class(),
+            reason: quality.reason().map(|reason| (self.words)(reason)).unwrap_or_default(),
+            at: at.as_millis(),
+            time: iso_time(at.as_millis()),
+            labels: info.settings().labels().map(str::to_owned).collect(),
+        }
+    }
+
     fn context(&self, group: &Group, samples: &[Sample], inventory: &Inventory, now: Timestamp) -> MessageContext {
         let points = group.points.iter().filter_map(|point| {
             let info = inventory.points.get(*point)?;
             let reading = inventory.latest.read(*point).filter(|reading| reading.version > 0);
             Some(match reading {
-                Some(reading) => context_of(info, reading.value.as_ref(), reading.quality, reading.source_time),
-                None => context_of(info, None, Quality::Bad(Reason::NeverRead), now),
+                Some(reading) => self.context_of(info, reading.value.as_ref(), reading.quality, reading.source_time),
+                None => self.context_of(info, None, Quality::Bad(Reason::NeverRead), now),
             })
         });
         let points: Vec<_> = points.collect();
         let samples = samples.iter().filter_map(|sample| {
             let info = inventory.points.get(sample.point)?;
-            Some(context_of(info, sample.value.as_ref(), sample.quality, sample.source_time))
+            Some(self.context_of(info, sample.value.as_ref(), sample.quality, sample.source_time))
         });
         let key = |point: &PointContext| match group.device {
             Some(_) => point.name.clone(),
@@ -92,21 +109,6 @@ impl Rendering {
     }
 }
 
-fn context_of(info: &PointInfo, value: Option<&Value>, quality: Quality, at: Timestamp) -> PointContext {
-    PointContext {
-        device: info.device.to_string(),
-        name: info.name().to_owned(),
-        title: info.settings().title.clone(),
-        value: json_of(value, quality),
-        unit: info.settings().unit.clone(),
-        quality: quality.class(),
-        reason: quality.reason().map(|reason| reason.to_string()).unwrap_or_default(),
-        at: at.as_millis(),
-        time: iso_time(at.as_millis()),
-        labels: info.settings().labels().map(str::to_owned).collect(),
-    }
-}
-
 /// So many messages a preview shows.
 const PREVIEW: usize = 20;
 
@@ -118,11 +120,12 @@ pub async fn preview(
     gateway: &GatewaySettings,
     inventory: &Inventory,
     (own, selection): (&JsonUplink, Option<&Selection>),
-    clock: &dyn Clock,
+    (clock, words): (&dyn Clock, ReasonWords),
 ) -> Vec<SentMessage> {
     // It is never closed.
     let _turn = PREVIEWS.acquire().await;
     let mut rendering = Rendering {
+        words,
         gateway: gateway.name.to_string(),
         title: gateway.title.clone(),
         filler: Filler::new(&own.topic, &own.payload),

@@ -59,11 +59,17 @@ impl Proof {
 impl JsonMessages {
     /// Prepares the uplink.
     pub(crate) async fn new(start: UplinkStart, own: JsonUplink) -> (Base<Outbound>, Self) {
-        let UplinkStart { gateway, title, uplink, inventory, status, clock, store, commands, requests, .. } = start;
+        let UplinkStart { gateway, title, uplink, inventory, status, clock, words, store, commands, requests, .. } =
+            start;
         let place = (gateway.as_str(), uplink.settings.name.as_str());
         let backlog = Backlog::new(place, &uplink.journal, (), store.as_ref(), None, Arc::clone(&clock)).await;
         let mut kind = Self {
-            rendering: Rendering { gateway: gateway.clone(), title, filler: Filler::new(&own.topic, &own.payload) },
+            rendering: Rendering {
+                words,
+                gateway: gateway.clone(),
+                title,
+                filler: Filler::new(&own.topic, &own.payload),
+            },
             own,
             inventory,
             groups: Vec::new(),

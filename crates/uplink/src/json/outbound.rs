@@ -1,7 +1,7 @@
 use super::message::SentMessage;
-use crate::buffer::{BlockError, Item};
-use interlex_core::Timestamp;
+use crate::buffer::{BlockError, Item, PointNumbers};
 use interlex_core::description::JsonUplink;
+use interlex_core::{PointInfo, Timestamp};
 use serde::{Deserialize, Serialize};
 
 /// A message that waits for the broker.
@@ -42,12 +42,16 @@ impl Item for Outbound {
         Some(0)
     }
 
-    fn encode(messages: &[Self], (): &()) -> Vec<u8> {
+    fn points<'a>(_: &'a [Self], (): &'a ()) -> impl Iterator<Item = &'a PointInfo> + Send {
+        std::iter::empty()
+    }
+
+    fn encode(messages: &[Self], (): &(), _: &PointNumbers) -> Vec<u8> {
         // Text and numbers always have a form in JSON.
         serde_json::to_vec(messages).unwrap_or_default()
     }
 
-    fn decode(block: &[u8], (): &()) -> Result<Vec<Result<Self, Timestamp>>, BlockError> {
+    fn decode(block: &[u8], (): &(), _: &PointNumbers) -> Result<Vec<Result<Self, Timestamp>>, BlockError> {
         let messages: Vec<Self> = serde_json::from_slice(block).map_err(|_| BlockError::Damaged)?;
         Ok(messages.into_iter().map(Ok).collect())
     }

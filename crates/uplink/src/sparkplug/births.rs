@@ -4,7 +4,7 @@ use super::node::SparkplugNode;
 use crate::request::Published;
 use crate::session::Base;
 use interlex_core::{Quality, Reason, Sample, UplinkState};
-use interlex_sparkplug::{Datum, EdgeNodeEvent};
+use interlex_sparkplug::{Datum, EdgeNodeEvent, Standing};
 use std::time::Duration;
 use tokio::time::Instant;
 
@@ -43,9 +43,10 @@ impl SparkplugNode {
         // The births tell what is newer than what was to go out as live.
         base.backlog.queue.live_is_history();
         let at = base.now();
-        let current = Current::new(&self.latest, &self.health_told, &self.last_results, at);
+        let current = Current::new(&self.latest, &self.health_told, &self.last_results, at, self.words);
         self.node.birth(at.as_unsigned_millis(), &current);
         self.remember_births(base);
+        self.tell_unborn(base);
         let is_doubtful = self.node.is_host_doubtful();
         self.doubt.begin_grace(is_doubtful.then(|| now + Duration::from(self.own.host_grace)));
         tracing::info!(uplink = base.name(), is_doubtful, "births published");
@@ -81,7 +82,7 @@ impl SparkplugNode {
         let datum = |(metric, now): (usize, &HealthMetric)| Datum {
             metric,
             now: told(now.value.clone(), at),
-            is_historical: false,
+            standing: Standing::Current,
         };
         // What is not told now is in the birth.
         let _ = self.node.node_data(at.as_unsigned_millis(), changed.map(datum));

@@ -3,7 +3,7 @@ use super::node::SparkplugNode;
 use crate::command::{Asker, BrokerCommand};
 use crate::session::Base;
 use interlex_core::{Sample, Value};
-use interlex_sparkplug::{Datum, MetricValue};
+use interlex_sparkplug::{Datum, MetricValue, Standing};
 use std::sync::Arc;
 use tokio::time::Instant;
 
@@ -31,7 +31,8 @@ impl SparkplugNode {
         self.last_results.insert(slot, Arc::clone(&words));
         let Some(metric) = self.announced.result_place(slot) else { return };
         let now = base.now();
-        let datum = Datum { metric, now: told(MetricValue::Text(words.to_string().into()), now), is_historical: false };
+        let datum =
+            Datum { metric, now: told(MetricValue::Text(words.to_string().into()), now), standing: Standing::Current };
         if let Err(error) = self.node.data(now.as_unsigned_millis(), slot, [datum]) {
             tracing::debug!(uplink = base.name(), %error, "the next birth tells what became of a command");
         }

@@ -3,8 +3,8 @@ use super::node::SparkplugNode;
 use crate::mqtt::{Connection, MqttEvent};
 use crate::request::Published;
 use crate::session::{Base, GOODBYE};
-use interlex_core::Sample;
-use interlex_sparkplug::Datum;
+use interlex_core::{Sample, SampleKind};
+use interlex_sparkplug::{Datum, Standing};
 use tokio::time::{Instant, timeout};
 
 /// The most metrics in one data message: a few tens of kilobytes, so that live values never wait long behind one.
@@ -53,11 +53,11 @@ impl SparkplugNode {
     /// Makes one data message of samples in time order.
     fn data(&mut self, base: &mut Base<Sample>, device: usize, samples: &[Sample], is_historical: bool) {
         let now = base.now();
-        let announced = &self.announced;
+        let (announced, words) = (&self.announced, self.words);
         let datum = |sample: &Sample| {
             let metric = announced.place(sample.point)?;
-            let now = snapshot_of(sample.value.as_ref(), sample.quality, sample.source_time);
-            Some(Datum { metric, now, is_historical })
+            let now = snapshot_of(sample.value.as_ref(), sample.quality, sample.source_time, words);
+            Some(Datum { metric, now, standing: standing(sample, is_historical) })
         };
         let data: Vec<_> = samples.iter().filter_map(datum).collect();
         if let Err(error) = self.node.data(now.as_unsigned_millis(), device, data) {
@@ -88,6 +88,7 @@ impl SparkplugNode {
     /// Sends what is left, publishes the death where there was a birth, and waits for the proof that the broker has read it.
     pub(super) async fn part_in_order(&mut self, base: &mut Base<Sample>, connection: &mut Connection, has_host: bool) {
         let deadline = Instant::now() + GOODBYE;
+        self.keep_unborn(base);
         self.send_live(base, connection);
         let is_doubtful = self.node.is_host_doubtful() || !has_host;
         self.node.disconnect(base.now().as_unsigned_millis());
@@ -115,5 +116,14 @@ impl SparkplugNode {
                 Ok(_) => {}
             }
         }
+    }
+}
+
+fn standing(sample: &Sample, is_historical: bool) -> Standing {
+    match sample.kind {
+        _ if is_historical => Standing::Historical,
+        SampleKind::Current => Standing::Current,
+        SampleKind::Event => Standing::Event { arrived: sample.gateway_time.as_unsigned_millis() },
+        SampleKind::Past => Standing::Historical,
     }
 }

@@ -2,6 +2,7 @@
 
 use super::alias::{FIRST_OWN_ALIAS, FIRST_RESULT_ALIAS};
 use super::health::HealthMetric;
+use crate::start::ReasonWords;
 use interlex_core::description::Selection;
 use interlex_core::{DataType, LatestTable, PointIndex, PointInfo, PointTable, Quality, Reason, Timestamp, Value};
 use interlex_sparkplug::{
@@ -113,7 +114,12 @@ pub(crate) fn data_type_of(info: &PointInfo) -> MetricType {
 }
 
 /// A value as Sparkplug says it. A bad one has no value; its reason goes along in words.
-pub(crate) fn snapshot_of(value: Option<&Value>, quality: Quality, source_time: Timestamp) -> Snapshot<'static> {
+pub(crate) fn snapshot_of(
+    value: Option<&Value>,
+    quality: Quality,
+    source_time: Timestamp,
+    words: ReasonWords,
+) -> Snapshot<'static> {
     let value = value.filter(|_| !quality.is_bad()).map(|value| match value {
         Value::Bool(bit) => MetricValue::Bool(*bit),
         Value::Int(int) => MetricValue::Int(*int),
@@ -122,13 +128,13 @@ pub(crate) fn snapshot_of(value: Option<&Value>, quality: Quality, source_time: 
         Value::Float64(float) => MetricValue::Double(*float),
         Value::Text(text) => MetricValue::Text(Cow::Owned(text.to_string())),
     });
-    // Sparkplug knows good, bad and stale only. What is uncertain is told as bad, with its value and the reason.
+    // Sparkplug knows good, bad and stale only. What is uncertain for another reason is told as bad, with its value and the reason.
     let metric_quality = match quality {
         Quality::Good => MetricQuality::Good,
         Quality::Uncertain(Reason::Stale) | Quality::Bad(Reason::Stale) => MetricQuality::Stale,
         Quality::Uncertain(_) | Quality::Bad(_) => MetricQuality::Bad,
     };
-    let reason = (!quality.is_good()).then(|| quality.to_string());
+    let reason = quality.reason().map(|reason| format!("{}: {}", quality.class(), words(reason)));
     Snapshot { value, quality: metric_quality, reason, timestamp: source_time.as_unsigned_millis() }
 }
 
@@ -145,6 +151,7 @@ pub(crate) struct Current<'a> {
     /// What became of the last command of a device, by slot.
     results: &'a HashMap<usize, Arc<str>>,
     now: Timestamp,
+    words: ReasonWords,
 }
 
 impl<'a> Current<'a> {
@@ -153,8 +160,9 @@ impl<'a> Current<'a> {
         health: &'a [HealthMetric],
         results: &'a HashMap<usize, Arc<str>>,
         now: Timestamp,
+        words: ReasonWords,
     ) -> Self {
-        Self { latest, health, results, now }
+        Self { latest, health, results, now, words }
     }
 }
 
@@ -168,16 +176,16 @@ impl Snapshots for Current<'_> {
             let metric = usize::try_from(own).ok().and_then(|own| self.health.get(own));
             return match metric {
                 Some(metric) => told(metric.value.clone(), self.now),
-                None => snapshot_of(None, Quality::Bad(Reason::NeverRead), self.now),
+                None => snapshot_of(None, Quality::Bad(Reason::NeverRead), self.now, self.words),
             };
         }
         let reading = u32::try_from(alias).ok().and_then(|index| self.latest.read(PointIndex(index)));
         match reading {
             // What was forgotten was read at no time that could be told.
             Some(reading) if reading.quality != Quality::Bad(Reason::NeverRead) => {
-                snapshot_of(reading.value.as_ref(), reading.quality, reading.source_time)
+                snapshot_of(reading.value.as_ref(), reading.quality, reading.source_time, self.words)
             }
-            _ => snapshot_of(None, Quality::Bad(Reason::NeverRead), self.now),
+            _ => snapshot_of(None, Quality::Bad(Reason::NeverRead), self.now, self.words),
         }
     }
 }

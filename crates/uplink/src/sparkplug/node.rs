@@ -6,9 +6,11 @@ use crate::command::{Asker, CommandResult};
 use crate::mqtt::{Connection, Message, Will};
 use crate::request::{Published, UplinkRequest, WouldLose};
 use crate::session::{Base, Kind};
-use crate::start::{LinkHealth, UplinkStart};
+use crate::start::{LinkHealth, ReasonWords, UplinkStart};
 use interlex_core::description::SparkplugUplink;
-use interlex_core::{CommandOutcome, FieldEvent, Inventory, LatestTable, PointIndex, Sample, UplinkState, beginning};
+use interlex_core::{
+    CommandOutcome, FieldEvent, Inventory, LatestTable, PointIndex, Sample, SampleKind, UplinkState, beginning,
+};
 use interlex_sparkplug::{EdgeNode, EdgeNodeEvent, Outgoing};
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
@@ -22,6 +24,8 @@ pub(crate) struct SparkplugNode {
     pub(super) links: Arc<[String]>,
     /// How the links are.
     pub(super) link_health: LinkHealth,
+    /// What reasons are called.
+    pub(super) words: ReasonWords,
     pub(super) announced: Announced,
     pub(super) node: EdgeNode,
     /// What became of the last command of a device, by slot.
@@ -29,6 +33,8 @@ pub(crate) struct SparkplugNode {
     pub(super) health: Health,
     pub(super) health_told: Vec<HealthMetric>,
     pub(super) health_at: Instant,
+    /// The newest usable sample of each point of devices that are not born yet, by slot.
+    unborn: HashMap<usize, HashMap<PointIndex, Sample>>,
     /// What was published last of the points that somebody asks about.
     pub(super) published: HashMap<PointIndex, Option<Published>>,
     pub(super) outbox: VecDeque<Outgoing>,
@@ -41,7 +47,8 @@ pub(crate) struct SparkplugNode {
 impl SparkplugNode {
     /// Prepares the node: reads what it must remember.
     pub(crate) async fn new(start: UplinkStart, own: SparkplugUplink) -> (Base<Sample>, Self) {
-        let UplinkStart { gateway, uplink, inventory, status, clock, links, store, commands, requests, .. } = start;
+        let UplinkStart { gateway, uplink, inventory, status, clock, links, words, store, commands, requests, .. } =
+            start;
         let (mut last_bd_seq, mut host_known) = (None, None);
         let name = uplink.settings.name.as_str();
         if let Some(store) = &store {
@@ -72,12 +79,14 @@ impl SparkplugNode {
             latest: inventory.latest,
             links: inventory.links,
             link_health: links,
+            words,
             announced: Announced::default(),
             node,
             last_results: HashMap::new(),
             health: Health::new(now),
             health_told: Vec::new(),
             health_at: Instant::now(),
+            unborn: HashMap::new(),
             published: HashMap::new(),
             outbox: VecDeque::new(),
             last_broker: None,
@@ -95,20 +104,50 @@ impl SparkplugNode {
         self.announced = Announced::new(&points, base.uplink.broker.select.as_ref());
         for slot in 0..points.slots() {
             let spec = self.announced.spec(&points, slot, base.uplink.broker.commands);
-            let current = Current::new(&self.latest, &self.health_told, &self.last_results, now);
+            let current = Current::new(&self.latest, &self.health_told, &self.last_results, now, self.words);
             self.node.set_device(now.as_unsigned_millis(), slot, spec, &current);
         }
     }
 
-    fn take_samples(&self, base: &mut Base<Sample>, samples: &[Sample]) {
+    fn take_samples(&mut self, base: &mut Base<Sample>, samples: &[Sample]) {
         for sample in samples.iter().filter(|sample| self.announced.place(sample.point).is_some()) {
             let Some(device) = base.backlog.context.get(sample.point).map(|info| info.device_slot) else { continue };
-            if !self.node.is_born() {
-                base.backlog.push_history(device, sample);
-            } else if self.node.is_device_born(device) {
-                base.backlog.push_live(device, sample);
+            let is_born = self.node.is_device_born(device);
+            match sample.kind {
+                _ if !self.node.is_born() => base.backlog.push_history(device, sample),
+                SampleKind::Past => base.backlog.push_history(device, sample),
+                _ if is_born => base.backlog.push_live(device, sample),
+                // It follows after the birth, which tells the state only.
+                SampleKind::Event => base.backlog.push_history(device, sample),
+                // The DBIRTH that follows tells the newest. What is bad is the DDEATH's to tell.
+                SampleKind::Current if !sample.quality.is_bad() => {
+                    self.unborn.entry(device).or_default().insert(sample.point, sample.clone());
+                }
+                SampleKind::Current => {}
             }
-            // Else the DDEATH before has told it, or the DBIRTH that follows will.
+        }
+    }
+
+    /// A device may be born now: what was usable of it before, and is not what its birth told, follows.
+    pub(super) fn tell_unborn(&mut self, base: &mut Base<Sample>) {
+        let node = &self.node;
+        for (device, samples) in self.unborn.extract_if(|device, _| node.is_device_born(*device)) {
+            let mut samples: Vec<_> = samples.into_values().collect();
+            samples.sort_by_key(|sample| sample.source_time);
+            for sample in samples {
+                let told = self.latest.read(sample.point);
+                let is_told = told.is_some_and(|reading| reading.source_time == sample.source_time);
+                if !is_told {
+                    base.backlog.push_history(device, &sample);
+                }
+            }
+        }
+    }
+
+    /// The session ends: what would have followed births waits for those of the next one.
+    pub(super) fn keep_unborn(&mut self, base: &mut Base<Sample>) {
+        for (device, samples) in self.unborn.drain() {
+            samples.values().for_each(|sample| base.backlog.push_history(device, sample));
         }
     }
 
@@ -225,8 +264,9 @@ impl Kind for SparkplugNode {
         match event {
             FieldEvent::Samples(samples) => self.take_samples(base, &samples),
             FieldEvent::DeviceUp(device) => {
-                let current = Current::new(&self.latest, &self.health_told, &self.last_results, now);
+                let current = Current::new(&self.latest, &self.health_told, &self.last_results, now, self.words);
                 self.node.device_up(at, device, &current);
+                self.tell_unborn(base);
             }
             FieldEvent::DeviceDown(device) => self.node.device_down(at, device),
             FieldEvent::Revised(Inventory { points, latest, links, .. }) => {
@@ -285,6 +325,7 @@ impl Kind for SparkplugNode {
 
     fn lost(&mut self, base: &mut Base<Sample>) {
         self.node.handle_connection_lost();
+        self.keep_unborn(base);
         base.backlog.queue.nothing_arrived();
         base.backlog.drop_unknown();
         self.outbox.clear();

@@ -1,6 +1,6 @@
 use super::*;
 use interlex_core::description::{Files, Span, WhenFull, read};
-use interlex_core::{ManualClock, PointIndex, PointTable, Quality, Sample, Value};
+use interlex_core::{ManualClock, PointIndex, PointTable, Quality, Sample, SampleKind, Value};
 use interlex_sidecar::{Database, own_socket};
 
 const NOW: Timestamp = Timestamp::from_millis(1_800_000_000_000);
@@ -8,7 +8,7 @@ const NOW: Timestamp = Timestamp::from_millis(1_800_000_000_000);
 fn points() -> Arc<PointTable> {
     let main = "[gateway]\nname = \"g\"\n[rates]\nr = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"modbus-tcp\"\nhost = \
                 \"h\"\n[[device]]\nname = \"d\"\nlink = \"l\"\nunit = 1\npoints = \"p.csv\"\n";
-    let rows = "name,address,type,rate\na,input:0,uint32,r\nb,input:2,uint32,r\n";
+    let rows = "name,address,type,rate\na,input:0,string(20),r\nb,input:10,string(20),r\n";
     let files: Files = [("gateway.toml".into(), main.into()), ("p.csv".into(), rows.into())].into();
     Arc::new(PointTable::new(&read(&files).unwrap(), &PointTable::default()))
 }
@@ -27,7 +27,14 @@ fn settings(when_full: WhenFull) -> JournalSettings {
 fn sample(n: u64) -> Sample {
     let at = Timestamp::from_millis(NOW.as_millis() - 1_000_000 + i64::try_from(n).unwrap());
     let point = PointIndex(u32::try_from(n % 2).unwrap());
-    Sample { point, value: Some(Value::Uint(n)), quality: Quality::Good, source_time: at, gateway_time: at }
+    Sample {
+        point,
+        value: Some(Value::Text(format!("{n:020}").into())),
+        quality: Quality::Good,
+        source_time: at,
+        gateway_time: at,
+        kind: SampleKind::Current,
+    }
 }
 
 /// Lets the database do what it has been told, and what follows from it.
@@ -48,10 +55,9 @@ async fn drain(backlog: &mut Backlog<Sample>) -> Vec<u64> {
     let mut values = Vec::new();
     while backlog.waiting() > 0 {
         while let Some((_, samples)) = backlog.take_history(300, |_| true) {
-            values.extend(samples.iter().map(|sample| match sample.value {
-                Some(Value::Uint(n)) => n,
-                _ => panic!("{sample:?}"),
-            }));
+            values.extend(
+                samples.iter().map(|sample| sample.value.as_ref().unwrap().to_string().parse::<u64>().unwrap()),
+            );
             assert!(backlog.queue.len() < 3000, "{} in memory", backlog.queue.len());
         }
         if backlog.queue.ask() {
@@ -135,6 +141,34 @@ async fn more_than_the_memory_holds_goes_through_the_database_in_order() {
         full.push_history(0, &sample(1));
         assert_eq!((full.purge(), full.waiting()), (1, 0));
     }
+    a_wall_clock_that_leaps_ages_nothing(&store).await;
     store.close().await;
     database.stop().await;
+}
+
+async fn a_wall_clock_that_leaps_ages_nothing(store: &Store) {
+    let clock = Arc::new(ManualClock::new(NOW));
+    let open = async |clock: &Arc<ManualClock>| {
+        let clock: Arc<dyn Clock> = Arc::clone(clock) as Arc<dyn Clock>;
+        Backlog::new(("g", "leaps"), &settings(WhenFull::LoseOldest), points(), Some(store), None, clock).await
+    };
+    let mut backlog = open(&clock).await;
+    for n in 0..100 {
+        backlog.push_history(0, &sample(n));
+    }
+    settle(&mut backlog).await;
+    let days = |days: i64| Timestamp::from_millis(NOW.as_millis() + days * 86_400_000);
+    for leap in [days(30), days(-30), days(0)] {
+        clock.set(leap);
+        settle(&mut backlog).await;
+        assert_eq!((backlog.waiting(), backlog.losses.count()), (100, 0), "{leap:?}");
+    }
+    drop(backlog);
+    clock.set(days(2));
+    let mut again = open(&clock).await;
+    settle(&mut again).await;
+    assert_eq!((again.waiting(), again.losses.count()), (0, 100), "a day is what is kept, and two have gone by");
+    let numbered = store.journal_points("g", 0).await.unwrap();
+    let names: Vec<_> = numbered.iter().map(|known| (known.device.as_str(), known.point.as_str())).collect();
+    assert_eq!(names, [("d", "a"), ("d", "b")], "each once, for all uplinks and runs");
 }

@@ -1,9 +1,16 @@
 use super::*;
-use interlex_core::{PointIndex, Quality, Sample};
+use interlex_core::{PointIndex, Quality, Sample, SampleKind};
 
 fn sample(at: i64) -> Sample {
     let time = Timestamp::from_millis(at);
-    Sample { point: PointIndex(0), value: None, quality: Quality::Good, source_time: time, gateway_time: time }
+    Sample {
+        point: PointIndex(0),
+        value: None,
+        quality: Quality::Good,
+        source_time: time,
+        gateway_time: time,
+        kind: SampleKind::Current,
+    }
 }
 
 #[expect(clippy::disallowed_methods, reason = "a test starts its time somewhere")]
@@ -56,9 +63,11 @@ fn blocks_of_an_earlier_run_and_large_heaps_keep_their_numbers_apart() {
     let now = start();
     let mut ledger = Ledger::<Sample>::new(Duration::from_secs(1));
     let at = Timestamp::from_millis;
-    let stored = |id| Stored { id, bytes: 10, oldest: at(1), newest: at(3) };
-    let first = ledger.restore(stored(9), 3);
-    assert_eq!((ledger.restore(stored(10), 0).len(), ledger.take_removable()), (0, vec![10]), "of no use");
+    let day = Duration::from_secs(86_400);
+    let stored = |id| Stored { id, bytes: 10, oldest: at(1), newest: at(3), age: day };
+    let first = ledger.restore(stored(9), 3, now);
+    assert_eq!(ledger.age(now + day), Some(2 * day), "it goes on where it was");
+    assert_eq!((ledger.restore(stored(10), 0, now).len(), ledger.take_removable()), (0, vec![10]), "of no use");
     assert_eq!((ledger.barrier(), ledger.coldest(), ledger.cold()), (0, Some((0, 9)), 3));
     let numbers: Vec<_> = (0..5000).map(|at| ledger.add(&sample(at + 10), now)).collect();
     assert_eq!(numbers[0], 3);
@@ -87,9 +96,10 @@ fn blocks_leave_the_memory_newest_first_and_are_given_up_oldest_first() {
         ledger.cool(first, all);
     }
     assert_eq!((ledger.barrier(), ledger.cold(), ledger.durable()), (2, 4, 6));
-    assert!(ledger.give_up(Timestamp::from_millis(-1)).is_none(), "not so old");
-    let gone = ledger.give_up(Timestamp::from_millis(0)).unwrap();
+    let hour = Duration::from_secs(3600);
+    assert!(ledger.give_up(hour, now + hour / 2).is_none(), "not so old, whatever the time of day is by now");
+    let gone = ledger.give_up(hour, now + hour).unwrap();
     assert_eq!((gone.numbers.len(), gone.cold, ledger.bytes()), (2, 0, 200));
-    let gone = ledger.give_up(Timestamp::MAX).unwrap();
+    let gone = ledger.give_up(Duration::ZERO, now).unwrap();
     assert_eq!((gone.cold, ledger.barrier(), ledger.take_removable()), (2, 4, vec![70, 72]));
 }

@@ -1,0 +1,11 @@
+use crate::modbus;
+use interlex_core::Reason;
+
+/// A reason in the words of its protocol: `device exception 02, illegal data address`.
+#[must_use]
+pub fn reason_words(reason: Reason) -> String {
+    match reason {
+        Reason::Modbus(code) => modbus::exception_words(code),
+        other => other.to_string(),
+    }
+}

@@ -1,0 +1,145 @@
+//! Samples as the journal keeps them: compact, and with points by numbers of the database, since indices change with every
+//! revision.
+
+mod bytes;
+mod columns;
+mod named;
+
+use super::numbers::PointNumbers;
+use bytes::{put, take};
+use columns::{Values, put_rare, put_runs, take_rare, take_runs};
+use interlex_core::{DataType, PointIndex, PointTable, Quality, Sample, SampleKind, Timestamp, Value};
+
+/// The first byte of blocks that name their points.
+const NAMED: u8 = 1;
+/// The first byte of blocks that number them.
+const NUMBERED: u8 = 2;
+/// Where the kind stands above the bits of the quality.
+const KIND: u32 = 48;
+/// What one sample takes at the least: a value.
+const LEAST: usize = 1;
+
+/// A block that cannot be read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub(crate) enum BlockError {
+    /// It was written by another version.
+    #[error("version {0} of the journal is not known")]
+    Version(u8),
+    /// It ends too early, or holds what no block holds.
+    #[error("the block is damaged")]
+    Damaged,
+}
+
+/// What a block holds of one sample that is of no use any more: its point is described no more, or has another type.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Unknown {
+    /// When it came.
+    pub(super) came: Timestamp,
+}
+
+/// A point that a block has samples of: its index, and the type that its values have now; `None` when it is gone.
+#[derive(Debug, Clone, Copy)]
+struct Known(Option<(PointIndex, DataType)>);
+
+impl Known {
+    fn find(points: &PointTable, device: &str, point: &str) -> Self {
+        Self(points.find(device, point).map(|info| (info.index, info.value_type)))
+    }
+}
+
+/// Writes samples into a block, in the order in which they came; those of points without a number are left out.
+///
+/// ```text
+/// version · count · points · times · source times · qualities with kinds · values
+/// ```
+///
+/// Points and times are written as differences to the one before, which are one more, and the same, as a rule. Source times are
+/// differences to the times. Whole numbers, and doubles that are decimal fractions, are differences to the value before of
+/// the same point.
+pub(super) fn encode(samples: &[Sample], points: &PointTable, numbers: &PointNumbers) -> Vec<u8> {
+    let number_of = |sample: &Sample| points.get(sample.point).and_then(|info| numbers.of(info));
+    let known: Vec<_> = samples.iter().filter_map(|sample| Some((number_of(sample)?, sample))).collect();
+    let mut out = vec![NUMBERED];
+    put(known.len() as u64, &mut out);
+    let mut before = 0_u64;
+    let steps = known.iter().map(|(number, _)| {
+        let last = std::mem::replace(&mut before, *number);
+        number.wrapping_sub(last).wrapping_sub(1).cast_signed()
+    });
+    put_rare(steps, &mut out);
+    let mut before = 0_i64;
+    let times = known.iter().map(|(_, sample)| {
+        let at = sample.gateway_time.as_millis();
+        at.wrapping_sub(std::mem::replace(&mut before, at))
+    });
+    put_rare(times, &mut out);
+    let ages =
+        known.iter().map(|(_, sample)| sample.gateway_time.as_millis().wrapping_sub(sample.source_time.as_millis()));
+    put_rare(ages, &mut out);
+    put_runs(known.iter().map(|(_, sample)| sample.quality.to_bits() | kind_bits(sample.kind) << KIND), &mut out);
+    let mut values = Values::default();
+    for (number, sample) in known {
+        values.put(number, sample.value.as_ref(), &mut out);
+    }
+    out
+}
+
+const fn kind_bits(kind: SampleKind) -> u64 {
+    match kind {
+        SampleKind::Current => 0,
+        SampleKind::Event => 1,
+        SampleKind::Past => 2,
+    }
+}
+
+/// Reads a block: the samples with the indices and in the types that their points have now.
+pub(super) fn decode(
+    block: &[u8],
+    points: &PointTable,
+    numbers: &PointNumbers,
+) -> Result<Vec<Result<Sample, Unknown>>, BlockError> {
+    let (version, mut rest) = block.split_first().ok_or(BlockError::Damaged)?;
+    match *version {
+        NAMED => return named::decode(rest, points),
+        NUMBERED => {}
+        other => return Err(BlockError::Version(other)),
+    }
+    let rest = &mut rest;
+    // Runs take next to nothing, but every sample has a value.
+    let count =
+        usize::try_from(take(rest)?).ok().filter(|count| *count <= rest.len() / LEAST).ok_or(BlockError::Damaged)?;
+    let (steps, times) = (take_rare(rest, count)?, take_rare(rest, count)?);
+    let (ages, qualities) = (take_rare(rest, count)?, take_runs(rest, count)?);
+    let (mut values, mut samples) = (Values::default(), Vec::with_capacity(count));
+    let (mut number, mut at) = (0_u64, 0_i64);
+    for ((step, time), (age, quality)) in steps.into_iter().zip(times).zip(ages.into_iter().zip(qualities)) {
+        number = number.wrapping_add(step.cast_unsigned()).wrapping_add(1);
+        at = at.wrapping_add(time);
+        let kind = match quality >> KIND {
+            0 => SampleKind::Current,
+            1 => SampleKind::Event,
+            _ => SampleKind::Past,
+        };
+        let value = values.take(number, rest)?;
+        let known = Known(numbers.find(number, points));
+        samples.push(sample(known, value, (Quality::from_bits(quality), kind), (at.wrapping_sub(age), at)));
+    }
+    if rest.is_empty() { Ok(samples) } else { Err(BlockError::Damaged) }
+}
+
+/// A sample of a point as it is now; a value that is not of its type goes out as one where that loses nothing.
+fn sample(
+    Known(known): Known,
+    value: Option<Value>,
+    (quality, kind): (Quality, SampleKind),
+    (source, at): (i64, i64),
+) -> Result<Sample, Unknown> {
+    let (source_time, gateway_time) = (Timestamp::from_millis(source), Timestamp::from_millis(at));
+    let unknown = Unknown { came: gateway_time };
+    let (point, data_type) = known.ok_or(unknown)?;
+    let value = value.map(|value| value.into_type(data_type).ok_or(unknown)).transpose()?;
+    Ok(Sample { point, value, quality, source_time, gateway_time, kind })
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,62 @@
+use interlex_core::{DataType, PointIndex, PointInfo, PointTable};
+use interlex_store::{JournalPoint, Store, StoreError};
+use std::collections::HashMap;
+
+/// The numbers by which journal blocks name points: rows of the database that are only ever added.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct PointNumbers {
+    /// By device and point, with the type of its values.
+    by_name: HashMap<(String, String), Vec<(DataType, u64)>>,
+    by_number: HashMap<u64, (String, String)>,
+    last: u64,
+}
+
+impl PointNumbers {
+    /// The number of a point with the type that its values have.
+    pub(super) fn of(&self, info: &PointInfo) -> Option<u64> {
+        let known = self.by_name.get(&(info.device.to_string(), info.name().to_owned()))?;
+        known.iter().find(|(data_type, _)| *data_type == info.value_type).map(|(_, number)| *number)
+    }
+
+    /// The point that a number means, and the type of its values now; `None` when it is described no more.
+    pub(super) fn find(&self, number: u64, points: &PointTable) -> Option<(PointIndex, DataType)> {
+        let (device, point) = self.by_number.get(&number)?;
+        points.find(device, point).map(|info| (info.index, info.value_type))
+    }
+
+    pub(super) fn add(&mut self, JournalPoint { number, device, point, data_type }: JournalPoint) {
+        self.last = self.last.max(number);
+        self.by_number.insert(number, (device.clone(), point.clone()));
+        // A type of a later version stays without a number here.
+        if let Ok(data_type) = data_type.parse() {
+            self.by_name.entry((device, point)).or_default().push((data_type, number));
+        }
+    }
+
+    /// Takes in what the database has beyond what is known.
+    pub(super) async fn load(&mut self, store: &Store, gateway: &str) -> Result<(), StoreError> {
+        let more = store.journal_points(gateway, self.last).await?;
+        more.into_iter().for_each(|point| self.add(point));
+        Ok(())
+    }
+
+    /// Numbers points that have none yet; it is in the database when this returns.
+    pub(super) async fn give<'a>(
+        &mut self,
+        wanted: impl Iterator<Item = &'a PointInfo>,
+        store: &Store,
+        gateway: &str,
+    ) -> Result<(), StoreError> {
+        let mut new: Vec<(&str, &str, String)> = wanted
+            .filter(|info| self.of(info).is_none())
+            .map(|info| (&*info.device, info.name(), info.value_type.to_string()))
+            .collect();
+        if new.is_empty() {
+            return Ok(());
+        }
+        new.sort_unstable();
+        new.dedup();
+        store.add_journal_points(gateway, &new).await?;
+        self.load(store, gateway).await
+    }
+}
