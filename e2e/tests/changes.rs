@@ -23,7 +23,7 @@ async fn a_pipeline_checks_compares_applies_and_returns() {
     replace(&directory, "points/gas-analyser.csv", "change,0.02,,0,100,Methane", "change,0.05,,0,100,Methane");
     let diff = run(&["config", "diff", &directory, "--exit-code"]).await;
     assert_eq!(diff.code, 8, "{}", diff.err);
-    let told = "link process-bus restarts for points of gas-analyser\nuplink cloud goes on untouched\nuplink notices \
+    let told = "link process-bus stays connected, changed for points of gas-analyser\nuplink cloud goes on untouched\nuplink notices \
                 goes on untouched\n\n~ point ch4 of gas-analyser: deadband 0.02 → 0.05 %\n";
     assert_eq!(diff.out, told);
     let rehearsed = run(&["config", "apply", &directory, "--activate", "--note", "x", "--dry-run"]).await;
@@ -40,7 +40,7 @@ async fn a_pipeline_checks_compares_applies_and_returns() {
     let activated = run(&["config", "apply", &directory, "--replace", "--activate", "--note", "calmer"]).await;
     assert_eq!(
         activated.out,
-        "alderfen-1 runs revision 2.\n  link process-bus: restarted, up\n  uplink cloud: untouched, online\n  uplink \
+        "alderfen-1 runs revision 2.\n  link process-bus: changed, up\n  uplink cloud: untouched, online\n  uplink \
          notices: untouched, online\n"
     );
 

@@ -51,7 +51,7 @@ pub use message::{
     CommandMapping, MessageCommand, MessageContext, MessageTemplates, NamedThing, PointContext, RenderedMessage,
     TemplateFault, TemplatePart, iso_time, json_of,
 };
-pub use pipeline::{DueAgain, ParseReportError, Pipeline, PointPlan, Report, ReportPolicy, ReportState};
+pub use pipeline::{DueAgain, ParseReportError, Pipeline, PointPlan, Report, ReportPolicy, ReportState, Tick};
 pub use plan::{Block, PlanLimits, plan, split};
 pub use quality::{Quality, Reason};
 pub use registers::{ByteOrder, RegisterError, decode_registers, encode_registers};
@@ -61,7 +61,7 @@ pub use status::{
     BufferState, BufferView, DeviceState, DeviceStatus, Gap, LinkState, LinkStatus, PastMoment, RateMeter, Shared,
     UplinkState, UplinkStatus,
 };
-pub use tables::{Inventory, LatestTable, PointInfo, PointTable, Reading, RecentValue, RecentValues};
+pub use tables::{Inventory, LatestTable, PointInfo, PointTable, Reading, RecentValue, RecentValues, RecentWriter};
 pub use timestamp::Timestamp;
 pub use two_ended_span::{ParseTwoEndedSpanError, TwoEndedSpan};
 pub use value::{DataType, ParseDataTypeError, Value};

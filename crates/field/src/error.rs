@@ -23,10 +23,10 @@ pub enum TrialError {
         why: String,
     },
     /// The device did not give what it was asked for.
-    #[error("unit {unit}: {why}")]
+    #[error("{peer}: {why}")]
     Device {
-        /// The unit.
-        unit: u8,
+        /// Who was asked, in the words of the protocol: `unit 3`.
+        peer: String,
         /// What it said instead, or that it said nothing.
         why: String,
         /// The frames sent and received.

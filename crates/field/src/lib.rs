@@ -20,12 +20,12 @@ mod words;
 pub use error::TrialError;
 pub use link::{
     Bar, CountsView, DeviceCounts, ExceptionCount, FrameFilter, FrameView, HistogramView, LinkHandle, LinkStatistics,
-    RateView, RequestView, Surroundings,
+    Memories, PointWrite, RateView, RequestView, Surroundings, TrialAlternative, TrialRead, TrialReading, Via,
+    WriteError, WriteOutcome,
 };
 pub use listeners::Listeners;
 pub use modbus::{
-    IdentityObject, OwedByTarget, PointWrite, Scan, ScanEvent, SunSpecModelView, SunSpecOffer, TrialAlternative,
-    TrialIdentity, TrialRead, TrialReading, Via, WriteError, WriteOutcome, identify, sunspec,
+    IdentityObject, Scan, ScanEvent, SunSpecModelView, SunSpecOffer, TrialIdentity, identify, scan, sunspec,
 };
-pub use start::start;
+pub use start::{read, start, write};
 pub use words::reason_words;

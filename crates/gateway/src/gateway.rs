@@ -87,7 +87,8 @@ impl Gateway {
         let mut activation = Activation { revision, at: self.parts.clock.now().as_millis(), ..Activation::default() };
 
         tasks.stop_links(before.description(), &description, &mut activation).await;
-        for index in points.redefined(before.points()) {
+        let descriptions = (before.description(), &*description);
+        for index in tasks.part_with(descriptions, (before.points(), &points), &activation).await {
             latest.forget(index);
             recent.forget(index);
         }
@@ -95,8 +96,9 @@ impl Gateway {
         let inventory = Inventory::new(&description, Arc::clone(&points), Arc::clone(&latest));
         tasks.change_uplinks(&self.parts, (&description, &inventory), &mut activation).await;
         let (listeners, clock) = (self.parts.listeners.clone(), Arc::clone(&self.parts.clock));
-        let around = Surroundings { points, latest, recent, listeners, clock };
-        tasks.start_links(&description, (&around, before.owed()), &mut activation);
+        let memories = before.memories().clone();
+        let around = Surroundings { points, latest, recent, listeners, memories, clock };
+        tasks.start_links(&description, &around, &mut activation).await;
 
         let running = before.followed_by((description, revision), inventory, tasks.links(), tasks.uplinks());
         *self.activation.lock() = activation;

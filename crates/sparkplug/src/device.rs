@@ -126,7 +126,8 @@ impl Device {
     pub(crate) fn data_metrics<'a>(&mut self, data: impl IntoIterator<Item = Datum<'a>>) -> Vec<Metric> {
         // The newest states that were told as historical, and have to follow.
         let mut behind: Vec<(usize, Snapshot<'a>)> = Vec::new();
-        let mut metrics = Vec::new();
+        let data = data.into_iter();
+        let mut metrics = Vec::with_capacity(data.size_hint().0);
         for Datum { metric, now, standing } in data {
             let Some(told) = self.told.get(metric) else { continue };
             let is_historical = match standing {

@@ -7,6 +7,7 @@ import { count } from "../../text/format";
 const FATES: Record<PartChange["fate"], string> = {
   started: "starts",
   restarted: "restarts",
+  changed: "stays connected, changed",
   reborn: "tells births anew",
   stopped: "stops",
   untouched: "goes on untouched",

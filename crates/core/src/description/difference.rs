@@ -57,6 +57,8 @@ pub enum PartFate {
     Started,
     /// It stops and starts anew.
     Restarted,
+    /// A link stays connected, and begins anew with some devices.
+    Changed,
     /// An uplink stays connected and tells the births of some devices anew.
     Reborn,
     /// It stops for good.
@@ -303,7 +305,7 @@ fn links(before: &Draft, after: &Draft, objects: &[ObjectChange]) -> Vec<PartCha
             }
         };
         match change.object.class {
-            ObjectClass::Link => touch(change.object.name.as_str(), "its settings".to_owned()),
+            ObjectClass::Link => touch(change.object.name.as_str(), OWN.to_owned()),
             ObjectClass::Device => {
                 let of =
                     |draft: &'_ Draft| draft.devices.iter().position(|device| name_of(device) == change.object.name);
@@ -331,10 +333,14 @@ fn links(before: &Draft, after: &Draft, objects: &[ObjectChange]) -> Vec<PartCha
         }
     }
     fates(&before.links, &after.links, |name| match reasons.remove(name) {
-        Some(why) => (PartFate::Restarted, why),
+        Some(why) if why.iter().any(|why| why == OWN) => (PartFate::Restarted, why),
+        Some(why) => (PartFate::Changed, why),
         None => (PartFate::Untouched, Vec::new()),
     })
 }
+
+/// Why a part restarts as a whole.
+const OWN: &str = "its settings";
 
 /// Which links read something at a rate, by the name of the rate.
 fn rate_users(draft: &Draft) -> HashMap<&str, BTreeSet<&str>> {
@@ -399,7 +405,7 @@ fn uplinks(before: &Draft, after: &Draft, objects: &[ObjectChange]) -> Vec<PartC
         same.is_none_or(|uplink| uplink.get("kind").and_then(Value::as_str) != Some("json"))
     };
     fates(&before.uplinks, &after.uplinks, |name| match own.contains(name) {
-        true => (PartFate::Restarted, vec!["its settings".to_owned()]),
+        true => (PartFate::Restarted, vec![OWN.to_owned()]),
         false if reborn.is_empty() || !has_births(name) => (PartFate::Untouched, Vec::new()),
         false => (PartFate::Reborn, reborn.clone()),
     })
@@ -414,6 +420,7 @@ impl fmt::Display for Difference {
         let fate = |fate| match fate {
             PartFate::Started => "starts",
             PartFate::Restarted => "restarts",
+            PartFate::Changed => "stays connected, changed",
             PartFate::Reborn => "tells births anew",
             PartFate::Stopped => "stops",
             PartFate::Untouched => "goes on untouched",

@@ -7,9 +7,7 @@ impl Description {
     /// rest changes. Titles and units are passed over, since they change nothing on the line.
     #[must_use]
     pub fn runs_the_same(&self, other: &Self, link: &str) -> bool {
-        let named =
-            |description: &'_ Self| description.links.iter().find(|l| l.settings.name.as_str() == link).map(bare_link);
-        if named(self) != named(other) {
+        if !self.connects_the_same(other, link) {
             return false;
         }
         let (mut mine, mut theirs) = (self.behind(link), other.behind(link));
@@ -20,6 +18,15 @@ impl Description {
                 _ => return false,
             }
         }
+    }
+
+    /// Whether a link is described the same way here and there, whatever is behind it: then its connection stays while devices
+    /// change.
+    #[must_use]
+    pub fn connects_the_same(&self, other: &Self, link: &str) -> bool {
+        let named =
+            |description: &'_ Self| description.links.iter().find(|l| l.settings.name.as_str() == link).map(bare_link);
+        named(self) == named(other)
     }
 
     /// The devices behind a link.

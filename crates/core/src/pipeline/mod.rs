@@ -3,9 +3,11 @@
 mod deadlines;
 mod plan;
 mod report;
+mod tick;
 
 pub use plan::PointPlan;
 pub use report::{DueAgain, ParseReportError, Report, ReportPolicy, ReportState};
+pub use tick::Tick;
 
 use crate::{
     LatestTable, Moment, PointIndex, Quality, RawSample, Reading, Reason, RecentValues, Sample, SampleKind, Timestamp,
@@ -31,19 +33,22 @@ pub struct Pipeline {
     places: Vec<u32>,
     points: Vec<Shaped>,
     deadlines: Deadlines,
+    /// What ticks are counted from: the first moment that it was told.
+    start: Option<Instant>,
 }
 
 #[derive(Debug)]
 struct Shaped {
     index: PointIndex,
-    plan: PointPlan,
+    /// Points with the same plan share it: what is looked at all the time is small then.
+    plan: Arc<PointPlan>,
     report: ReportState,
     /// The last time that the gateway gave to a sample of it.
     stamped: Timestamp,
     /// When its value was fresh last; `None` while there is none, or it is bad or stale.
-    fresh_at: Option<Instant>,
+    fresh_at: Option<Tick>,
     /// When it stands among the deadlines.
-    queued: Option<Instant>,
+    queued: Option<Tick>,
 }
 
 /// So far a time that the gateway gives may run ahead of its clock, in milliseconds; beyond, the clock was set back.
@@ -62,18 +67,23 @@ impl Shaped {
     }
 
     /// Its value was not refreshed for too long. Gives what is to be told of that.
-    fn stale(&mut self, latest: &LatestTable, reading: &Reading, now: Moment) -> Option<(Quality, Timestamp)> {
+    fn stale(
+        &mut self,
+        latest: &LatestTable,
+        reading: &Reading,
+        (tick, wall): (Tick, Timestamp),
+    ) -> Option<(Quality, Timestamp)> {
         let quality = Quality::Uncertain(Reason::Stale);
         self.fresh_at = None;
         latest.store(self.index, None, quality, reading.source_time, reading.gateway_time);
-        let is_due = self.report.is_due(&self.plan.policy, reading.value.as_ref(), quality, now.instant);
-        is_due.then(|| (quality, self.stamp(now.wall)))
+        let is_due = self.report.is_due(&self.plan.policy, reading.value.as_ref(), quality, tick);
+        is_due.then(|| (quality, self.stamp(wall)))
     }
 
     /// Time alone may make its value due. Gives what is to be told of it.
-    fn again(&mut self, reading: &Reading, now: Moment) -> Option<(Quality, Timestamp)> {
+    fn again(&mut self, reading: &Reading, tick: Tick) -> Option<(Quality, Timestamp)> {
         let (value, quality) = (reading.value.as_ref(), reading.quality);
-        let time = match self.report.is_due_again(&self.plan.policy, value, quality, now.instant)? {
+        let time = match self.report.is_due_again(&self.plan.policy, value, quality, tick)? {
             DueAgain::HeldChange => reading.source_time,
             // The last time that the field confirmed it.
             DueAgain::Period => reading.source_time.max(reading.gateway_time),
@@ -81,18 +91,20 @@ impl Shaped {
         Some((quality, time))
     }
 
-    fn stale_at(&self) -> Option<Instant> {
+    fn stale_at(&self) -> Option<Tick> {
         self.fresh_at.zip(self.plan.stale_after).map(|(at, span)| at + span)
     }
 
     /// When it is to be looked at, if nothing new comes before. What is bad or stale is not told again.
-    fn deadline(&self) -> Option<Instant> {
+    fn deadline(&self) -> Option<Tick> {
         let told = self.fresh_at.and_then(|_| self.report.deadline(&self.plan.policy));
         self.stale_at().into_iter().chain(told).min()
     }
 }
 
 const NOT_OURS: u32 = u32::MAX;
+/// So many plans are compared with that of a point, to share one.
+const SHARED: usize = 50;
 
 impl Pipeline {
     /// A pipeline for some points of a table, best close together in it.
@@ -106,28 +118,81 @@ impl Pipeline {
                 *slot = place;
             }
         }
+        // Neighbours in a list are much the same.
+        let mut shared: Vec<Arc<PointPlan>> = Vec::new();
+        let mut share = |plan: PointPlan| {
+            if let Some(known) = shared.iter().rev().take(SHARED).find(|known| ***known == plan) {
+                return Arc::clone(known);
+            }
+            let new = Arc::new(plan);
+            shared.push(Arc::clone(&new));
+            new
+        };
         let shaped = |(index, plan)| Shaped {
             index,
-            plan,
+            plan: share(plan),
             report: ReportState::new(),
             stamped: Timestamp::MIN,
             fresh_at: None,
             queued: None,
         };
         let points = plans.into_iter().map(shaped).collect();
-        Self { latest, recent, first, places, points, deadlines: Deadlines::default() }
+        let deadlines = Deadlines::default();
+        Self { latest, recent, first, places, points, deadlines, start: None }
+    }
+
+    /// Whether a point is one of its own.
+    #[must_use]
+    pub fn has(&self, point: PointIndex) -> bool {
+        self.place(point).is_some_and(|place| place != NOT_OURS)
+    }
+
+    /// Nothing more is told of these points.
+    pub fn forget(&mut self, points: &[PointIndex]) {
+        for point in points {
+            let at = point.position().checked_sub(self.first.position());
+            if let Some(place) = at.and_then(|at| self.places.get_mut(at)) {
+                *place = NOT_OURS;
+            }
+        }
+    }
+
+    /// Other points from now on, in a table that shares its slots with the one before. Points that did not change keep what was
+    /// reported of them.
+    pub fn change(&mut self, latest: Arc<LatestTable>, plans: Vec<(PointIndex, PointPlan)>) {
+        let new = Self { start: self.start, ..Self::new(latest, Arc::clone(&self.recent), plans) };
+        let before = std::mem::replace(self, new);
+        for shaped in before.points {
+            let is_forgotten = before
+                .places
+                .get(shaped.index.position().saturating_sub(before.first.position()))
+                .is_none_or(|place| *place == NOT_OURS);
+            let Some(place) = self.place(shaped.index).filter(|_| !is_forgotten) else { continue };
+            let Some(known) = self.points.get_mut(PointIndex(place).position()) else { continue };
+            if known.plan == shaped.plan {
+                *known = Shaped { queued: None, ..shaped };
+                self.deadlines.want(place, known.deadline(), &mut known.queued);
+            }
+        }
     }
 
     fn place(&self, index: PointIndex) -> Option<u32> {
         self.places.get(index.position().checked_sub(self.first.position())?).copied()
     }
 
+    fn tick(&mut self, now: Instant) -> Tick {
+        Tick::at(now.saturating_duration_since(*self.start.get_or_insert(now)))
+    }
+
     /// Takes a batch in, in the order in which the device told it, and appends what is worth reporting to `reported`.
     ///
     /// Samples of points that are not this pipeline's are passed over.
     pub fn process(&mut self, batch: &[RawSample], now: Moment, reported: &mut Vec<Sample>) {
+        let tick = self.tick(now.instant);
+        let recent = self.recent.writer();
         for sample in batch {
-            let Some(place) = self.place(sample.point) else { continue };
+            let at = sample.point.position().checked_sub(self.first.position());
+            let Some(place) = at.and_then(|at| self.places.get(at)).copied() else { continue };
             let Some(shaped) = self.points.get_mut(PointIndex(place).position()) else { continue };
             let source_time = sample.source_time.unwrap_or_else(|| shaped.stamp(now.wall));
             let Shaped { plan, report: state, .. } = shaped;
@@ -141,15 +206,15 @@ impl Pipeline {
                 self.latest.store(sample.point, both, quality, source_time, now.wall);
             }
             match sample.kind {
-                SampleKind::Current => self.recent.push(sample.point, now.wall, number, quality),
+                SampleKind::Current => recent.push(sample.point, now.wall, number, quality),
                 SampleKind::Event | SampleKind::Past => {
-                    self.recent.insert(sample.point, source_time, number, quality);
+                    recent.insert(sample.point, source_time, number, quality);
                 }
             }
             let value = value.map(|(value, _)| value);
             let is_due = match sample.kind {
-                SampleKind::Current => state.is_due(&plan.policy, value.as_ref(), quality, now.instant),
-                SampleKind::Event => state.take_event(&plan.policy, value.as_ref(), quality, now.instant),
+                SampleKind::Current => state.is_due(&plan.policy, value.as_ref(), quality, tick),
+                SampleKind::Event => state.take_event(&plan.policy, value.as_ref(), quality, tick),
                 SampleKind::Past => plan.policy.report != Report::Never,
             };
             if is_due {
@@ -157,14 +222,18 @@ impl Pipeline {
                 reported.push(Sample { point, value, quality, source_time, gateway_time, kind });
             }
             if is_newest {
-                shaped.fresh_at = (!quality.is_bad()).then_some(now.instant);
-                self.deadlines.want(place, shaped.deadline(), &mut shaped.queued);
+                shaped.fresh_at = (!quality.is_bad()).then_some(tick);
+                // A deadline that only moves on is found when the old one comes.
+                if shaped.queued.is_none() || shaped.report.is_timed() {
+                    self.deadlines.want(place, shaped.deadline(), &mut shaped.queued);
+                }
             }
         }
     }
 
     /// What is known of some points still holds: the device, or its server, said that nothing changed. Values that are bad stay so.
     pub fn confirm(&mut self, points: impl IntoIterator<Item = PointIndex>, now: Moment) {
+        let tick = self.tick(now.instant);
         for point in points {
             let Some(place) = self.place(point) else { continue };
             let Some(shaped) = self.points.get_mut(PointIndex(place).position()) else { continue };
@@ -172,7 +241,7 @@ impl Pipeline {
                 && let Some(reading) = self.latest.read(point)
             {
                 self.latest.store(point, None, reading.quality, reading.source_time, now.wall);
-                shaped.fresh_at = Some(now.instant);
+                shaped.fresh_at = Some(tick);
             }
         }
     }
@@ -180,14 +249,15 @@ impl Pipeline {
     /// When [`Pipeline::handle_deadline`] is to be called, if nothing comes before; ask again after every other call.
     #[must_use]
     pub fn deadline(&self) -> Option<Instant> {
-        self.deadlines.next()
+        Some(self.start? + self.deadlines.next()?.since_start())
     }
 
     /// Looks at what time alone makes due: changes that were held back, values of a period, values that are stale. Calls that
     /// come early do nothing.
     pub fn handle_deadline(&mut self, now: Moment, reported: &mut Vec<Sample>) {
+        let tick = self.tick(now.instant);
         for _ in 0..AT_A_TIME {
-            let Some((at, place)) = self.deadlines.take(now.instant) else { return };
+            let Some((at, place)) = self.deadlines.take(tick) else { return };
             let Some(shaped) = self.points.get_mut(PointIndex(place).position()) else { continue };
             if shaped.queued != Some(at) {
                 // It stands elsewhere, too: that one counts.
@@ -198,9 +268,12 @@ impl Pipeline {
             if shaped.fresh_at.is_some()
                 && let Some(reading) = self.latest.read(point)
             {
-                let is_stale = shaped.stale_at().is_some_and(|at| now.instant >= at);
-                let again =
-                    if is_stale { shaped.stale(&self.latest, &reading, now) } else { shaped.again(&reading, now) };
+                let is_stale = shaped.stale_at().is_some_and(|at| tick >= at);
+                let again = if is_stale {
+                    shaped.stale(&self.latest, &reading, (tick, now.wall))
+                } else {
+                    shaped.again(&reading, tick)
+                };
                 if let Some((quality, source_time)) = again {
                     let (value, kind, gateway_time) = (reading.value, SampleKind::Current, now.wall);
                     reported.push(Sample { point, value, quality, source_time, gateway_time, kind });

@@ -4,7 +4,7 @@ use crate::{Quality, Reason, Shaping, Value};
 use std::time::Duration;
 
 /// How the samples of one point are treated.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct PointPlan {
     /// From raw to engineering value.
     pub shaping: Shaping,

@@ -1,8 +1,9 @@
+use super::tick::Tick;
 use crate::description::Span;
 use crate::{Quality, Value};
 use std::fmt;
 use std::str::FromStr;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 /// When a point's value goes up.
 ///
@@ -101,9 +102,9 @@ pub enum DueAgain {
 struct Reported {
     value: Option<Value>,
     quality: Quality,
-    at: Instant,
+    at: Tick,
     /// When the period is over that has begun with the last report; those of `every` stand on a grid.
-    period_ends: Option<Instant>,
+    period_ends: Option<Tick>,
     /// Whether a change waits for the least interval.
     is_held: bool,
 }
@@ -120,7 +121,7 @@ impl ReportState {
     /// A numeric value goes up when it is further than the deadband from the one reported last, so that slow drifts are not
     /// lost. A change of the value alone waits until the least interval has passed since the last report: it goes up then,
     /// with what the value is by then ([`ReportState::deadline`]).
-    pub fn is_due(&mut self, policy: &ReportPolicy, value: Option<&Value>, quality: Quality, now: Instant) -> bool {
+    pub fn is_due(&mut self, policy: &ReportPolicy, value: Option<&Value>, quality: Quality, now: Tick) -> bool {
         let due = match &mut self.last {
             _ if policy.report == Report::Never => false,
             None => true,
@@ -141,7 +142,7 @@ impl ReportState {
     }
 
     /// What goes up whatever the policy says of changes, as events do. `false` for what never goes up.
-    pub fn take_event(&mut self, policy: &ReportPolicy, value: Option<&Value>, quality: Quality, now: Instant) -> bool {
+    pub fn take_event(&mut self, policy: &ReportPolicy, value: Option<&Value>, quality: Quality, now: Tick) -> bool {
         let is_due = policy.report != Report::Never;
         if is_due {
             self.reported(policy, value, quality, now);
@@ -155,7 +156,7 @@ impl ReportState {
         policy: &ReportPolicy,
         value: Option<&Value>,
         quality: Quality,
-        now: Instant,
+        now: Tick,
     ) -> Option<DueAgain> {
         let last = self.last.as_mut()?;
         let is_released = last.is_held && last.at_least(policy.min_interval, now);
@@ -173,16 +174,21 @@ impl ReportState {
         why
     }
 
+    /// Whether time alone may make something due.
+    pub(super) fn is_timed(&self) -> bool {
+        self.last.as_ref().is_some_and(|last| last.is_held || last.period_ends.is_some())
+    }
+
     /// When [`ReportState::is_due_again`] is to be asked, if nothing new comes before.
     #[must_use]
-    pub fn deadline(&self, policy: &ReportPolicy) -> Option<Instant> {
+    pub fn deadline(&self, policy: &ReportPolicy) -> Option<Tick> {
         let last = self.last.as_ref()?;
         let released = policy.min_interval.filter(|_| last.is_held).map(|interval| last.at + interval);
         let told_again = last.period_ends.map(|end| end + policy.slack);
         released.into_iter().chain(told_again).min()
     }
 
-    fn reported(&mut self, policy: &ReportPolicy, value: Option<&Value>, quality: Quality, now: Instant) {
+    fn reported(&mut self, policy: &ReportPolicy, value: Option<&Value>, quality: Quality, now: Tick) {
         let period_ends = policy.report.period().map(|period| {
             let before = self.last.as_ref().and_then(|last| last.period_ends);
             let on_grid = before.filter(|end| matches!(policy.report, Report::Every(_)) && now >= *end);
@@ -197,8 +203,8 @@ impl ReportState {
 }
 
 impl Reported {
-    fn at_least(&self, interval: Option<Duration>, now: Instant) -> bool {
-        interval.is_none_or(|interval| now.saturating_duration_since(self.at) >= interval)
+    fn at_least(&self, interval: Option<Duration>, now: Tick) -> bool {
+        interval.is_none_or(|interval| now.since(self.at) >= interval)
     }
 
     fn differs(&self, deadband: f64, value: Option<&Value>, quality: Quality) -> bool {
@@ -223,20 +229,18 @@ mod tests {
     struct Bench {
         state: ReportState,
         policy: ReportPolicy,
-        start: Instant,
     }
 
     impl Bench {
-        #[expect(clippy::disallowed_methods, reason = "a test starts its time somewhere")]
         fn new(report: &str, deadband: f64, min_interval: Option<u64>) -> Self {
             let min_interval = min_interval.map(Duration::from_secs);
             let policy =
                 ReportPolicy { report: report.parse().unwrap(), deadband, min_interval, slack: Duration::from_secs(1) };
-            Self { state: ReportState::new(), policy, start: Instant::now() }
+            Self { state: ReportState::new(), policy }
         }
 
-        fn at(&self, second: u64) -> Instant {
-            self.start + Duration::from_secs(second)
+        fn at(&self, second: u64) -> Tick {
+            Tick::at(Duration::from_secs(second))
         }
 
         fn up(&mut self, second: u64, value: f64, quality: Quality) -> bool {
@@ -251,7 +255,7 @@ mod tests {
 
         /// The second of the next deadline.
         fn deadline(&self) -> Option<u64> {
-            self.state.deadline(&self.policy).map(|at| at.duration_since(self.start).as_secs())
+            self.state.deadline(&self.policy).map(|at| at.since(Tick::at(Duration::ZERO)).as_secs())
         }
     }
 

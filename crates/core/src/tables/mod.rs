@@ -8,4 +8,4 @@ mod recent;
 pub use inventory::Inventory;
 pub use latest::{LatestTable, Reading};
 pub use points::{PointInfo, PointTable};
-pub use recent::{RecentValue, RecentValues};
+pub use recent::{RecentValue, RecentValues, RecentWriter};

@@ -1,5 +1,5 @@
 use crate::{PointIndex, Quality, Timestamp};
-use parking_lot::{Mutex, RwLock};
+use parking_lot::{Mutex, RwLock, RwLockReadGuard};
 use serde::Serialize;
 use std::collections::VecDeque;
 
@@ -62,22 +62,12 @@ impl RecentValues {
         rings.resize_with(points, Mutex::default);
     }
 
-    /// Remembers what a point says now; the oldest makes room.
-    pub fn push(&self, point: PointIndex, at: Timestamp, value: Option<f64>, quality: Quality) {
-        self.with_ring(point, |ring, capacity| ring.push(at.as_millis(), value, quality.is_good(), capacity));
-    }
-
-    /// Remembers what a point said at a time of its own, in its place among the others.
-    pub fn insert(&self, point: PointIndex, at: Timestamp, value: Option<f64>, quality: Quality) {
-        self.with_ring(point, |ring, capacity| ring.insert(at.as_millis(), value, quality.is_good(), capacity));
-    }
-
-    fn with_ring(&self, point: PointIndex, act: impl FnOnce(&mut Ring, usize)) {
+    /// Whoever has something to remember of several points.
+    #[must_use]
+    pub fn writer(&self) -> RecentWriter<'_> {
         let rings = self.rings.read();
-        let Some(ring) = rings.get(point.position()) else { return };
-        let mut ring = ring.lock();
-        let capacity = if ring.is_watched { MOST } else { (TOTAL / rings.len().max(1)).clamp(LEAST, MOST) };
-        act(&mut ring, capacity);
+        let usual = (TOTAL / rings.len().max(1)).clamp(LEAST, MOST);
+        RecentWriter { rings, usual }
     }
 
     /// What is remembered of a point, the oldest first. From then on more of it is kept.
@@ -102,6 +92,33 @@ impl RecentValues {
     /// Forgets what is remembered of a point.
     pub fn forget(&self, point: PointIndex) {
         self.rings.read().get(point.position()).into_iter().for_each(|ring| ring.lock().moments.clear());
+    }
+}
+
+/// Remembers what points say; nothing is resized meanwhile.
+#[derive(Debug)]
+pub struct RecentWriter<'a> {
+    rings: RwLockReadGuard<'a, Vec<Mutex<Ring>>>,
+    /// How many moments of a point are kept that nobody looks at.
+    usual: usize,
+}
+
+impl RecentWriter<'_> {
+    /// Remembers what a point says now; the oldest makes room.
+    pub fn push(&self, point: PointIndex, at: Timestamp, value: Option<f64>, quality: Quality) {
+        self.with_ring(point, |ring, capacity| ring.push(at.as_millis(), value, quality.is_good(), capacity));
+    }
+
+    /// Remembers what a point said at a time of its own, in its place among the others.
+    pub fn insert(&self, point: PointIndex, at: Timestamp, value: Option<f64>, quality: Quality) {
+        self.with_ring(point, |ring, capacity| ring.insert(at.as_millis(), value, quality.is_good(), capacity));
+    }
+
+    fn with_ring(&self, point: PointIndex, act: impl FnOnce(&mut Ring, usize)) {
+        let Some(ring) = self.rings.get(point.position()) else { return };
+        let mut ring = ring.lock();
+        let capacity = if ring.is_watched { MOST } else { self.usual };
+        act(&mut ring, capacity);
     }
 }
 

@@ -1,70 +1,101 @@
-use super::frames::FrameView;
+use super::driver::LinkPlan;
+use super::trial::{TrialRead, TrialReading};
 use super::view::RequestView;
-use interlex_core::{PointIndex, PointTable};
-use interlex_modbus::{Request, RequestError, Response};
+use super::write::{PointWrite, WriteError, WriteOutcome};
+use crate::error::TrialError;
+use interlex_core::{LatestTable, PointIndex, PointTable};
+use std::any::Any;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU8, Ordering};
-use std::time::Duration;
 use tokio::sync::oneshot;
+use tokio::time::Instant;
 
-/// Something to do once, ahead of the polls. Whoever asked may have gone when it is done.
+/// The number of a command, unique on its link.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(crate) struct CommandId(pub(crate) u64);
+
+/// Something to do once with a device, ahead of the polls.
+#[derive(Debug)]
+pub(crate) struct Command {
+    pub(crate) id: CommandId,
+    pub(crate) work: Work,
+}
+
+/// What is to be done.
+#[derive(Debug)]
+pub(crate) enum Work {
+    /// Reads a point that need not run.
+    Read(Box<TrialRead>),
+    /// Checks, writes, and reads back.
+    Write(Box<PointWrite>),
+    /// Finds out something in a way that only the protocol knows.
+    Discover(Box<dyn Any + Send>),
+}
+
+/// What became of a command: exactly one for each that was accepted.
+#[derive(Debug)]
+pub(crate) enum Answer {
+    Read(Result<TrialReading, TrialError>),
+    Written(Result<WriteOutcome, WriteError>),
+    /// What was found, as its asker knows to take it.
+    Found(Result<Box<dyn Any + Send>, TrialError>),
+}
+
+/// Of which kind the answer to a command is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum WorkKind {
+    Read,
+    Write,
+    Discover,
+}
+
+impl Work {
+    pub(crate) const fn kind(&self) -> WorkKind {
+        match self {
+            Self::Read(_) => WorkKind::Read,
+            Self::Write(_) => WorkKind::Write,
+            Self::Discover(_) => WorkKind::Discover,
+        }
+    }
+}
+
+impl WorkKind {
+    /// The answer when nothing was done.
+    pub(crate) fn refused(self, target: &str, why: &str) -> Answer {
+        let error = TrialError::Connect { target: target.to_owned(), why: why.to_owned() };
+        match self {
+            Self::Read => Answer::Read(Err(error)),
+            Self::Write => Answer::Written(Err(error.into())),
+            Self::Discover => Answer::Found(Err(error)),
+        }
+    }
+}
+
+/// What a running link is told from outside.
 #[derive(Debug)]
 pub(crate) enum LinkCommand {
-    /// Sends a request.
-    Send {
-        unit: u8,
-        request: Request,
-        /// The point that was written to: what reads it is due at once.
-        written: Option<PointIndex>,
-        /// Who sends it and who gives it up agree by this on who was first.
-        claim: Claim,
-        answer: oneshot::Sender<Result<Answer, Undone>>,
-    },
+    /// Something to do once. Whoever asked may have gone when it is done. What has not been sent by the deadline, or until they
+    /// went, is refused; of what has, nobody knows what became of it.
+    Do { work: Work, deadline: Instant, answer: oneshot::Sender<Answer> },
     /// Tells which requests are sent, with the names of these points.
     Requests(Arc<PointTable>, oneshot::Sender<Vec<RequestView>>),
     /// Tries anew what was learned about a device, by its name, or about all.
     Relearn(Option<String>),
+    /// Some points are its no more; tells when nothing more is told of them.
+    Leave(Leaving, oneshot::Sender<()>),
+    /// Other devices, or other points of them, from now on, in this table; tells when it is so.
+    Change(Box<(LinkPlan, Arc<LatestTable>)>, oneshot::Sender<()>),
 }
 
-/// Whether a request was sent, or given up before: one of them, and never both.
-#[derive(Debug, Clone, Default)]
-pub(crate) struct Claim(Arc<AtomicU8>);
-
-const SENT: u8 = 1;
-const GIVEN_UP: u8 = 2;
-
-impl Claim {
-    /// The link is about to send it; `false` when it must not.
-    pub(crate) fn send(&self) -> bool {
-        self.take(SENT)
-    }
-
-    /// Whoever asked does not want it any more; `false` when it was sent already.
-    pub(crate) fn give_up(&self) -> bool {
-        self.take(GIVEN_UP)
-    }
-
-    fn take(&self, by: u8) -> bool {
-        self.0.compare_exchange(0, by, Ordering::AcqRel, Ordering::Acquire).is_ok()
-    }
-}
-
-/// Why a request brought no answer, not even a timeout.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Undone {
-    /// It never left.
-    NotSent(String),
-    /// It left, and what became of it is not known.
-    Unknown(String),
-}
-
-/// What a request brought that somebody waited for.
-#[derive(Debug)]
-pub(crate) struct Answer {
-    pub(crate) outcome: Result<Response, RequestError>,
-    pub(crate) took: Duration,
-    pub(crate) frames: Vec<FrameView>,
+/// Points that a link is to tell nothing more of.
+#[derive(Debug, Default)]
+pub(crate) struct Leaving {
+    pub(crate) points: Vec<PointIndex>,
+    /// Those of them that mean something else from now on: what was read is forgotten.
+    pub(crate) redefined: Vec<PointIndex>,
 }
 
 /// People and programs wait for each of these; more than a few at a time would hold up the polls.
-pub(crate) const COMMAND_QUEUE: usize = 8;
+pub(crate) const DEVICE_COMMANDS: usize = 8;
+
+/// Of all devices of a link together. Whoever comes then waits, and after as many again is refused.
+pub(crate) const LINK_COMMANDS: usize = 64;

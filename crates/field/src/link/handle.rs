@@ -1,9 +1,12 @@
-use super::command::LinkCommand;
+use super::command::{Leaving, LinkCommand};
+use super::driver::LinkPlan;
 use super::frames::{FrameFilter, FrameLog, FrameView};
+use super::memory::Memories;
 use super::statistics::{LinkStatistics, Statistics};
 use super::view::RequestView;
 use crate::listeners::Listeners;
-use interlex_core::{Clock, LatestTable, LinkStatus, PointTable, RecentValues, Shared};
+use interlex_core::description::{Description, Link};
+use interlex_core::{Clock, LatestTable, LinkStatus, PointIndex, PointTable, RecentValues, Shared};
 use parking_lot::Mutex;
 use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot};
@@ -20,6 +23,8 @@ pub struct Surroundings {
     pub recent: Arc<RecentValues>,
     /// Who is told what is worth reporting.
     pub listeners: Listeners,
+    /// What protocols remember of the places that links lead to.
+    pub memories: Memories,
     /// The time of day.
     pub clock: Arc<dyn Clock>,
 }
@@ -38,8 +43,6 @@ pub struct LinkHandle {
     name: String,
     shown: LinkShown,
     commands: mpsc::Sender<LinkCommand>,
-    /// Held by whoever writes over the link in several steps.
-    writing: Arc<tokio::sync::Mutex<()>>,
     clock: Arc<dyn Clock>,
 }
 
@@ -50,7 +53,7 @@ impl LinkHandle {
         commands: mpsc::Sender<LinkCommand>,
         clock: Arc<dyn Clock>,
     ) -> Self {
-        Self { name: name.to_owned(), shown, commands, writing: Arc::default(), clock }
+        Self { name: name.to_owned(), shown, commands, clock }
     }
 
     /// Its name.
@@ -112,11 +115,27 @@ impl LinkHandle {
         self.commands.send(LinkCommand::Relearn(device)).await.is_ok()
     }
 
-    pub(crate) const fn commands(&self) -> &mpsc::Sender<LinkCommand> {
-        &self.commands
+    /// Points leave the link: when this is back, nothing more is told of them. Those that mean something else from now on are
+    /// forgotten.
+    pub async fn leave(&self, points: Vec<PointIndex>, redefined: Vec<PointIndex>) {
+        let (done, is_done) = oneshot::channel();
+        // An error means that the link has ended: it tells nothing more either.
+        if self.commands.send(LinkCommand::Leave(Leaving { points, redefined }, done)).await.is_ok() {
+            let _ = is_done.await;
+        }
     }
 
-    pub(crate) const fn writing(&self) -> &Arc<tokio::sync::Mutex<()>> {
-        &self.writing
+    /// The link is described anew, with other devices or points: devices that differ begin anew, the others go on.
+    pub async fn change(&self, description: &Description, link: &Link, around: &Surroundings) {
+        let plan = LinkPlan::new(description, link, &around.points);
+        let (done, is_done) = oneshot::channel();
+        let change = Box::new((plan, Arc::clone(&around.latest)));
+        if self.commands.send(LinkCommand::Change(change, done)).await.is_ok() {
+            let _ = is_done.await;
+        }
+    }
+
+    pub(crate) const fn commands(&self) -> &mpsc::Sender<LinkCommand> {
+        &self.commands
     }
 }

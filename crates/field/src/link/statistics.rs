@@ -114,6 +114,16 @@ impl Statistics {
         *self = Self { up_since, ..Self::new(devices, self.line, now) };
     }
 
+    /// Other devices from now on; those that stay keep their counts.
+    pub(crate) fn change_devices(&mut self, names: Vec<String>) {
+        let mut before = std::mem::take(&mut self.devices);
+        let tally = |name: String| {
+            let known = before.iter().position(|(known, _)| *known == name);
+            known.map_or_else(|| (name, Tally::default()), |at| before.swap_remove(at))
+        };
+        self.devices = names.into_iter().map(tally).collect();
+    }
+
     fn minute(&self, now: Instant) -> u64 {
         now.saturating_duration_since(self.start).as_secs() / 60
     }

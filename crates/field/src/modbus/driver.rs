@@ -1,50 +1,72 @@
-use super::connect::{client_config, connect};
-use super::frames::frames_of;
-use super::owed::OwedByTarget;
-use super::poll::ModbusPoll;
-use super::task::LinkTask;
-use crate::link::{Answer, COMMAND_QUEUE, Claim, Counted, LinkCommand, RequestView, Undone};
+use super::connect::{client_config, connect, framing};
+use super::discovery::Discovery;
+use super::errand::{End, Errand, ReadErrand, Reply, Step, WriteErrand};
+use super::frames::{ModbusFrames, frames_of, peer};
+use super::owed::{Carried, Owed};
+use super::poll::{ModbusPoll, polls};
+use crate::link::{
+    Answer, Command, CommandId, Counted, DEVICE_COMMANDS, DeviceEvent, DriverContext, FieldDriver, FrameLog, FrameRing,
+    Full, LinkPlan, Lost, Outcome, Outcomes, PlannedDevice, RequestView, Work,
+};
 use crate::poll::{Due, PlanView, Poll, Schedule};
 use crate::words::reason_words;
-use interlex_core::{Backoff, DeviceState, LinkState, PointIndex, PointTable, Quality, RawSample, Reason, Sample};
+use interlex_core::description::DeviceProtocol;
+use interlex_core::{PointIndex, PointTable};
 use interlex_modbus::{
-    Busy, ClientStats, Connection, Done, Fate, ReadRequest, Request, RequestError, RequestId, ResponseError,
-    TracedFrame,
+    Busy, ClientStats, Done, Fate, ReadRequest, Request, RequestError, RequestId, ResponseError, TracedFrame,
 };
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::sync::oneshot;
 use tokio::time::{Instant, sleep_until};
-use tokio_util::sync::CancellationToken;
 
-/// Drives one link: what is due goes out, what comes back goes into the pipeline.
-pub(super) struct Driver {
-    pub(super) link: LinkTask,
+/// Drives a Modbus link: what is due goes out, what comes back is told.
+pub(crate) struct ModbusDriver {
+    plan: LinkPlan,
+    pub(super) devices: Vec<Unit>,
     pub(super) schedule: Schedule<ModbusPoll>,
+    frames: Arc<FrameRing<ModbusFrames>>,
+    owed: Arc<Owed>,
     /// What waits for its answer.
     under_way: HashMap<RequestId, UnderWay>,
     /// Polls that got no answer and are sent again, ahead of the others.
     retries: VecDeque<Polling>,
-    /// Commands that have not been sent yet: at most [`COMMAND_QUEUE`], more wait where they come from.
-    waiting: VecDeque<Exchange>,
-    /// Whether the device answered since the connection came up.
-    was_answered: bool,
+    /// What is done once, in the order in which it was wanted.
+    errands: VecDeque<Wanted>,
+    /// The unit that an errand asked last.
+    served: Option<u8>,
     /// How many requests are shown of each device.
     pub(super) shown_requests: Vec<usize>,
-    counted: ClientStats,
     /// When each request was answered last, by its first point.
     pub(super) last_done: HashMap<(usize, PointIndex), Instant>,
-    pub(super) batch: Vec<RawSample>,
-    pub(super) reported: Vec<Sample>,
 }
 
-/// What is held is looked at again after this at the soonest.
-const SHORTEST_WAIT: Duration = Duration::from_millis(1);
+/// A device of the link.
+#[derive(Debug, Clone)]
+pub(super) struct Unit {
+    name: String,
+    pub(super) unit: u8,
+    pub(super) retries: u8,
+    polls: Vec<ModbusPoll>,
+}
+
+/// One connection.
+pub(crate) struct ModbusSession {
+    connection: Carried,
+    free_at: Instant,
+    counted: ClientStats,
+}
 
 enum UnderWay {
     Poll(Polling),
-    Exchange(Exchange),
+    /// A request of an errand, and the newest frame when it was sent.
+    Errand {
+        id: CommandId,
+        unit: u8,
+        request: Request,
+        written: Option<PointIndex>,
+        after: u64,
+    },
 }
 
 pub(super) struct Polling {
@@ -54,207 +76,59 @@ pub(super) struct Polling {
     retries_left: u8,
 }
 
-struct Exchange {
-    unit: u8,
-    request: Request,
-    written: Option<PointIndex>,
-    claim: Claim,
-    answer: oneshot::Sender<Result<Answer, Undone>>,
-    /// The newest frame when it was sent.
-    after: u64,
+struct Wanted {
+    id: CommandId,
+    errand: Box<dyn Errand>,
+    is_sent: bool,
 }
 
-impl Driver {
-    pub(super) fn new(link: LinkTask, schedule: Schedule<ModbusPoll>) -> Self {
-        Self {
-            shown_requests: vec![0; link.devices.len()],
-            link,
-            schedule,
-            under_way: HashMap::new(),
-            retries: VecDeque::new(),
-            waiting: VecDeque::new(),
-            was_answered: false,
-            counted: ClientStats::default(),
-            last_done: HashMap::new(),
-            batch: Vec::new(),
-            reported: Vec::new(),
-        }
+/// What is held is looked at again after this at the soonest.
+const SHORTEST_WAIT: Duration = Duration::from_millis(1);
+
+impl Unit {
+    fn new(plan: &LinkPlan, planned: &PlannedDevice) -> Self {
+        let DeviceProtocol::Modbus(settings) = &planned.device.protocol;
+        let index = |position: usize| planned.points.get(position).copied().unwrap_or(PointIndex(u32::MAX));
+        let polls = polls(&plan.rates, &planned.device, index);
+        Self { name: planned.device.settings.name.to_string(), unit: settings.unit, retries: settings.retries, polls }
     }
 
-    /// Runs until `stop` is cancelled; what is being told to uplinks then is told to the end.
-    pub(super) async fn keep_connected(mut self, mut backoff: Backoff, stop: &CancellationToken) {
-        while !stop.is_cancelled() {
-            let config = client_config(&self.link.protocol);
-            let connected = tokio::select! {
-                connected = connect(&self.link.protocol, config) => connected,
-                () = stop.cancelled() => return,
-            };
-            let error = match connected {
-                Ok(connection) => {
-                    self.connected();
-                    let mut connection = OwedByTarget::carry(&self.link.owed, connection);
-                    let ended = self.poll(&mut connection, stop).await;
-                    drop(connection);
-                    let Some(error) = ended else { return self.refuse_all("the link was stopped") };
-                    // What comes up and breaks at once is tried as seldom as what does not come up.
-                    if self.was_answered {
-                        backoff.reset();
-                    }
-                    error
-                }
-                Err(error) => format!("cannot connect: {error}"),
-            };
-            self.lost(&error).await;
-            self.refuse_commands(&error, Instant::now() + backoff.wait(), stop).await;
-        }
+    /// Whether another description of it asks for the same in the same way.
+    fn is_same(&self, other: &Self) -> bool {
+        (self.unit, self.retries) == (other.unit, other.retries) && self.polls == other.polls
     }
+}
 
-    /// Tells whoever waits for something that it cannot be, and what was sent that nobody knows.
-    fn refuse_all(&mut self, why: &str) {
-        let exchange = self.under_way.drain().filter_map(|(_, work)| match work {
-            UnderWay::Exchange(exchange) => Some(exchange),
-            UnderWay::Poll(_) => None,
-        });
-        // Whoever asked may have gone.
-        for exchange in exchange {
-            let _ = exchange.answer.send(Err(Undone::Unknown(why.to_owned())));
-        }
-        for exchange in self.waiting.drain(..) {
-            let _ = exchange.answer.send(Err(Undone::NotSent(why.to_owned())));
-        }
-    }
+fn units(plan: &LinkPlan) -> Vec<Unit> {
+    plan.devices.iter().map(|planned| Unit::new(plan, planned)).collect()
+}
 
-    /// Waits, and tells everyone who wants something meanwhile why it cannot be.
-    async fn refuse_commands(&mut self, error: &str, until: Instant, stop: &CancellationToken) {
-        loop {
-            tokio::select! {
-                Some(command) = self.link.commands.recv() => match command {
-                    // Whoever asked may have gone.
-                    LinkCommand::Send { answer, .. } => {
-                        _ = answer.send(Err(Undone::NotSent(format!("the link is down: {error}"))));
-                    }
-                    other => self.look(other),
-                },
-                () = sleep_until(until) => return,
-                () = stop.cancelled() => return,
-            }
-        }
-    }
+fn named(units: &[Unit]) -> Vec<(u8, String)> {
+    units.iter().map(|device| (device.unit, device.name.clone())).collect()
+}
 
-    fn connected(&mut self) {
-        let instant = Instant::now().into_std();
-        self.schedule.restart(instant);
-        self.under_way.clear();
-        self.retries.clear();
-        self.counted = ClientStats::default();
-        self.was_answered = false;
-        self.link.shown.statistics.lock().up(instant);
-        let now = self.link.clock.now().as_millis();
-        tracing::info!(link = self.link.name, "connected");
-        self.link.shown.status.update(|status, _| {
-            (status.state, status.since) = (LinkState::Up, now);
-            for device in &mut status.devices {
-                (device.state, device.since) = (DeviceState::Waiting, now);
-            }
-        });
-        self.not_read_yet();
-    }
-
-    /// What was bad since the link was down is bad from now on since it was not read yet. No news for uplinks.
-    fn not_read_yet(&self) {
-        let (now, bad) = (self.link.clock.now(), Quality::Bad(Reason::NotReadYet));
-        let devices = 0..self.link.devices.len();
-        for point in devices.flat_map(|device| self.schedule.polls_of(device)).flat_map(ModbusPoll::points) {
-            let quality = self.link.latest.read(point).map(|reading| reading.quality);
-            if quality == Some(Quality::Bad(Reason::LinkDown)) {
-                self.link.latest.store(point, None, bad, now, now);
-            }
-        }
-    }
-
-    /// The connection is gone: every point of the link is bad, every device is lost.
-    async fn lost(&mut self, error: &str) {
-        let now = self.link.clock.now();
-        self.refuse_all(&format!("the link went down: {error}"));
-        let mut was_down = false;
-        self.link.shown.status.update(|status, _| {
-            was_down = status.state == LinkState::Down;
-            if !was_down {
-                (status.state, status.since) = (LinkState::Down, now.as_millis());
-                for device in &mut status.devices {
-                    (device.state, device.since) = (DeviceState::Unreachable, now.as_millis());
-                }
-            }
-            (status.last_error, status.last_error_at) = (Some(error.to_owned()), Some(now.as_millis()));
-        });
-        if was_down {
-            tracing::debug!(link = self.link.name, error, "still down");
-            return;
-        }
-        tracing::warn!(link = self.link.name, error, "link down");
-        for device in 0..self.link.devices.len() {
-            self.device_down(device).await;
-            self.fail_device(device, Reason::LinkDown, now).await;
-        }
-    }
-
-    /// Polls until the connection breaks, and says why; `None` when the link is stopped. Commands go ahead of polls.
-    async fn poll(&mut self, connection: &mut Connection, stop: &CancellationToken) -> Option<String> {
-        let pause = self.link.protocol.timing().pause.map(Duration::from).unwrap_or_default();
-        let mut free_at = Instant::now();
-        loop {
-            let has_room = self.under_way.len() < connection.capacity();
-            let wake = if has_room { self.send(connection, free_at) } else { None };
-            let done = tokio::select! {
-                biased;
-                done = connection.next() => Some(done),
-                Some(command) = self.link.commands.recv(), if self.waiting.len() < COMMAND_QUEUE => {
-                    self.accept(command);
-                    None
-                }
-                () = until(wake) => None,
-                () = until(self.link.pipeline.deadline().map(Instant::from_std)) => {
-                    self.handle_deadline().await;
-                    None
-                }
-                () = stop.cancelled() => return None,
-            };
-            while let Some(frame) = connection.poll_frame() {
-                self.tell_stray(&frame);
-                self.link.frames.record(frame);
-            }
-            self.count(connection.stats());
-            match done {
-                Some(Ok(done)) => {
-                    free_at = Instant::now() + pause;
-                    self.take(done).await;
-                }
-                Some(Err(error)) => return Some(error.to_string()),
-                None => {}
-            }
-        }
-    }
-
-    /// Queues what may be sent now, one request at the most; tells when to look again.
-    fn send(&mut self, connection: &mut Connection, free_at: Instant) -> Option<Instant> {
+impl ModbusDriver {
+    /// Sends what may be sent now, one request at the most; tells when to look again.
+    fn send(&mut self, session: &mut ModbusSession, out: &mut Outcomes) -> Option<Instant> {
         let now = Instant::now();
-        if now < free_at {
-            return Some(free_at);
+        if now < session.free_at {
+            return Some(session.free_at);
         }
-        // Whoever asked and has gone does not want it any more.
-        self.waiting.retain(|exchange| !exchange.answer.is_closed());
         let instant = now.into_std();
+        let connection = &session.connection;
         let is_free = |unit: u8, function: u8| connection.held_until(instant, unit, function).is_none();
-        let command = self.waiting.iter().position(|exchange| is_free(exchange.unit, exchange.request.function()));
-        if let Some(mut exchange) = command.and_then(|at| self.waiting.remove(at)) {
-            if !exchange.claim.send() {
+        let wake = match self.next_errand(instant, &is_free, out) {
+            Ok((id, unit, request, written)) => {
+                let after = self.frames.newest();
+                // Should there be no room all the same, it goes out with the next room.
+                let sent = session.connection.submit(unit, request.clone()).ok()?;
+                self.under_way.insert(sent, UnderWay::Errand { id, unit, request, written, after });
+                self.errands.iter_mut().filter(|wanted| wanted.id == id).for_each(|wanted| wanted.is_sent = true);
                 return Some(now);
             }
-            exchange.after = self.link.frames.newest();
-            let submitted = connection.submit(exchange.unit, exchange.request.clone());
-            return self.sent(submitted, UnderWay::Exchange(exchange), now);
-        }
-        let units: Vec<u8> = self.link.devices.iter().map(|device| device.unit).collect();
+            Err(wake) => wake,
+        };
+        let units: Vec<u8> = self.devices.iter().map(|device| device.unit).collect();
         let may_be_sent = |device: usize, poll: &ModbusPoll| {
             is_free(units.get(device).copied().unwrap_or_default(), poll.request.table().read_function())
         };
@@ -262,27 +136,119 @@ impl Driver {
         let polling = retry.and_then(|at| self.retries.remove(at)).or_else(|| {
             let due = self.schedule.next(may_be_sent).filter(|due| now >= due.at.into())?;
             let lateness = now.saturating_duration_since(due.at.into());
-            let retries_left = self.link.devices.get(due.device).map_or(0, |device| device.retries);
+            let retries_left = self.devices.get(due.device).map_or(0, |device| device.retries);
             let poll = self.schedule.take(due)?;
-            self.link.shown.statistics.lock().sent(lateness);
+            out.push(Outcome::Sent { lateness });
             Some(Polling { due, poll, lateness, retries_left })
         });
-        match polling {
-            Some(polling) => {
-                let unit = self.link.devices.get(polling.due.device).map_or(0, |device| device.unit);
-                let submitted = connection.submit(unit, polling.poll.request);
-                self.sent(submitted, UnderWay::Poll(polling), now)
+        let Some(polling) = polling else {
+            let next = self.schedule.next(may_be_sent).map(|due| due.at);
+            let released = connection.next_release().map(|at| at.max(instant + SHORTEST_WAIT));
+            return next.into_iter().chain(released).chain(wake).min().map(Instant::from_std);
+        };
+        let unit = units.get(polling.due.device).copied().unwrap_or_default();
+        match session.connection.submit(unit, polling.poll.request) {
+            Ok(id) => {
+                self.under_way.insert(id, UnderWay::Poll(polling));
+                Some(now)
             }
-            None => {
-                let next = self.schedule.next(may_be_sent).map(|due| due.at);
-                let released = connection.next_release().map(|at| at.max(instant + SHORTEST_WAIT));
-                next.into_iter().chain(released).min().map(Instant::from_std)
+            Err(Busy) => {
+                self.retries.push_front(polling);
+                None
             }
         }
     }
 
+    /// The request of an errand that may go out now; else when one of them wants something.
+    fn next_errand(
+        &mut self,
+        now: std::time::Instant,
+        is_free: &impl Fn(u8, u8) -> bool,
+        out: &mut Outcomes,
+    ) -> Result<(CommandId, u8, Request, Option<PointIndex>), Option<std::time::Instant>> {
+        let mut wake: Option<std::time::Instant> = None;
+        // Of what changes something, one at a time goes to a unit.
+        let mut writing = Vec::new();
+        let mut order: Vec<usize> = (0..self.errands.len()).collect();
+        // Units take turns: one that does not answer keeps the others waiting for one request, and not for all of its own.
+        order.sort_by_key(|at| self.errands.get(*at).map(|wanted| wanted.errand.unit()) == self.served);
+        for at in order {
+            let Some(wanted) = self.errands.get_mut(at) else { continue };
+            let (unit, writes) = (wanted.errand.unit(), wanted.errand.writes());
+            let is_behind = writes && writing.contains(&unit);
+            if writes {
+                writing.push(unit);
+            }
+            if wanted.is_sent || is_behind {
+                continue;
+            }
+            match wanted.errand.next(now) {
+                Step::Send { unit, request, written } if is_free(unit, request.function()) => {
+                    self.served = Some(unit);
+                    return Ok((wanted.id, unit, request, written));
+                }
+                Step::Send { .. } => {}
+                Step::Wait(until) => wake = Some(wake.map_or(until, |wake| wake.min(until))),
+                Step::Done(answer) => {
+                    out.push(Outcome::Answered(wanted.id, answer));
+                    self.errands.remove(at);
+                    return Err(Some(now));
+                }
+            }
+        }
+        Err(wake)
+    }
+
+    /// A request is done: its retries, its data, or what its failure means.
+    fn take(&mut self, done: Done, out: &mut Outcomes) {
+        let Some(under_way) = self.under_way.remove(&done.id) else { return };
+        let counted = match &done.outcome {
+            Ok(_) => Counted::Answer,
+            Err(RequestError::Timeout(_) | RequestError::WrongUnit { .. }) => Counted::Timeout,
+            Err(RequestError::Garbled(_)) => Counted::Garbled,
+            Err(RequestError::Several(_)) => Counted::Malformed,
+            Err(RequestError::Response(ResponseError::Exception(code))) => Counted::Exception(code.0),
+            Err(RequestError::Response(_)) => Counted::Malformed,
+        };
+        let device = match &under_way {
+            UnderWay::Poll(polling) => Some(polling.due.device),
+            UnderWay::Errand { unit, .. } => self.place_of(*unit),
+        };
+        out.push(Outcome::Done { device, counted, took: done.took });
+        out.is_alive |= matches!(counted, Counted::Answer | Counted::Exception(_));
+        match under_way {
+            UnderWay::Errand { id, unit, request, written, after } => {
+                let now = Instant::now().into_std();
+                if let (Some(device), Some(point)) = (device, written) {
+                    self.schedule.hasten(device, point, now);
+                }
+                let frames = frames_of(&self.frames, unit, after, &request);
+                let reply = Reply { outcome: done.outcome, took: done.took, frames };
+                // It may have been given up meanwhile.
+                if let Some(wanted) = self.errands.iter_mut().find(|wanted| wanted.id == id) {
+                    wanted.is_sent = false;
+                    wanted.errand.answered(reply, now);
+                }
+            }
+            UnderWay::Poll(mut polling) => {
+                if matches!(counted, Counted::Timeout | Counted::Garbled) && polling.retries_left > 0 {
+                    polling.retries_left -= 1;
+                    self.retries.push_back(polling);
+                } else {
+                    let device = polling.due.device;
+                    self.take_poll(polling, done.outcome, out);
+                    self.show_requests(device, out);
+                }
+            }
+        }
+    }
+
+    fn place_of(&self, unit: u8) -> Option<usize> {
+        self.devices.iter().position(|device| device.unit == unit)
+    }
+
     /// An answer that nobody waits for any more says something about its device.
-    fn tell_stray(&self, frame: &TracedFrame) {
+    fn tell_stray(&self, frame: &TracedFrame, out: &mut Outcomes) {
         let why = match &frame.fate {
             Fate::Late(after) => {
                 let seconds = after.as_secs_f64();
@@ -292,56 +258,199 @@ impl Driver {
             Fate::Unmatched | Fate::WrongUnit => "an answer came that it was not asked for".to_owned(),
             Fate::Garbled | Fate::Request | Fate::Answer(_) | Fate::Malformed | Fate::NoAnswer(_) => return,
         };
-        let Some(unit) = self.link.frames.words().unit_of(&frame.bytes) else { return };
-        if let Some(device) = self.link.devices.iter().position(|device| device.unit == unit) {
-            self.device_error(device, format!("unit {unit}: {why}"), self.link.clock.now());
+        let Some(unit) = self.frames.words().unit_of(&frame.bytes) else { return };
+        if let Some(device) = self.place_of(unit) {
+            out.device(device, DeviceEvent::Error(format!("{}: {why}", peer(unit))));
         }
     }
 
-    /// There may be room for another one at once.
-    fn sent(&mut self, submitted: Result<RequestId, Busy>, work: UnderWay, now: Instant) -> Option<Instant> {
-        match (submitted, work) {
-            (Ok(id), work) => _ = self.under_way.insert(id, work),
-            // There was room; should there be none all the same, it goes out with the next room.
-            (Err(Busy), UnderWay::Exchange(exchange)) => self.waiting.push_front(exchange),
-            (Err(Busy), UnderWay::Poll(polling)) => self.retries.push_front(polling),
+    fn give_up(&mut self, at: usize, why: &str, out: &mut Outcomes) {
+        if let Some(mut wanted) = self.errands.remove(at) {
+            let target = self.plan.link.protocol.target();
+            let end = End { target: &target, why, is_sent: wanted.is_sent };
+            out.push(Outcome::Answered(wanted.id, wanted.errand.given_up(&end)));
         }
-        Some(now)
     }
 
-    fn accept(&mut self, command: LinkCommand) {
-        match command {
-            LinkCommand::Send { unit, request, written, claim, answer } => {
-                self.waiting.push_back(Exchange { unit, request, written, claim, answer, after: 0 });
+    /// Shows how many requests a device is asked with, where that has changed.
+    fn show_requests(&mut self, device: usize, out: &mut Outcomes) {
+        let requests = self.schedule.requests_of(device);
+        let Some(shown) = self.shown_requests.get_mut(device).filter(|shown| **shown != requests) else { return };
+        *shown = requests;
+        out.device(device, DeviceEvent::Requests(requests));
+    }
+
+    fn show_all_requests(&mut self, out: &mut Outcomes) {
+        for device in 0..self.devices.len() {
+            self.show_requests(device, out);
+        }
+    }
+}
+
+impl FieldDriver for ModbusDriver {
+    type Session = ModbusSession;
+
+    fn new(plan: LinkPlan, context: DriverContext) -> Self {
+        let devices = units(&plan);
+        let frames = ModbusFrames::new(framing(&plan.link.protocol), named(&devices));
+        let polls = devices.iter().map(|device| device.polls.clone()).collect();
+        Self {
+            frames: Arc::new(FrameRing::new(frames, plan.links, context.clock)),
+            owed: context.memories.of(&plan.link.protocol.target()),
+            schedule: Schedule::new(polls, Instant::now().into_std(), fastrand::Rng::new()),
+            under_way: HashMap::new(),
+            retries: VecDeque::new(),
+            errands: VecDeque::new(),
+            served: None,
+            shown_requests: vec![0; devices.len()],
+            last_done: HashMap::new(),
+            devices,
+            plan,
+        }
+    }
+
+    fn frames(&self) -> Arc<dyn FrameLog> {
+        Arc::clone(&self.frames) as Arc<dyn FrameLog>
+    }
+
+    fn line(&self) -> Option<(Duration, Duration)> {
+        let timing = self.plan.link.protocol.timing();
+        timing.baud.map(|baud| {
+            let character = Duration::from_secs(timing.bits_per_character.into()) / baud.max(1);
+            (character, framing(&self.plan.link.protocol).silence(baud))
+        })
+    }
+
+    fn begin(&mut self, out: &mut Outcomes) {
+        self.show_all_requests(out);
+    }
+
+    fn connect(&mut self) -> impl Future<Output = Result<ModbusSession, Lost>> + Send + 'static {
+        let (protocol, owed) = (self.plan.link.protocol.clone(), Arc::clone(&self.owed));
+        async move {
+            let connection = connect(&protocol, client_config(&protocol)).await;
+            let connection = connection.map_err(|error| Lost(error.to_string()))?;
+            let connection = Carried::new(owed, connection);
+            Ok(ModbusSession { connection, free_at: Instant::now(), counted: ClientStats::default() })
+        }
+    }
+
+    fn connected(&mut self, _: &mut ModbusSession) {
+        self.schedule.restart(Instant::now().into_std());
+        self.under_way.clear();
+        self.retries.clear();
+    }
+
+    async fn next(&mut self, session: &mut ModbusSession, out: &mut Outcomes) -> Result<(), Lost> {
+        let has_room = self.under_way.len() < session.connection.capacity();
+        let wake = if has_room { self.send(session, out) } else { None };
+        // What was told is carried on before anything is waited for.
+        if !out.is_empty() {
+            return Ok(());
+        }
+        let done = tokio::select! {
+            biased;
+            done = session.connection.next() => Some(done),
+            () = until(wake) => None,
+        };
+        while let Some(frame) = session.connection.poll_frame() {
+            self.tell_stray(&frame, out);
+            self.frames.record(frame);
+        }
+        let after = session.connection.stats();
+        let before = std::mem::replace(&mut session.counted, after);
+        if before != after {
+            out.push(Outcome::Traffic(before, after));
+        }
+        match done {
+            Some(Ok(done)) => {
+                let pause = self.plan.link.protocol.timing().pause.map(Duration::from).unwrap_or_default();
+                session.free_at = Instant::now() + pause;
+                self.take(done, out);
+                Ok(())
             }
-            other => self.look(other),
+            Some(Err(error)) => Err(Lost(error.to_string())),
+            None => Ok(()),
         }
     }
 
-    /// Carries out what needs no line.
-    fn look(&mut self, command: LinkCommand) {
-        let now = Instant::now().into_std();
-        match command {
-            // Whoever asked may have gone.
-            LinkCommand::Requests(points, answer) => _ = answer.send(self.request_views(&points, now)),
-            LinkCommand::Relearn(device) => {
-                let (status, _) = self.link.shown.status.read(self.link.clock.now());
-                let at = device.and_then(|device| status.devices.iter().position(|known| known.name == device));
-                self.schedule.relearn(at, now);
+    fn submit(&mut self, _: &mut ModbusSession, command: Command, out: &mut Outcomes) -> Result<(), Full> {
+        let Command { id, work } = command;
+        let errand: Result<Box<dyn Errand>, Answer> = match work {
+            Work::Read(read) => {
+                ReadErrand::new(*read).map(|errand| Box::new(errand) as _).map_err(|e| Answer::Read(Err(e)))
             }
-            LinkCommand::Send { .. } => {}
+            Work::Write(write) => {
+                WriteErrand::new(*write).map(|errand| Box::new(errand) as _).map_err(|e| Answer::Written(Err(e)))
+            }
+            Work::Discover(what) => what.downcast::<Discovery>().map(|what| what.errand()).map_err(|_| {
+                Answer::Found(Err(crate::error::TrialError::Request("the link speaks Modbus".to_owned())))
+            }),
+        };
+        match errand {
+            Ok(errand) => {
+                let of_unit = self.errands.iter().filter(|wanted| wanted.errand.unit() == errand.unit());
+                if of_unit.count() >= DEVICE_COMMANDS {
+                    return Err(Full);
+                }
+                self.errands.push_back(Wanted { id, errand, is_sent: false });
+            }
+            Err(answer) => out.push(Outcome::Answered(id, answer)),
+        }
+        Ok(())
+    }
+
+    fn cancel(&mut self, id: CommandId, why: &str, out: &mut Outcomes) {
+        if let Some(at) = self.errands.iter().position(|wanted| wanted.id == id) {
+            self.give_up(at, why, out);
         }
     }
 
-    fn request_views(&self, points: &PointTable, now: std::time::Instant) -> Vec<RequestView> {
-        let (status, _) = self.link.shown.status.read(self.link.clock.now());
+    /// A device that differs begins anew; the others go on with their schedule, and with what was learned of their addresses.
+    fn change(&mut self, plan: LinkPlan, out: &mut Outcomes) {
+        let devices = units(&plan);
+        let kept =
+            |device: &Unit| self.devices.iter().position(|known| known.name == device.name && known.is_same(device));
+        let kept: Vec<Option<usize>> = devices.iter().map(kept).collect();
+        let polls = devices.iter().map(|device| device.polls.clone()).collect();
+        self.schedule.change(polls, &kept, Instant::now().into_std());
+        let place = |before: usize| kept.iter().position(|kept| *kept == Some(before));
+        let moved = |mut polling: Polling| {
+            polling.due.device = place(polling.due.device)?;
+            Some(polling)
+        };
+        // What was asked of devices that differ is answered to nobody.
+        let under_way = std::mem::take(&mut self.under_way).into_iter().filter_map(|(id, under_way)| match under_way {
+            UnderWay::Poll(polling) => Some((id, UnderWay::Poll(moved(polling)?))),
+            errand @ UnderWay::Errand { .. } => Some((id, errand)),
+        });
+        self.under_way = under_way.collect();
+        self.retries = std::mem::take(&mut self.retries).into_iter().filter_map(moved).collect();
+        let last_done = std::mem::take(&mut self.last_done).into_iter();
+        self.last_done = last_done.filter_map(|((device, point), at)| Some(((place(device)?, point), at))).collect();
+        self.shown_requests =
+            kept.iter().map(|kept| kept.and_then(|at| self.shown_requests.get(at).copied()).unwrap_or(0)).collect();
+        self.frames.words().change_devices(named(&devices));
+        (self.devices, self.plan) = (devices, plan);
+        self.show_all_requests(out);
+    }
+
+    fn lost(&mut self, session: ModbusSession, why: &str, out: &mut Outcomes) {
+        drop(session);
+        while !self.errands.is_empty() {
+            self.give_up(0, why, out);
+        }
+        self.under_way.clear();
+        self.retries.clear();
+    }
+
+    fn activity(&self, points: &PointTable) -> Vec<RequestView> {
         let milliseconds = |span: Duration| u64::try_from(span.as_millis()).unwrap_or(u64::MAX);
         let view = |plan: PlanView<ModbusPoll>| {
-            let request = plan.poll.request;
             let names = plan.poll.points().filter_map(|index| points.get(index)).map(|info| info.name().to_owned());
             RequestView {
-                device: status.devices.get(plan.device).map(|device| device.name.clone()).unwrap_or_default(),
-                reads: reads(request),
+                device: self.devices.get(plan.device).map(|device| device.name.clone()).unwrap_or_default(),
+                reads: reads(plan.poll.request),
                 period_ms: milliseconds(plan.poll.period()),
                 points: names.collect(),
                 as_planned: plan.is_whole,
@@ -349,67 +458,11 @@ impl Driver {
                 whole_again_in_ms: plan.retry_in.map(milliseconds),
             }
         };
-        self.schedule.view(now).into_iter().map(view).collect()
+        self.schedule.view(Instant::now().into_std()).into_iter().map(view).collect()
     }
 
-    fn count(&mut self, after: ClientStats) {
-        let before = std::mem::replace(&mut self.counted, after);
-        if before == after {
-            return;
-        }
-        let now = self.link.clock.now();
-        let requests = after.requests - before.requests;
-        self.link.shown.statistics.lock().traffic(before, after);
-        self.link.shown.status.update(|status, meter| {
-            status.requests += requests;
-            status.answers += after.answers - before.answers;
-            status.timeouts += after.timeouts - before.timeouts;
-            status.exceptions += after.exceptions - before.exceptions;
-            meter.add(now, u32::try_from(requests).unwrap_or(u32::MAX));
-        });
-    }
-
-    /// A request is done: its retries, its data, or what its failure means.
-    async fn take(&mut self, done: Done) {
-        let Some(work) = self.under_way.remove(&done.id) else { return };
-        let counted = match &done.outcome {
-            Ok(_) => Counted::Answer,
-            Err(RequestError::Timeout(_) | RequestError::WrongUnit { .. }) => Counted::Timeout,
-            Err(RequestError::Garbled(_)) => Counted::Garbled,
-            Err(RequestError::Several(_)) => Counted::Malformed,
-            Err(RequestError::Response(ResponseError::Exception(code))) => Counted::Exception(code.0),
-            Err(RequestError::Response(_)) => Counted::Malformed,
-        };
-        let device = match &work {
-            UnderWay::Poll(polling) => Some(polling.due.device),
-            UnderWay::Exchange(exchange) => self.link.devices.iter().position(|device| device.unit == exchange.unit),
-        };
-        self.link.shown.statistics.lock().add(device, counted, done.took, Instant::now().into_std());
-        self.was_answered |= matches!(counted, Counted::Answer | Counted::Exception(_));
-        match work {
-            UnderWay::Exchange(exchange) => self.finish(exchange, done),
-            UnderWay::Poll(mut polling) => {
-                if matches!(counted, Counted::Timeout | Counted::Garbled) && polling.retries_left > 0 {
-                    polling.retries_left -= 1;
-                    self.retries.push_back(polling);
-                } else {
-                    let device = polling.due.device;
-                    self.take_poll(polling, done.outcome).await;
-                    self.show_requests(device);
-                }
-            }
-        }
-    }
-
-    fn finish(&mut self, exchange: Exchange, done: Done) {
-        let Exchange { unit, request, written, answer, after, .. } = exchange;
-        let device = self.link.devices.iter().position(|device| device.unit == unit);
-        if let (Some(device), Some(point)) = (device, written) {
-            self.schedule.hasten(device, point, Instant::now().into_std());
-        }
-        let frames = frames_of(&self.link.frames, unit, after, &request);
-        // Whoever asked may have gone.
-        let _ = answer.send(Ok(Answer { outcome: done.outcome, took: done.took, frames }));
+    fn relearn(&mut self, device: Option<usize>) {
+        self.schedule.relearn(device, Instant::now().into_std());
     }
 }
 

@@ -1,5 +1,6 @@
 use crate::link::{FrameFilter, FrameLog, FrameRing, FrameText, FrameView, FrameWords};
 use interlex_modbus::{Direction, Fate, Framing, Request, TracedFrame, describe_request, describe_response};
+use parking_lot::RwLock;
 use std::time::Instant;
 
 /// The port registered for Modbus: programs decode what goes to it without being told.
@@ -13,12 +14,17 @@ const SERIAL_PORT: u16 = 5020;
 pub(super) struct ModbusFrames {
     framing: Framing,
     /// The unit identifiers of the link's devices, with their names.
-    devices: Vec<(u8, String)>,
+    devices: RwLock<Vec<(u8, String)>>,
 }
 
 impl ModbusFrames {
     pub(super) const fn new(framing: Framing, devices: Vec<(u8, String)>) -> Self {
-        Self { framing, devices }
+        Self { framing, devices: RwLock::new(devices) }
+    }
+
+    /// Other devices from now on.
+    pub(super) fn change_devices(&self, devices: Vec<(u8, String)>) {
+        *self.devices.write() = devices;
     }
 
     /// The unit that a frame is to or from.
@@ -79,7 +85,8 @@ impl FrameWords for ModbusFrames {
             (Fate::Malformed, Some(pdu)) => format!("broken: {}", describe_response(pdu, asked)),
             (_, None) => "no frame".to_owned(),
         };
-        let device = unit.and_then(|unit| self.devices.iter().find(|(known, _)| *known == unit));
+        let devices = self.devices.read();
+        let device = unit.and_then(|unit| devices.iter().find(|(known, _)| *known == unit));
         FrameText {
             peer: unit.map(peer),
             device: device.map(|(_, name)| name.clone()),

@@ -3,26 +3,19 @@
 mod connect;
 mod discovery;
 mod driver;
+mod errand;
 mod frames;
 mod mapping;
-mod one_off;
 mod owed;
 mod poll;
 mod polling;
 #[cfg(test)]
 mod schedule_tests;
-mod task;
-mod trial;
 mod words;
-mod write;
 mod writing;
 
-pub use discovery::{
-    IdentityObject, Scan, ScanEvent, SunSpecModelView, SunSpecOffer, TrialIdentity, identify, sunspec,
+pub(crate) use driver::ModbusDriver;
+pub use errand::{
+    IdentityObject, Scan, ScanEvent, SunSpecModelView, SunSpecOffer, TrialIdentity, identify, scan, sunspec,
 };
-pub use one_off::Via;
-pub use owed::OwedByTarget;
-pub(crate) use task::LinkTask;
-pub use trial::{TrialAlternative, TrialRead, TrialReading};
 pub(crate) use words::exception as exception_words;
-pub use write::{PointWrite, WriteError, WriteOutcome};

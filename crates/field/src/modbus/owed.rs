@@ -1,34 +1,22 @@
 use interlex_modbus::{Connection, OwedAnswers};
 use parking_lot::Mutex;
-use std::collections::HashMap;
 use std::ops::{Deref, DerefMut};
 use std::sync::Arc;
 
-/// The answers that lines still owe, by where the lines lead: they outlive connections, and links that are started anew.
-#[derive(Debug, Clone, Default)]
-pub struct OwedByTarget {
-    /// As many as there were ever targets; each is a few bytes.
-    targets: Arc<Mutex<HashMap<String, Owed>>>,
-}
-
-/// Those of one line while nobody is connected to it.
-pub(crate) type Owed = Arc<Mutex<OwedAnswers>>;
+/// The answers that a line still owes while nobody is connected to it.
+pub(super) type Owed = Mutex<OwedAnswers>;
 
 /// A connection that leaves behind what it is owed.
-pub(crate) struct Carried {
+pub(super) struct Carried {
     connection: Connection,
-    owed: Owed,
+    owed: Arc<Owed>,
 }
 
-impl OwedByTarget {
-    pub(crate) fn of(&self, target: &str) -> Owed {
-        Arc::clone(self.targets.lock().entry(target.to_owned()).or_default())
-    }
-
+impl Carried {
     /// A connection that goes on where the last one to the same line ended.
-    pub(crate) fn carry(owed: &Owed, connection: Connection) -> Carried {
+    pub(super) fn new(owed: Arc<Owed>, connection: Connection) -> Self {
         let before = std::mem::take(&mut *owed.lock());
-        Carried { connection: connection.with_owed(before), owed: Arc::clone(owed) }
+        Self { connection: connection.with_owed(before), owed }
     }
 }
 

@@ -1,13 +1,14 @@
 use super::mapping::{Reader, table};
 use crate::poll::Poll;
-use interlex_core::description::{Description, Device, PlannedRequest, planned};
+use interlex_core::description::{Device, Name, PlannedRequest, Span, planned};
 use interlex_core::{Block, PointIndex, RawSample, Reason, Value, split};
 use interlex_modbus::{InvalidRequest, ReadData, ReadRequest, Table};
+use std::collections::BTreeMap;
 use std::ops::RangeInclusive;
 use std::time::Duration;
 
 /// One request of a device that is sent again and again.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub(crate) struct ModbusPoll {
     period: Duration,
     pub(crate) request: ReadRequest,
@@ -17,7 +18,7 @@ pub(crate) struct ModbusPoll {
 
 /// Plans the requests that read all points of a device; `index_of` tells the index of a point by its position.
 pub(crate) fn polls(
-    description: &Description,
+    rates: &BTreeMap<Name, Span>,
     device: &Device,
     index_of: impl Fn(usize) -> PointIndex,
 ) -> Vec<ModbusPoll> {
@@ -29,7 +30,7 @@ pub(crate) fn polls(
         let block = Block { range: planned.block.range, items };
         ModbusPoll::new(planned.period.into(), table(planned.table), block).ok()
     };
-    planned(description, device).into_iter().filter_map(poll).collect()
+    planned(rates, device).into_iter().filter_map(poll).collect()
 }
 
 impl ModbusPoll {

@@ -13,7 +13,7 @@ fn polls(points: &str) -> Vec<ModbusPoll> {
     let files: Files = [("gateway.toml".into(), gateway.into()), ("p.csv".into(), points.into())].into();
     let description = read(&files).unwrap();
     let index = |position| interlex_core::PointIndex(u32::try_from(position).unwrap());
-    planned_polls(&description, &description.devices[0], index)
+    planned_polls(&description.rates, &description.devices[0], index)
 }
 
 #[expect(clippy::disallowed_methods, reason = "a test starts its time somewhere")]
@@ -22,7 +22,7 @@ fn start() -> Instant {
 }
 
 fn schedule(devices: Vec<Vec<ModbusPoll>>, now: Instant) -> Schedule<ModbusPoll> {
-    Schedule::new(devices, now, &mut fastrand::Rng::with_seed(1))
+    Schedule::new(devices, now, fastrand::Rng::with_seed(1))
 }
 
 fn taken(schedule: &mut Schedule<ModbusPoll>, due: Due) -> Arc<ModbusPoll> {

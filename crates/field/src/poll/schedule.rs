@@ -16,6 +16,7 @@ use std::time::{Duration, Instant};
 #[derive(Debug)]
 pub(crate) struct Schedule<P: Poll> {
     devices: Vec<DeviceSchedule<P>>,
+    rng: fastrand::Rng,
 }
 
 /// One request that is next.
@@ -62,9 +63,18 @@ pub(crate) struct PlanView<P> {
 }
 
 impl<P: Poll> Schedule<P> {
-    pub(crate) fn new(devices: Vec<Vec<P>>, now: Instant, rng: &mut fastrand::Rng) -> Self {
-        let devices = devices.into_iter().map(|polls| DeviceSchedule::new(polls, now, rng));
-        Self { devices: devices.collect() }
+    pub(crate) fn new(devices: Vec<Vec<P>>, now: Instant, mut rng: fastrand::Rng) -> Self {
+        let devices = devices.into_iter().map(|polls| DeviceSchedule::new(polls, now, &mut rng)).collect();
+        Self { devices, rng }
+    }
+
+    /// Other devices from now on: each as the one at a place of before, with all that was learned, or new.
+    pub(crate) fn change(&mut self, devices: Vec<Vec<P>>, kept: &[Option<usize>], now: Instant) {
+        let mut before: Vec<_> = std::mem::take(&mut self.devices).into_iter().map(Some).collect();
+        for (polls, kept) in devices.into_iter().zip(kept) {
+            let known = kept.and_then(|at| before.get_mut(at)?.take());
+            self.devices.push(known.unwrap_or_else(|| DeviceSchedule::new(polls, now, &mut self.rng)));
+        }
     }
 
     /// Starts over on a new connection: everything is due. What was learned about addresses is kept.
@@ -126,11 +136,6 @@ impl<P: Poll> Schedule<P> {
                 Some(Arc::new(narrow))
             }
         }
-    }
-
-    /// All requests of a device as planned.
-    pub(crate) fn polls_of(&self, device: usize) -> impl Iterator<Item = &P> {
-        self.devices.get(device).into_iter().flat_map(|device| device.plans.iter().map(|plan| &*plan.whole))
     }
 
     /// The device answered, with data or with a refusal that stands. Tells whether it came up by this: every request of

@@ -2,10 +2,11 @@ use super::outcome::Activation;
 use crate::aside;
 use crate::running::RunningUplink;
 use interlex_core::description::{Description, PartFate, Uplink};
-use interlex_core::{Clock, DeviceState, FieldEvent, Inventory, LinkStatus, PointTable, Shared};
-use interlex_field::{LinkHandle, Listeners, OwedByTarget, Surroundings};
+use interlex_core::{Clock, DeviceState, FieldEvent, Inventory, LinkStatus, PointIndex, PointTable, Shared};
+use interlex_field::{LinkHandle, Listeners, Surroundings};
 use interlex_store::Store;
 use interlex_uplink::{BrokerCommands, EVENT_QUEUE, LinkHealth, REQUEST_QUEUE, UplinkStart, initial_status};
+use std::collections::HashSet;
 use std::sync::Arc;
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
@@ -77,6 +78,9 @@ impl Tasks {
                 activation.links.push((link.name.clone(), PartFate::Untouched));
                 show_titles(link.running.shared_status(), after);
                 kept.push(link);
+            } else if is_described && before.connects_the_same(after, &link.name) {
+                activation.links.push((link.name.clone(), PartFate::Changed));
+                kept.push(link);
             } else {
                 let fate = if is_described { PartFate::Restarted } else { PartFate::Stopped };
                 activation.links.push((link.name, fate));
@@ -90,19 +94,47 @@ impl Tasks {
         self.links = kept;
     }
 
-    pub(crate) fn start_links(
+    /// Links that go on with other devices or points tell nothing more of those that leave them. Gives the points that mean
+    /// something else from now on, and that no running link writes to.
+    pub(crate) async fn part_with(
+        &self,
+        (before, after): (&Description, &Description),
+        (points_before, points): (&PointTable, &PointTable),
+        activation: &Activation,
+    ) -> Vec<PointIndex> {
+        let mut redefined: HashSet<PointIndex> = points.redefined(points_before).collect();
+        let changed = activation.links.iter().filter(|(_, fate)| *fate == PartFate::Changed);
+        for (name, _) in changed {
+            let Some(link) = self.links.iter().find(|link| link.name == *name) else { continue };
+            let of = |description: &Description, points: &PointTable| -> HashSet<PointIndex> {
+                let slots = description.behind(name).filter_map(|device| points.slot(device.settings.name.as_str()));
+                slots.flat_map(|slot| points.of_slot(slot).iter().map(|info| info.index)).collect()
+            };
+            let (mine, stay) = (of(before, points_before), of(after, points));
+            let own: Vec<_> = mine.iter().copied().filter(|point| redefined.remove(point)).collect();
+            let gone = mine.iter().copied().filter(|point| !stay.contains(point));
+            link.running.leave(gone.chain(own.iter().copied()).collect(), own).await;
+        }
+        redefined.into_iter().collect()
+    }
+
+    pub(crate) async fn start_links(
         &mut self,
         description: &Description,
-        (around, owed): (&Surroundings, &OwedByTarget),
+        around: &Surroundings,
         activation: &mut Activation,
     ) {
         let mut kept: Vec<_> = std::mem::take(&mut self.links);
         for link in &description.links {
             let name = link.settings.name.as_str();
             let running = kept.iter().position(|running| running.name == name).map(|at| kept.swap_remove(at));
+            let is_changed = activation.links.iter().any(|(known, fate)| known == name && *fate == PartFate::Changed);
+            if let Some(running) = running.as_ref().filter(|_| is_changed) {
+                running.running.change(description, link, around).await;
+            }
             let running = running.unwrap_or_else(|| {
                 let stop = CancellationToken::new();
-                let start = || interlex_field::start(description, link, around, owed, stop.clone());
+                let start = || interlex_field::start(description, link, around, stop.clone());
                 let (running, handle) = aside(start);
                 LinkTasks { name: name.to_owned(), running, task: Stoppable { stop, handle } }
             });

@@ -1,9 +1,8 @@
 use crate::running::Running;
 use interlex_core::description::PointSettings;
-use interlex_core::{Quality, Reason, ReportPolicy, ReportState, Value};
+use interlex_core::{Quality, Reason, ReportPolicy, ReportState, Tick, Value};
 use serde::Serialize;
 use std::time::Duration;
-use tokio::time::Instant;
 
 /// What a point's report settings would have sent of the values that are remembered.
 #[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
@@ -30,7 +29,6 @@ const BYTES_PER_VALUE: f64 = 21.0;
 #[must_use]
 #[expect(clippy::cast_precision_loss, reason = "estimates")]
 pub fn report_preview(running: &Running, device: &str, points: &[PointSettings]) -> Vec<ReportPreview> {
-    let start = Instant::now().into_std();
     let preview = |settings: &PointSettings| {
         let info = running.points().find(device, settings.name.as_str())?;
         let moments = running.recent().peek(info.index);
@@ -50,7 +48,7 @@ pub fn report_preview(running: &Running, device: &str, points: &[PointSettings])
                 (false, false) => Quality::Bad(Reason::NeverRead),
             };
             let since = u64::try_from(moment.at.saturating_sub(first.at)).unwrap_or(0);
-            state.is_due(&policy, value.as_ref(), quality, start + Duration::from_millis(since))
+            state.is_due(&policy, value.as_ref(), quality, Tick::at(Duration::from_millis(since)))
         });
         let (read, sent) = (moments.len() as u64, sent.count() as u64);
         let seconds = (last.at - first.at) as f64 / 1000.0;

@@ -19,7 +19,7 @@ fn via(running: Option<&Running>) -> Via {
 /// # Errors
 /// [`TrialError`]
 pub async fn try_read(read: &TrialRead, running: Option<&Running>) -> Result<TrialReading, TrialError> {
-    read.run(&via(running)).await
+    interlex_field::read(read, &via(running)).await
 }
 
 /// Writes to a point that need not run.
@@ -27,7 +27,7 @@ pub async fn try_read(read: &TrialRead, running: Option<&Running>) -> Result<Tri
 /// # Errors
 /// [`WriteError`]
 pub async fn try_write(write: &PointWrite, running: Option<&Running>) -> Result<WriteOutcome, WriteError> {
-    write.run(&via(running)).await
+    interlex_field::write(write, &via(running)).await
 }
 
 /// Asks a unit who it is.
@@ -62,7 +62,7 @@ pub async fn scan(
     per_second: u32,
     events: mpsc::Sender<ScanEvent>,
 ) -> Result<(), TrialError> {
-    scan.run(link, &via(running), per_second, events).await
+    interlex_field::scan(scan, link, &via(running), per_second, events).await
 }
 
 /// What an uplink would send now, with the values of the running points: nothing is sent.

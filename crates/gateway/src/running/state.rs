@@ -5,7 +5,7 @@ use interlex_core::{
     Value,
 };
 use interlex_field::{
-    FrameFilter, FrameView, LinkHandle, LinkStatistics, OwedByTarget, PointWrite, RequestView, Via, WriteError,
+    FrameFilter, FrameView, LinkHandle, LinkStatistics, Memories, PointWrite, RequestView, Via, WriteError,
     WriteOutcome,
 };
 use interlex_uplink::{Published, SentMessage, UplinkRequest};
@@ -20,8 +20,8 @@ pub struct Running {
     recent: Arc<RecentValues>,
     links: Vec<LinkHandle>,
     uplinks: Vec<RunningUplink>,
-    /// The answers that lines still owe.
-    owed: OwedByTarget,
+    /// What protocols remember of the places that links lead to.
+    memories: Memories,
     clock: Arc<dyn Clock>,
     revision: u32,
 }
@@ -59,7 +59,7 @@ impl Running {
             recent: Arc::default(),
             links: Vec::new(),
             uplinks: Vec::new(),
-            owed: OwedByTarget::default(),
+            memories: Memories::default(),
             clock,
             revision: 0,
         }
@@ -73,8 +73,8 @@ impl Running {
         links: Vec<LinkHandle>,
         uplinks: Vec<RunningUplink>,
     ) -> Self {
-        let (recent, owed, clock) = (Arc::clone(&self.recent), self.owed.clone(), Arc::clone(&self.clock));
-        Self { description, inventory, recent, links, uplinks, owed, clock, revision }
+        let (recent, memories, clock) = (Arc::clone(&self.recent), self.memories.clone(), Arc::clone(&self.clock));
+        Self { description, inventory, recent, links, uplinks, memories, clock, revision }
     }
 
     /// The description that runs.
@@ -117,8 +117,8 @@ impl Running {
         &self.clock
     }
 
-    pub(crate) const fn owed(&self) -> &OwedByTarget {
-        &self.owed
+    pub(crate) const fn memories(&self) -> &Memories {
+        &self.memories
     }
 
     pub(crate) fn uplinks(&self) -> &[RunningUplink] {
@@ -128,7 +128,7 @@ impl Running {
     /// The way to links for something that is done once.
     #[must_use]
     pub fn via(&self) -> Via {
-        Via { links: self.links.clone(), owed: self.owed.clone(), clock: Arc::clone(&self.clock) }
+        Via { links: self.links.clone(), memories: self.memories.clone(), clock: Arc::clone(&self.clock) }
     }
 
     fn link(&self, name: &str) -> Option<&LinkHandle> {
@@ -251,6 +251,6 @@ impl Running {
         let (settings, protocol) = (described.settings.clone(), described.protocol.clone());
         let bare = Device { settings, protocol, points: Vec::new() };
         let write = PointWrite { link: link.clone(), device: bare, point, value, index: Some(info.index) };
-        Some(write.run(&self.via()).await)
+        Some(interlex_field::write(&write, &self.via()).await)
     }
 }

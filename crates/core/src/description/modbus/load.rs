@@ -32,7 +32,7 @@ pub fn line_load(description: &Description, link: &Link) -> Option<LineLoad> {
     let pause = timing.pause.map_or(0.0, |pause| Duration::from(pause).as_secs_f64());
     let mut load = LineLoad { requests_per_second: 0.0, busy: 0.0 };
     let behind = description.devices.iter().filter(|device| device.settings.link == link.settings.name);
-    for request in behind.flat_map(|device| planned(description, device)) {
+    for request in behind.flat_map(|device| planned(&description.rates, device)) {
         let per_second = 1.0 / Duration::from(request.period).as_secs_f64();
         let on_line = timing.baud.map_or(0.0, |baud| transaction(baud, timing.bits_per_character, is_ascii, &request));
         load.requests_per_second += per_second;

@@ -1,5 +1,5 @@
 use super::address::ModbusTable;
-use crate::description::{Address, Description, Device, DeviceProtocol, Span};
+use crate::description::{Address, Device, DeviceProtocol, Name, Span};
 use crate::plan::{Block, PlanLimits, plan};
 use std::collections::BTreeMap;
 
@@ -16,13 +16,13 @@ pub struct PlannedRequest {
 
 /// The fewest requests that read all points of a device within its limits.
 #[must_use]
-pub fn planned(description: &Description, device: &Device) -> Vec<PlannedRequest> {
+pub fn planned(rates: &BTreeMap<Name, Span>, device: &Device) -> Vec<PlannedRequest> {
     let DeviceProtocol::Modbus(settings) = &device.protocol;
     let mut groups: BTreeMap<(Span, ModbusTable), Vec<_>> = BTreeMap::new();
     for (position, point) in device.points.iter().enumerate() {
         let Address::Modbus(address) = point.address;
         // The checks let no point pass whose extent runs past the end, or whose rate is unknown.
-        let known = address.extent(point.settings.data_type).zip(description.rates.get(&point.settings.rate));
+        let known = address.extent(point.settings.data_type).zip(rates.get(&point.settings.rate));
         if let Some(((first, last), period)) = known {
             groups.entry((*period, address.table)).or_default().push((first, last, position));
         }

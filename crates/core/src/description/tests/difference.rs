@@ -28,10 +28,10 @@ fn only_what_a_change_concerns_is_touched() {
     let before = with_meter(&two_links(), POINTS, METER);
     let cases: [(&str, &str, PartFate, PartFate, &str); 6] = [
         ("timeout = \"1s\"", METER, PartFate::Restarted, PartFate::Untouched, "link meters: timeout 1s → 2s"),
-        ("", "float64", PartFate::Restarted, PartFate::Reborn, "point power of meter: type float32 → float64"),
-        ("", "deadband", PartFate::Restarted, PartFate::Untouched, "point power of meter: deadband 0 → 0.5 kW"),
+        ("", "float64", PartFate::Changed, PartFate::Reborn, "point power of meter: type float32 → float64"),
+        ("", "deadband", PartFate::Changed, PartFate::Untouched, "point power of meter: deadband 0 → 0.5 kW"),
         ("", "MW", PartFate::Untouched, PartFate::Reborn, "point power of meter: unit kW → MW"),
-        ("", "added", PartFate::Restarted, PartFate::Reborn, "point hours of meter added: input:8 uint32 h"),
+        ("", "added", PartFate::Changed, PartFate::Reborn, "point hours of meter added: input:8 uint32 h"),
         ("user", METER, PartFate::Untouched, PartFate::Restarted, "uplink cloud: user none → works"),
     ];
     for (gateway, points, link, uplink, words) in cases {
@@ -63,10 +63,10 @@ fn a_rate_touches_the_links_that_use_it() {
     let before = with_meter(&two_links(), POINTS, METER);
     let after = with_meter(&two_links().replace("normal = \"2s\"", "normal = \"5s\""), POINTS, METER);
     let told = difference(Some(&Draft::from(&before)), &Draft::from(&after));
-    assert_eq!(fates(&told.links), [("process-bus", PartFate::Restarted), ("meters", PartFate::Untouched)]);
+    assert_eq!(fates(&told.links), [("process-bus", PartFate::Changed), ("meters", PartFate::Untouched)]);
     assert_eq!(
         told.to_string(),
-        "link process-bus restarts for rate normal\nlink meters goes on untouched\nuplink cloud goes on untouched\n\n~ \
+        "link process-bus stays connected, changed for rate normal\nlink meters goes on untouched\nuplink cloud goes on untouched\n\n~ \
          rate normal: period 2s → 5s\n"
     );
     assert!(!before.runs_the_same(&after, "process-bus") && before.runs_the_same(&after, "meters"));
@@ -147,6 +147,8 @@ proptest! {
         for link in ["process-bus", "meters"] {
             let fate = told.links.iter().find(|part| part.name == link).unwrap().fate;
             prop_assert_eq!(before.runs_the_same(&after, link), fate == PartFate::Untouched, "{} {}", link, told);
+            let is_restarted = !matches!(fate, PartFate::Untouched | PartFate::Changed);
+            prop_assert_eq!(!before.connects_the_same(&after, link), is_restarted, "{} {}", link, told);
         }
     }
 }

@@ -397,7 +397,7 @@ fn no_request_touches_a_hole() {
     let with = |holes: &str| GATEWAY.replace("unit = 3", &format!("unit = 3\nmax-gap = 4\nholes = \"{holes}\""));
     let ranges = |holes: &str| {
         let description = read(&files(&with(holes), points)).unwrap();
-        let requests = planned(&description, &description.devices[0]);
+        let requests = planned(&description.rates, &description.devices[0]);
         requests.into_iter().map(|request| request.block.range.into_inner()).collect::<Vec<_>>()
     };
     assert_eq!(ranges("input:1"), [(0, 5)]);

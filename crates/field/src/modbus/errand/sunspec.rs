@@ -1,10 +1,14 @@
+use super::{End, Errand, Reply, Step, device_error};
 use crate::error::TrialError;
-use crate::modbus::one_off::{OneOff, Via};
+use crate::link::{Answer, FrameView, Via, Work};
+use crate::modbus::ModbusDriver;
+use crate::modbus::discovery::{Discovery, found};
 use interlex_core::description::{Device, DeviceProtocol, Link, points_csv};
 use interlex_modbus::{ReadData, Response, SunSpecModel, SunSpecPoint, SunSpecWalk};
 use serde::Serialize;
 use serde_json::{Map, Value, json};
 use std::collections::HashSet;
+use std::time::Instant;
 
 /// What a device offers by the information models of SunSpec.
 #[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
@@ -39,45 +43,83 @@ pub struct SunSpecModelView {
 /// [`TrialError`], also when the device has no marker.
 pub async fn sunspec(link: &Link, device: &Device, rate: &str, via: &Via) -> Result<SunSpecOffer, TrialError> {
     let DeviceProtocol::Modbus(modbus) = &device.protocol;
-    let mut line = OneOff::open(link, via).await?;
-    let mut walk = SunSpecWalk::new();
-    let (mut heard, mut last) = (false, None);
-    while let Some(request) = walk.next_request() {
-        let answer = line.exchange(modbus.unit, request.into(), None).await?;
-        let registers = match answer.outcome {
+    let discovery = Discovery::SunSpec { unit: modbus.unit, base: modbus.base, rate: rate.to_owned() };
+    found(via.carry_out::<ModbusDriver>(link, Work::Discover(Box::new(discovery))).await.0)
+}
+
+/// Walks the models of a device.
+pub(in crate::modbus) struct SunSpec {
+    unit: u8,
+    base: u16,
+    rate: String,
+    walk: SunSpecWalk,
+    /// Whether the device answered anything.
+    heard: bool,
+    /// What it said last where it gave no registers.
+    last: Option<(String, Vec<FrameView>)>,
+}
+
+impl SunSpec {
+    pub(in crate::modbus) fn new(unit: u8, base: u16, rate: String) -> Self {
+        Self { unit, base, rate, walk: SunSpecWalk::new(), heard: false, last: None }
+    }
+
+    fn found(&mut self) -> Result<SunSpecOffer, TrialError> {
+        let unit = self.unit;
+        let walk = std::mem::replace(&mut self.walk, SunSpecWalk::new());
+        let Some(found) = walk.found() else {
+            return Err(match self.last.take().filter(|_| !self.heard) {
+                Some((why, frames)) => device_error(unit, &why, frames),
+                None => TrialError::Request(format!(
+                    "unit {unit} has no SunSpec marker at holding register 40000, 0 or 50000"
+                )),
+            });
+        };
+        let mut names = HashSet::new();
+        let rows: Vec<_> = found
+            .models
+            .iter()
+            .flat_map(|model| model.points.iter().map(move |point| (model, point)))
+            .filter_map(|(model, point)| row(model, point, self.base, &self.rate, &mut names))
+            .collect();
+        let view = |model: &SunSpecModel| SunSpecModelView {
+            id: model.id,
+            title: model.title.map(str::to_owned),
+            address: model.address,
+            length: model.length,
+            points: model.points.len(),
+        };
+        Ok(SunSpecOffer { base: found.base, models: found.models.iter().map(view).collect(), text: points_csv(&rows) })
+    }
+}
+
+impl Errand for SunSpec {
+    fn unit(&self) -> u8 {
+        self.unit
+    }
+
+    fn next(&mut self, _: Instant) -> Step {
+        match self.walk.next_request() {
+            Some(request) => Step::Send { unit: self.unit, request: request.into(), written: None },
+            None => Step::Done(Answer::Found(self.found().map(|offer| Box::new(offer) as _))),
+        }
+    }
+
+    fn answered(&mut self, reply: Reply, _: Instant) {
+        let registers = match reply.outcome {
             Ok(Response::Data(ReadData::Registers(registers))) => Some(registers),
             outcome => {
-                last = outcome.err().map(|error| (error.to_string(), answer.frames));
+                self.last = outcome.err().map(|error| (error.to_string(), reply.frames));
                 None
             }
         };
-        heard |= registers.is_some();
-        walk.answer(registers.as_deref());
+        self.heard |= registers.is_some();
+        self.walk.answer(registers.as_deref());
     }
-    let Some(found) = walk.found() else {
-        return Err(match last.filter(|_| !heard) {
-            Some((why, frames)) => TrialError::Device { unit: modbus.unit, why, frames },
-            None => TrialError::Request(format!(
-                "unit {} has no SunSpec marker at holding register 40000, 0 or 50000",
-                modbus.unit
-            )),
-        });
-    };
-    let mut names = HashSet::new();
-    let rows: Vec<_> = found
-        .models
-        .iter()
-        .flat_map(|model| model.points.iter().map(move |point| (model, point)))
-        .filter_map(|(model, point)| row(model, point, modbus.base, rate, &mut names))
-        .collect();
-    let view = |model: &SunSpecModel| SunSpecModelView {
-        id: model.id,
-        title: model.title.map(str::to_owned),
-        address: model.address,
-        length: model.length,
-        points: model.points.len(),
-    };
-    Ok(SunSpecOffer { base: found.base, models: found.models.iter().map(view).collect(), text: points_csv(&rows) })
+
+    fn given_up(&mut self, end: &End<'_>) -> Answer {
+        Answer::Found(Err(end.error()))
+    }
 }
 
 /// What comes before the names of a model's points.

@@ -1,0 +1,122 @@
+use super::command::{Command, CommandId};
+use super::frames::FrameLog;
+use super::memory::Memories;
+use super::outcomes::Outcomes;
+use super::view::RequestView;
+use interlex_core::description::{Description, Device, Link, Name, Span};
+use interlex_core::{Clock, PointIndex, PointTable};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::time::Duration;
+
+/// A link as it is to be driven.
+#[derive(Debug, Clone)]
+pub(crate) struct LinkPlan {
+    pub(crate) link: Link,
+    pub(crate) devices: Vec<PlannedDevice>,
+    pub(crate) rates: BTreeMap<Name, Span>,
+    /// How many links there are in all.
+    pub(crate) links: usize,
+}
+
+/// A device of the link.
+#[derive(Debug, Clone)]
+pub(crate) struct PlannedDevice {
+    pub(crate) device: Device,
+    /// The number that listeners know it by.
+    pub(crate) slot: usize,
+    /// The indices of its points, in their order.
+    pub(crate) points: Vec<PointIndex>,
+}
+
+impl LinkPlan {
+    /// A link with everything behind it.
+    pub(crate) fn new(description: &Description, link: &Link, points: &PointTable) -> Self {
+        let device = |device: &Device| {
+            let slot = points.slot(device.settings.name.as_str()).unwrap_or_default();
+            let points = points.of_slot(slot).iter().map(|info| info.index).collect();
+            PlannedDevice { device: device.clone(), slot, points }
+        };
+        let devices = description.behind(link.settings.name.as_str()).map(device).collect();
+        let (rates, links) = (description.rates.clone(), description.links.len());
+        Self { link: link.clone(), devices, rates, links }
+    }
+
+    /// A link for something that is done once: nothing is polled.
+    pub(crate) fn alone(link: &Link) -> Self {
+        Self { link: link.clone(), devices: Vec::new(), rates: BTreeMap::new(), links: 1 }
+    }
+}
+
+/// What a driver has from the floor.
+#[derive(Debug, Clone)]
+pub(crate) struct DriverContext {
+    pub(crate) clock: Arc<dyn Clock>,
+    pub(crate) memories: Memories,
+}
+
+/// Why a link did not come up, or went down.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Lost(pub(crate) String);
+
+/// A device has as many commands as it may have.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Full;
+
+/// The way of one protocol with one link: its session, its schedule or subscriptions, its retries, how values are written and
+/// read back. The [task of the link](super::task) does the rest.
+///
+/// Whatever takes time is a state of the driver and not a future that a dropped branch would lose: [`FieldDriver::next`] waits for
+/// readiness or a deadline, and can be dropped at any moment. Each command that was accepted gets exactly one answer: what was
+/// not sent is refused, what was sent is unknown when it is cancelled, late, or the link goes down.
+pub(crate) trait FieldDriver: Sized + Send + 'static {
+    /// A connection with all that ends with it.
+    type Session: Send;
+
+    /// A driver that has not connected yet.
+    fn new(plan: LinkPlan, context: DriverContext) -> Self;
+
+    /// The recording of what goes over the link.
+    fn frames(&self) -> Arc<dyn FrameLog>;
+
+    /// How long one character, and the silence around a frame, take on the line; `None` where there is no line of a known speed.
+    fn line(&self) -> Option<(Duration, Duration)>;
+
+    /// Tells what there is to tell before anything is connected.
+    fn begin(&mut self, out: &mut Outcomes);
+
+    /// Connects, or begins to listen.
+    fn connect(&mut self) -> impl Future<Output = Result<Self::Session, Lost>> + Send + 'static;
+
+    /// The session is up: everything is to be asked anew.
+    fn connected(&mut self, session: &mut Self::Session);
+
+    /// Does what is due, and waits until something happened. Tells everything in `out`; an error means that the whole link is
+    /// lost. It can be dropped and called again without a loss, and waits for nothing while there is something in `out`.
+    fn next(
+        &mut self,
+        session: &mut Self::Session,
+        out: &mut Outcomes,
+    ) -> impl Future<Output = Result<(), Lost>> + Send;
+
+    /// Takes a command. What cannot be done at all is answered at once.
+    ///
+    /// # Errors
+    /// [`Full`] when its device has [too many](super::command::DEVICE_COMMANDS) already.
+    fn submit(&mut self, session: &mut Self::Session, command: Command, out: &mut Outcomes) -> Result<(), Full>;
+
+    /// Whoever asked does not want it any more, or it is late: tells what became of it.
+    fn cancel(&mut self, id: CommandId, why: &str, out: &mut Outcomes);
+
+    /// The link is described anew. What did not change goes on as it was, with all that was learned.
+    fn change(&mut self, plan: LinkPlan, out: &mut Outcomes);
+
+    /// The session is over: commands under way are told what is known of them.
+    fn lost(&mut self, session: Self::Session, why: &str, out: &mut Outcomes);
+
+    /// What the link does again and again, and what was learned, in words.
+    fn activity(&self, points: &PointTable) -> Vec<RequestView>;
+
+    /// Tries anew what was learned about a device, by its place, or about all.
+    fn relearn(&mut self, device: Option<usize>);
+}

@@ -1,0 +1,113 @@
+use super::{End, Errand, Reply, Step, device_error, something_else};
+use crate::error::TrialError;
+use crate::link::{Answer, FrameView, Via, Work};
+use crate::modbus::ModbusDriver;
+use crate::modbus::discovery::{Discovery, found};
+use interlex_core::description::Link;
+use interlex_modbus::{ExceptionCode, IdentifyAccess, IdentifyRequest, Request, RequestError, Response, ResponseError};
+use serde::Serialize;
+use std::time::Instant;
+
+/// What a device says about itself.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct TrialIdentity {
+    /// How much the device can say: 01 basic, 02 regular, 03 extended, and 80 (hexadecimal) more when single objects can
+    /// be asked for.
+    pub conformity: u8,
+    /// What it said.
+    pub objects: Vec<IdentityObject>,
+    /// The frames sent and received.
+    pub frames: Vec<FrameView>,
+}
+
+/// One thing that a device says about itself.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, utoipa::ToSchema)]
+pub struct IdentityObject {
+    /// The object id of the standard.
+    pub id: u8,
+    /// What the standard calls it; the id for those that each maker chooses.
+    pub name: String,
+    /// The text.
+    pub value: String,
+}
+
+/// What the standard calls the first objects.
+///
+/// Source: MODBUS Application Protocol V1.1b3, section 6.21.
+const NAMES: [&str; 7] =
+    ["VendorName", "ProductCode", "MajorMinorRevision", "VendorUrl", "ProductName", "ModelName", "UserApplicationName"];
+
+/// Asks a unit who it is (function 43/14): all that it can say.
+///
+/// # Errors
+/// [`TrialError`], also when the device does not know the function.
+pub async fn identify(link: &Link, unit: u8, via: &Via) -> Result<TrialIdentity, TrialError> {
+    let work = Work::Discover(Box::new(Discovery::Identify(unit)));
+    found(via.carry_out::<ModbusDriver>(link, work).await.0)
+}
+
+/// Asks a unit who it is, object by object.
+pub(in crate::modbus) struct Identify {
+    unit: u8,
+    access: IdentifyAccess,
+    object: u8,
+    identity: TrialIdentity,
+    end: Option<Result<(), TrialError>>,
+}
+
+impl Identify {
+    pub(in crate::modbus) const fn new(unit: u8) -> Self {
+        let identity = TrialIdentity { conformity: 0, objects: Vec::new(), frames: Vec::new() };
+        Self { unit, access: IdentifyAccess::Extended, object: 0, identity, end: None }
+    }
+}
+
+impl Errand for Identify {
+    fn unit(&self) -> u8 {
+        self.unit
+    }
+
+    fn next(&mut self, _: Instant) -> Step {
+        match self.end.take() {
+            Some(Ok(())) => Step::Done(Answer::Found(Ok(Box::new(self.identity.clone())))),
+            Some(Err(error)) => Step::Done(Answer::Found(Err(error))),
+            None => {
+                let request = Request::Identify(IdentifyRequest { access: self.access, object: self.object });
+                Step::Send { unit: self.unit, request, written: None }
+            }
+        }
+    }
+
+    fn answered(&mut self, reply: Reply, _: Instant) {
+        self.identity.frames.extend(reply.frames);
+        match reply.outcome {
+            Ok(Response::Identification(part)) => {
+                self.identity.conformity = part.conformity;
+                let object = |(id, value): (u8, Vec<u8>)| IdentityObject {
+                    id,
+                    name: NAMES
+                        .get(usize::from(id))
+                        .map_or_else(|| format!("object {id:02X}"), |name| (*name).to_owned()),
+                    value: String::from_utf8_lossy(&value).into_owned(),
+                };
+                self.identity.objects.extend(part.objects.into_iter().map(object));
+                match part.next {
+                    Some(next) => self.object = next,
+                    None => self.end = Some(Ok(())),
+                }
+            }
+            // Some devices refuse what they should answer with as much as they have.
+            Err(RequestError::Response(ResponseError::Exception(ExceptionCode::ILLEGAL_DATA_VALUE)))
+                if self.access == IdentifyAccess::Extended && self.object == 0 =>
+            {
+                self.access = IdentifyAccess::Basic;
+            }
+            Ok(_) => self.end = Some(Err(something_else())),
+            Err(error) => self.end = Some(Err(device_error(self.unit, &error, self.identity.frames.clone()))),
+        }
+    }
+
+    fn given_up(&mut self, end: &End<'_>) -> Answer {
+        Answer::Found(Err(end.error()))
+    }
+}

@@ -1,0 +1,96 @@
+//! What is done once with a Modbus device, a request at a time: as states, without I/O.
+
+mod identify;
+mod read;
+mod scan;
+mod sunspec;
+mod write;
+
+pub(super) use identify::Identify;
+pub use identify::{IdentityObject, TrialIdentity, identify};
+pub(super) use read::ReadErrand;
+pub(super) use scan::Scanning;
+pub use scan::{Scan, ScanEvent, scan};
+pub(super) use sunspec::SunSpec;
+pub use sunspec::{SunSpecModelView, SunSpecOffer, sunspec};
+pub(super) use write::WriteErrand;
+
+use crate::error::TrialError;
+use crate::link::{Answer, FrameView};
+use interlex_core::PointIndex;
+use interlex_modbus::{Request, RequestError, Response};
+use std::time::{Duration, Instant};
+
+/// Something that takes a request or several, each after the answer to the one before.
+pub(super) trait Errand: Send {
+    /// The unit that it is about.
+    fn unit(&self) -> u8;
+
+    /// Whether it changes something: of these, one at a time goes to a unit, up to its end.
+    fn writes(&self) -> bool {
+        false
+    }
+
+    /// What to do next; the same until something was answered.
+    fn next(&mut self, now: Instant) -> Step;
+
+    /// A request was answered, or was not in time.
+    fn answered(&mut self, reply: Reply, now: Instant);
+
+    /// It cannot go on.
+    fn given_up(&mut self, end: &End<'_>) -> Answer;
+}
+
+/// What an errand wants.
+#[derive(Debug)]
+pub(super) enum Step {
+    /// A request to be sent.
+    Send {
+        unit: u8,
+        request: Request,
+        /// The point that it writes to: what reads it is due at once.
+        written: Option<PointIndex>,
+    },
+    /// Nothing before a moment.
+    Wait(Instant),
+    /// Nothing any more.
+    Done(Answer),
+}
+
+/// What a request brought.
+#[derive(Debug)]
+pub(super) struct Reply {
+    pub(super) outcome: Result<Response, RequestError>,
+    pub(super) took: Duration,
+    pub(super) frames: Vec<FrameView>,
+}
+
+impl Reply {
+    fn milliseconds(&self) -> f64 {
+        (self.took.as_secs_f64() * 1e5).round() / 100.0
+    }
+}
+
+/// Why an errand ends before it is done.
+#[derive(Debug)]
+pub(super) struct End<'a> {
+    pub(super) target: &'a str,
+    pub(super) why: &'a str,
+    /// Whether a request is out whose answer will not be heard.
+    pub(super) is_sent: bool,
+}
+
+impl End<'_> {
+    fn error(&self) -> TrialError {
+        let (target, why) = (self.target.to_owned(), self.why.to_owned());
+        if self.is_sent { TrialError::Lost { target, why } } else { TrialError::Connect { target, why } }
+    }
+}
+
+fn device_error(unit: u8, why: &impl ToString, frames: Vec<FrameView>) -> TrialError {
+    TrialError::Device { peer: super::frames::peer(unit), why: why.to_string(), frames }
+}
+
+fn something_else() -> TrialError {
+    TrialError::Request("the device answered something else".to_owned())
+}

@@ -1,0 +1,58 @@
+//! One suite for every driver: each protocol brings its devices, and has to do what all do.
+#![allow(
+    clippy::unwrap_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "tests"
+)]
+
+mod modbus;
+mod suite;
+
+/// The whole suite for one protocol.
+macro_rules! every_driver {
+    ($protocol:ident, $field:ty) => {
+        mod $protocol {
+            use crate::suite;
+
+            #[tokio::test(flavor = "multi_thread")]
+            async fn it_connects_loses_and_recovers() {
+                suite::it_connects_loses_and_recovers::<$field>().await;
+            }
+
+            #[tokio::test(flavor = "multi_thread")]
+            async fn a_silent_device_costs_its_neighbours_nothing() {
+                suite::a_silent_device_costs_its_neighbours_nothing::<$field>().await;
+            }
+
+            #[tokio::test(flavor = "multi_thread")]
+            async fn every_command_has_one_of_four_outcomes() {
+                suite::every_command_has_one_of_four_outcomes::<$field>().await;
+            }
+
+            #[tokio::test(flavor = "multi_thread")]
+            async fn what_nobody_waits_for_any_more_is_not_carried_out() {
+                suite::what_nobody_waits_for_any_more_is_not_carried_out::<$field>().await;
+            }
+
+            #[tokio::test(flavor = "multi_thread")]
+            async fn a_device_that_has_too_much_to_do_holds_up_no_other() {
+                suite::a_device_that_has_too_much_to_do_holds_up_no_other::<$field>().await;
+            }
+
+            #[tokio::test(flavor = "multi_thread")]
+            async fn a_device_that_changes_begins_anew_and_its_neighbours_go_on() {
+                suite::a_device_that_changes_begins_anew_and_its_neighbours_go_on::<$field>().await;
+            }
+
+            #[tokio::test(flavor = "multi_thread")]
+            async fn a_flood_from_the_device_is_survived() {
+                suite::a_flood_from_the_device_is_survived::<$field>().await;
+            }
+        }
+    };
+}
+
+every_driver!(on_modbus, crate::modbus::ModbusField);
