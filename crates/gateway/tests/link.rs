@@ -85,6 +85,19 @@ impl Bench {
         Self { field, gateway, address, stop_field }
     }
 
+    /// Listens where the devices were. Whoever did before lets go a moment after it was told to.
+    async fn listen_again(&self) -> TcpListener {
+        let listening = async {
+            loop {
+                match TcpListener::bind(self.address).await {
+                    Ok(listener) => break listener,
+                    Err(_) => tokio::time::sleep(Duration::from_millis(5)).await,
+                }
+            }
+        };
+        tokio::time::timeout(Duration::from_secs(30), listening).await.unwrap()
+    }
+
     async fn until(&self, what: &str, holds: impl Fn(&Gateway) -> bool) {
         let waiting = async {
             while !holds(&self.gateway) {
@@ -207,7 +220,7 @@ async fn a_lost_connection_is_told_and_made_again() {
             link.since == since && link.last_error.as_deref().is_some_and(|error| error.starts_with("cannot connect"))
         })
         .await;
-    let listener = TcpListener::bind(bench.address).await.unwrap();
+    let listener = bench.listen_again().await;
     let again = CancellationToken::new();
     tokio::spawn(serve(listener, Arc::clone(&bench.field) as Arc<dyn Units>, again.clone()));
     bench.until("all good again", |gateway| gateway.status().points_good == 4).await;
@@ -258,7 +271,7 @@ async fn nonsense_on_the_line_takes_the_link_down_and_nothing_else() {
     bench.until("all good", |gateway| gateway.status().points_good == 4).await;
     bench.stop_field.cancel();
     bench.until("the link is down", |gateway| gateway.status().links[0].state == LinkState::Down).await;
-    let listener = TcpListener::bind(bench.address).await.unwrap();
+    let listener = bench.listen_again().await;
     let babbling = tokio::spawn(babble(listener, b"HTTP/1.1 400 Bad Request\r\n\r\n"));
     bench
         .until("it is seen through", |gateway| {
@@ -267,7 +280,7 @@ async fn nonsense_on_the_line_takes_the_link_down_and_nothing_else() {
         .await;
     babbling.abort();
     assert!(babbling.await.is_err());
-    let listener = TcpListener::bind(bench.address).await.unwrap();
+    let listener = bench.listen_again().await;
     let again = CancellationToken::new();
     tokio::spawn(serve(listener, Arc::clone(&bench.field) as Arc<dyn Units>, again.clone()));
     bench.until("all good again", |gateway| gateway.status().points_good == 4).await;

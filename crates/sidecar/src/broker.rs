@@ -1,4 +1,5 @@
-use crate::{Process, SidecarError, find, io_error, is_free, not_up};
+use crate::port::becomes_free;
+use crate::{Process, SidecarError, find, io_error, not_up};
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -31,7 +32,7 @@ impl Broker {
     /// As [`Broker::start`].
     pub async fn start_with(directory: &Path, address: SocketAddr, settings: &str) -> Result<Self, SidecarError> {
         let program = find("mosquitto", "mosquitto")?;
-        if !is_free(address) {
+        if !becomes_free(address).await {
             return Err(SidecarError::Taken { address, what: "broker" });
         }
         std::fs::create_dir_all(directory).map_err(io_error(format!("making {}", directory.display())))?;

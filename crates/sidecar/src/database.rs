@@ -1,4 +1,5 @@
-use crate::{Process, SidecarError, find, io_error, is_free, not_up, user};
+use crate::port::becomes_free;
+use crate::{Process, SidecarError, find, io_error, not_up, user};
 use std::fs::{self, File};
 use std::net::SocketAddr;
 use std::os::unix::fs::PermissionsExt;
@@ -27,7 +28,7 @@ impl Database {
     /// [`SidecarError`], which says what to do.
     pub async fn start(directory: &Path, address: SocketAddr) -> Result<Self, SidecarError> {
         let program = find("mariadbd", "mariadb-server")?;
-        if !is_free(address) {
+        if !becomes_free(address).await {
             return Err(SidecarError::Taken { address, what: "database" });
         }
         fs::create_dir_all(directory).map_err(io_error(format!("making {}", directory.display())))?;

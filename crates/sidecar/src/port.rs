@@ -1,11 +1,24 @@
 use std::io;
 use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use std::sync::atomic::{AtomicU32, Ordering};
+use std::time::Duration;
 
 /// Whether nobody listens there.
 #[must_use]
 pub fn is_free(address: SocketAddr) -> bool {
     TcpListener::bind(address).is_ok()
+}
+
+/// Whether a program may listen there, or may in a moment: a child that is being started holds what its parent had open until it
+/// becomes another program.
+pub(crate) async fn becomes_free(address: SocketAddr) -> bool {
+    for _ in 0..400 {
+        if is_free(address) {
+            return true;
+        }
+        tokio::time::sleep(Duration::from_millis(5)).await;
+    }
+    false
 }
 
 /// A loopback address that this process gives to nobody else, and that other processes do not take: a port given up there
