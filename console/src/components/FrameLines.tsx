@@ -6,6 +6,11 @@ export function moment(millis: number): string {
   return `${at.toLocaleTimeString([], { hour12: false })}.${String(at.getMilliseconds()).padStart(3, "0")}`;
 }
 
+/** Whom a frame is to or from: its device, or several that share what it asks; else the protocol's word for it. */
+function who(frame: FrameView): string {
+  return frame.devices.join(", ") || (frame.peer ?? "");
+}
+
 /** Frames as they went over the line: what each says, and its bytes below. */
 export function FrameLines({ frames, label }: { frames: readonly FrameView[]; label: string }) {
   return (
@@ -18,9 +23,9 @@ export function FrameLines({ frames, label }: { frames: readonly FrameView[]; la
           <span className="font-mono text-xs leading-5 text-faint">{moment(frame.at)}</span>
           <span aria-hidden="true">{frame.sent ? "→" : "←"}</span>
           <span className="sr-only">{frame.sent ? "sent" : "received"}</span>
-          <span className="truncate text-soft max-md:hidden">{frame.device ?? frame.peer ?? ""}</span>
+          <span className="truncate text-soft max-md:hidden">{who(frame)}</span>
           <span className="break-words">
-            <span className="text-soft md:hidden">{frame.device ?? frame.peer ?? ""}: </span>
+            <span className="text-soft md:hidden">{who(frame)}: </span>
             {frame.text}
             {frame.error && frame.request ? <span className="text-soft"> ({frame.request})</span> : null}
           </span>

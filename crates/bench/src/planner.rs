@@ -71,7 +71,7 @@ pub(crate) fn run() -> anyhow::Result<()> {
     let description = read(&files()).map_err(|problems| anyhow::anyhow!("{problems:?}"))?;
     let (mut requests, mut bound) = (0, 0);
     for device in &description.devices {
-        requests += planned(&description.rates, device).len();
+        requests += planned(&description.rates, &[device]).len();
         bound += least(&description, device);
     }
     let mut addresses: Vec<_> = description
@@ -86,7 +86,8 @@ pub(crate) fn run() -> anyhow::Result<()> {
     let per_second = |took: std::time::Duration| 1.0 / took.as_secs_f64();
     let ours = || {
         let start = now();
-        let planned: usize = description.devices.iter().map(|device| planned(&description.rates, device).len()).sum();
+        let planned: usize =
+            description.devices.iter().map(|device| planned(&description.rates, &[device]).len()).sum();
         assert_eq!(planned, requests, "a plan is always the same");
         per_second(start.elapsed())
     };

@@ -346,3 +346,34 @@ async fn a_commanded_value_that_is_not_commanded_anew_goes_back_to_the_safe_one(
     store.close().await;
     database.stop().await;
 }
+
+/// One controller for two machines: the map of the second stands four registers behind that of the first.
+#[tokio::test(flavor = "multi_thread")]
+async fn devices_that_share_a_unit_are_asked_together_and_are_up_and_silent_together() {
+    let second = "[[device]]\nname = \"unit-1b\"\nlink = \"meter-line\"\nunit = 1\nbase = 4\npoints = \"p.csv\"\n";
+    let bench = Bench::start(Framing::Rtu, 1..=1, second).await;
+    bench.until("all good", |gateway| gateway.status().points_good == 10).await;
+    let running = bench.gateway.running();
+    let level =
+        |device: &str| running.latest().read(running.points().find(device, "level").unwrap().index).unwrap().value;
+    assert_eq!((level("unit-1"), level("unit-1b")), (Some(Value::Float64(0.0)), Some(Value::Float64(0.4))));
+    let requests = running.requests("meter-line").await.unwrap();
+    assert!(requests.iter().all(|request| request.devices == ["unit-1", "unit-1b"]), "{requests:?}");
+    let read = requests.iter().flat_map(|request| &request.points).filter(|point| point.ends_with(".level"));
+    assert_eq!(read.collect::<Vec<_>>(), ["unit-1.level", "unit-1b.level"]);
+    let outcome = bench.gateway.commands().write("unit-1b", "set-point", Value::Float64(1.5)).await.unwrap();
+    assert_eq!(outcome.unwrap().confirmed, Some(true));
+    assert_eq!(bench.field.registers.lock().unwrap()[&(1, 8)], 15);
+    let of_state = |gateway: &Gateway, state| {
+        gateway.status().links[0].devices.iter().filter(|device| device.state == state).count()
+    };
+    bench.field.dead.lock().unwrap().push(1);
+    bench.until("both are silent", |gateway| of_state(gateway, DeviceState::Silent) == 2).await;
+    assert_eq!(bench.gateway.status().points_good, 0);
+    bench.field.dead.lock().unwrap().clear();
+    bench.until("both are back", |gateway| gateway.status().points_good == 10).await;
+    assert_eq!(of_state(&bench.gateway, DeviceState::Up), 2);
+    let counts = running.statistics("meter-line").unwrap();
+    assert!(counts.devices.iter().all(|device| device.counts.requests > 0), "{counts:?}");
+    bench.gateway.stop().await;
+}

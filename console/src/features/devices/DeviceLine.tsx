@@ -64,7 +64,7 @@ function Running({ gateway, device, link }: { gateway: string; device: string; l
   if (requests.isPending || statistics.isPending) return <Loading what="its requests" />;
   const error = requests.error ?? statistics.error;
   if (error || !requests.data || !statistics.data) return <Notice title={error?.message ?? "The link does not run."} />;
-  const own = requests.data.filter((request) => request.device === device);
+  const own = requests.data.filter((request) => request.devices.includes(device));
   const counts = statistics.data.devices.find((known) => known.name === device);
   const hasLearned = own.some((request) => !request.as_planned);
   return (

@@ -1,4 +1,4 @@
-use super::{Client, list, part, text, whole};
+use super::{Client, list, names, part, text, whole};
 use crate::options::{GatewayTarget, Output};
 use crate::output::{clock, paint, print_csv, print_csv_rows, print_json, print_json_line, safe, say, styled_line};
 use anstyle::AnsiColor;
@@ -90,8 +90,7 @@ fn direction(frame: &Value) -> &'static str {
 }
 
 fn who(frame: &Value) -> String {
-    let peer = || text(frame, "peer");
-    Some(text(frame, "device")).filter(|device| !device.is_empty()).unwrap_or_else(peer).to_owned()
+    Some(names(frame, "devices")).filter(|names| !names.is_empty()).unwrap_or_else(|| text(frame, "peer").to_owned())
 }
 
 /// One frame on two lines: what it says, and its bytes below.

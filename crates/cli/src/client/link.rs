@@ -1,4 +1,4 @@
-use super::{Client, list, part, text, whole};
+use super::{Client, list, names, part, text, whole};
 use crate::options::{GatewayTarget, Output};
 use crate::output::{cell, count, date, plain, print_csv, print_json, print_table, say, span, table};
 use clap::Args;
@@ -40,7 +40,9 @@ pub(crate) async fn run(arguments: LinkArguments) -> anyhow::Result<()> {
     }
     let statistics = client.get(&format!("{path}/statistics"), &[]).await?;
     let requests = client.get(&format!("{path}/requests"), &[]).await?;
-    let is_wanted = |request: &&Value| arguments.device.as_deref().is_none_or(|name| text(request, "device") == name);
+    let is_wanted = |request: &&Value| {
+        arguments.device.as_deref().is_none_or(|name| list(request, "devices").iter().any(|known| known == name))
+    };
     let requests: Vec<_> = requests.as_array().into_iter().flatten().filter(is_wanted).collect();
     match arguments.of.output {
         Output::Json => {
@@ -135,11 +137,11 @@ fn print_rates(statistics: &Value) -> std::io::Result<()> {
     print_table(shown)
 }
 
-const REQUESTS: [&str; 5] = ["device", "reads", "every ms", "points", "state"];
+const REQUESTS: [&str; 5] = ["devices", "reads", "every ms", "points", "state"];
 
 fn request_cells(request: &Value) -> Vec<String> {
     let points: Vec<_> = list(request, "points").iter().map(plain).collect();
-    let texts = [text(request, "device"), text(request, "reads")].map(str::to_owned);
+    let texts = [names(request, "devices"), text(request, "reads").to_owned()];
     let period = whole(request, "period_ms").to_string();
     texts.into_iter().chain([period, points.join(" "), state(request)]).collect()
 }
@@ -159,15 +161,15 @@ fn print_requests(requests: &[&Value]) -> std::io::Result<()> {
     say!()?;
     let mut shown = table(&["device", "reads", "every", "points", ""]);
     for request in requests {
-        let names: Vec<_> = list(request, "points").iter().map(plain).collect();
-        let points = match names.as_slice() {
+        let points: Vec<_> = list(request, "points").iter().map(plain).collect();
+        let points = match points.as_slice() {
             [one, two, three, rest @ ..] if rest.len() > 1 => format!("{one} {two} {three} and {} more", rest.len()),
             few => few.join(" "),
         };
         let state = cell(state(request));
         let is_bad = !text(request, "bad").is_empty();
         shown.add_row([
-            cell(text(request, "device")),
+            cell(names(request, "devices")),
             cell(text(request, "reads")),
             cell(format!("{} ms", whole(request, "period_ms"))).set_alignment(CellAlignment::Right),
             cell(points),

@@ -217,6 +217,11 @@ pub(crate) fn text<'a>(object: &'a Value, key: &str) -> &'a str {
     object.get(key).and_then(Value::as_str).unwrap_or_default()
 }
 
+/// The names of a list in a JSON object, in words.
+pub(crate) fn names(object: &Value, key: &str) -> String {
+    list(object, key).iter().filter_map(Value::as_str).collect::<Vec<_>>().join(", ")
+}
+
 /// A field of a JSON object as a whole number; 0 when it is not there.
 pub(crate) fn whole(object: &Value, key: &str) -> i64 {
     object.get(key).and_then(Value::as_i64).unwrap_or_default()

@@ -216,7 +216,7 @@ impl<'a> Checker<'a> {
 
     fn devices(&mut self, lists: &HashMap<&'a str, ListRows>) -> Vec<Device> {
         let mut devices: Vec<Device> = Vec::new();
-        let mut units = BTreeMap::new();
+        let mut units: BTreeMap<_, Vec<_>> = BTreeMap::new();
         let mut used = BTreeSet::new();
         for (at, object) in self.draft.devices.iter().enumerate() {
             let spot = || Spot::Device(at);
@@ -229,15 +229,10 @@ impl<'a> Checker<'a> {
             rules::one_line("title", &settings.title).into_iter().for_each(|fault| self.fault(spot(), fault));
             let Some(modbus) = part::<ModbusDevice>(object) else { continue };
             let unit = (settings.link.clone(), modbus.unit);
-            if let Some(before) = units.insert(unit, settings.name.clone()) {
-                let message = format!(
-                    "unit {} on link {:?} is device {:?}",
-                    modbus.unit,
-                    settings.link.as_str(),
-                    before.as_str()
-                );
-                self.fault(spot(), Fault::new("unit", message, "a unit of its own"));
-            }
+            let sharing: &mut Vec<(Name, ModbusDevice)> = units.entry(unit).or_default();
+            let fault = shared_unit(&settings, &modbus, sharing);
+            sharing.push((settings.name.clone(), modbus.clone()));
+            fault.into_iter().for_each(|fault| self.fault(spot(), fault));
             if modbus.ratio == 0.0 {
                 self.fault(spot(), Fault::new("ratio", "a ratio of 0 makes every value 0", "a number that is not 0"));
             }
@@ -430,4 +425,19 @@ fn reference<'a>(what: &str, wanted: &str, known: impl Iterator<Item = &'a str> 
         names.push("…".to_owned());
     }
     if names.is_empty() { format!("a {what}; none is described") } else { format!("one of {}", names.join(", ")) }
+}
+
+/// What is wrong when devices share a unit: all have its settings, and each a base of its own.
+fn shared_unit(settings: &DeviceSettings, modbus: &ModbusDevice, sharing: &[(Name, ModbusDevice)]) -> Option<Fault> {
+    let who = |name: &Name| {
+        format!("unit {} on link {:?} is device {:?} too", modbus.unit, settings.link.as_str(), name.as_str())
+    };
+    let (first, of_first) = sharing.first()?;
+    if let Some((key, theirs)) = modbus.clash(of_first) {
+        let message = format!("{}, whose {key} is {theirs:?}", who(first));
+        return Some(Fault::new(key, message, "the same, or a unit of its own"));
+    }
+    let (same, _) = sharing.iter().find(|(_, other)| other.base == modbus.base)?;
+    let message = format!("{}, with the same base", who(same));
+    Some(Fault::warning("unit", message, "a unit of its own, or another base where one controller is several machines"))
 }

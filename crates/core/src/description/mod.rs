@@ -40,7 +40,7 @@ pub use draft::{Draft, list_of};
 pub use import::{Others, PointChange, PointsImport, import_points};
 pub use modbus::{
     BitWrites, Holes, LineLoad, ModbusAddress, ModbusDevice, ModbusSerialLink, ModbusTable, ModbusTcpLink,
-    ParseHolesError, ParseModbusAddressError, PlannedRequest, SerialParity, WriteFunctions, line_load, planned,
+    ParseHolesError, ParseModbusAddressError, PlannedRequest, SerialParity, WriteFunctions, line_load, planned, units,
 };
 pub use names::{Name, PointName, name_form};
 pub use object::{ObjectClass, ObjectRef};

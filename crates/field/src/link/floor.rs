@@ -166,8 +166,8 @@ impl Floor {
                 }
                 Outcome::Confirmed(points) => self.pipeline.confirm(points, now),
                 Outcome::Device(place, event) => self.device_event(place, event, now).await,
-                Outcome::Done { device, counted, took } => {
-                    self.shown.statistics.lock().add(device, counted, took, now.instant);
+                Outcome::Done { devices, counted, took } => {
+                    self.shown.statistics.lock().add(&devices, counted, took, now.instant);
                 }
                 Outcome::Sent { lateness } => {
                     self.shown.statistics.lock().sent(lateness);

@@ -32,7 +32,7 @@ pub(crate) trait FrameWords: Debug + Send + Sync {
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct FrameText {
     pub(crate) peer: Option<String>,
-    pub(crate) device: Option<String>,
+    pub(crate) devices: Vec<String>,
     pub(crate) text: String,
     pub(crate) request: Option<String>,
     pub(crate) answer_ms: Option<f64>,
@@ -84,8 +84,8 @@ pub struct FrameView {
     pub sent: bool,
     /// Whom it is to or from, in the words of the protocol: `unit 3`; none when it is no whole frame.
     pub peer: Option<String>,
-    /// The device that this is.
-    pub device: Option<String>,
+    /// The devices that this is: one, several that share it, or none that is known.
+    pub devices: Vec<String>,
     /// All its bytes, hexadecimal.
     pub hex: String,
     /// What it says.
@@ -112,7 +112,7 @@ pub struct FrameFilter {
 impl FrameFilter {
     fn takes(&self, view: &FrameView) -> bool {
         self.after.is_none_or(|after| view.number > after)
-            && self.device.as_ref().is_none_or(|device| view.device.as_ref() == Some(device))
+            && self.device.as_ref().is_none_or(|device| view.devices.contains(device))
             && (!self.errors || view.error)
     }
 }
@@ -164,13 +164,13 @@ impl<W: FrameWords> FrameRing<W> {
     }
 
     fn view_of(&self, Recorded { number, at, frame }: &Recorded<W::Frame>) -> FrameView {
-        let FrameText { peer, device, text, request, answer_ms, error } = self.words.explain(frame);
+        let FrameText { peer, devices, text, request, answer_ms, error } = self.words.explain(frame);
         FrameView {
             number: *number,
             at: at.div_euclid(1000),
             sent: self.words.is_sent(frame),
             peer,
-            device,
+            devices,
             hex: hex(self.words.bytes(frame)),
             text,
             request,
@@ -238,7 +238,7 @@ mod tests {
 
         fn explain(&self, frame: &Vec<u8>) -> FrameText {
             let text = format!("{} bytes", frame.len());
-            FrameText { peer: None, device: None, text, request: None, answer_ms: None, error: frame.is_empty() }
+            FrameText { peer: None, devices: Vec::new(), text, request: None, answer_ms: None, error: frame.is_empty() }
         }
 
         fn port(&self) -> u16 {

@@ -2,6 +2,7 @@ use super::command::{Answer, CommandId};
 use super::counts::Counted;
 use interlex_core::{PointIndex, RawSample, Reason};
 use interlex_modbus::ClientStats;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// What a driver has to tell, in its order. The floor empties it after every wake.
@@ -24,8 +25,8 @@ pub(crate) enum Outcome {
     Confirmed(Vec<PointIndex>),
     /// A device, by its place on the link.
     Device(usize, DeviceEvent),
-    /// A request is done: what became of it, and how long it took.
-    Done { device: Option<usize>, counted: Counted, took: Duration },
+    /// A request is done: of which devices it was, what became of it, and how long it took.
+    Done { devices: Arc<[usize]>, counted: Counted, took: Duration },
     /// A poll was sent, so late.
     Sent { lateness: Duration },
     /// A poll of a period brought data, so long after the one before.

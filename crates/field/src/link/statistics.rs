@@ -128,11 +128,13 @@ impl Statistics {
         now.saturating_duration_since(self.start).as_secs() / 60
     }
 
-    pub(crate) fn add(&mut self, device: Option<usize>, what: Counted, took: Duration, now: Instant) {
+    pub(crate) fn add(&mut self, devices: &[usize], what: Counted, took: Duration, now: Instant) {
         let minute = self.minute(now);
         self.all.add(minute, what, took);
-        if let Some((_, tally)) = device.and_then(|at| self.devices.get_mut(at)) {
-            tally.add(minute, what, took);
+        for device in devices {
+            if let Some((_, tally)) = self.devices.get_mut(*device) {
+                tally.add(minute, what, took);
+            }
         }
     }
 
@@ -229,7 +231,7 @@ mod tests {
         statistics.up(start);
         let after = ClientStats { requests: 1, answers: 1, bytes_sent: 8, bytes_received: 9, ..ClientStats::default() };
         statistics.traffic(ClientStats::default(), after);
-        statistics.add(Some(0), Counted::Exception(2), 20 * ms, start);
+        statistics.add(&[0], Counted::Exception(2), 20 * ms, start);
         (0..100).for_each(|_| statistics.polled(100 * ms, Some(150 * ms), 120 * ms));
         let view = statistics.view(start + 100 * ms);
         assert_eq!(view.bus_load, Some(0.25), "17 characters and two silences in 100 ms");
@@ -245,8 +247,8 @@ mod tests {
         let mut statistics =
             Statistics::new(["meter".to_owned()].into_iter(), None, (start, Timestamp::from_millis(7)));
         for number in 0..8 {
-            statistics.add(Some(0), Counted::Timeout, 1000 * ms, minute(number));
-            statistics.add(Some(0), Counted::Answer, 3 * ms, minute(number));
+            statistics.add(&[0], Counted::Timeout, 1000 * ms, minute(number));
+            statistics.add(&[0], Counted::Answer, 3 * ms, minute(number));
         }
         let view = statistics.view(minute(7));
         assert_eq!((view.counts.requests, view.lately.requests, view.lately.timeouts), (16, 10, 5));

@@ -1,10 +1,10 @@
 use serde::Serialize;
 
-/// One request that a device is sent again and again.
+/// One request that devices are sent again and again.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, utoipa::ToSchema)]
 pub struct RequestView {
-    /// The device.
-    pub device: String,
+    /// The device; several where they share what is asked.
+    pub devices: Vec<String>,
     /// What it reads, in the words of the protocol: `holding registers 16 to 20`.
     pub reads: String,
     /// How often, in milliseconds.

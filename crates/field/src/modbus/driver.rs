@@ -1,20 +1,18 @@
+use super::activity::views;
 use super::connect::{client_config, connect, framing};
 use super::discovery::Discovery;
 use super::errand::{End, Errand, ReadErrand, Reply, Step, WriteErrand};
 use super::frames::{ModbusFrames, frames_of, peer};
 use super::owed::{Carried, Owed};
-use super::poll::{ModbusPoll, polls};
+use super::poll::ModbusPoll;
+use super::unit::{Unit, named, units_of};
 use crate::link::{
     Answer, Command, CommandId, Counted, DEVICE_COMMANDS, DeviceEvent, DriverContext, FieldDriver, FrameLog, FrameRing,
-    Full, LinkPlan, Lost, Outcome, Outcomes, PlannedDevice, RequestView, Work,
+    Full, LinkPlan, Lost, Outcome, Outcomes, RequestView, Work,
 };
-use crate::poll::{Due, PlanView, Poll, Schedule};
-use crate::words::reason_words;
-use interlex_core::description::DeviceProtocol;
+use crate::poll::{Due, Schedule};
 use interlex_core::{PointIndex, PointTable};
-use interlex_modbus::{
-    Busy, ClientStats, Done, Fate, ReadRequest, Request, RequestError, RequestId, ResponseError, TracedFrame,
-};
+use interlex_modbus::{Busy, ClientStats, Done, Fate, Request, RequestError, RequestId, ResponseError, TracedFrame};
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
@@ -23,7 +21,7 @@ use tokio::time::{Instant, sleep_until};
 /// Drives a Modbus link: what is due goes out, what comes back is told.
 pub(crate) struct ModbusDriver {
     plan: LinkPlan,
-    pub(super) devices: Vec<Unit>,
+    pub(super) units: Vec<Unit>,
     pub(super) schedule: Schedule<ModbusPoll>,
     frames: Arc<FrameRing<ModbusFrames>>,
     owed: Arc<Owed>,
@@ -39,15 +37,6 @@ pub(crate) struct ModbusDriver {
     pub(super) shown_requests: Vec<usize>,
     /// When each request was answered last, by its first point.
     pub(super) last_done: HashMap<(usize, PointIndex), Instant>,
-}
-
-/// A device of the link.
-#[derive(Debug, Clone)]
-pub(super) struct Unit {
-    name: String,
-    pub(super) unit: u8,
-    pub(super) retries: u8,
-    polls: Vec<ModbusPoll>,
 }
 
 /// One connection.
@@ -85,28 +74,6 @@ struct Wanted {
 /// What is held is looked at again after this at the soonest.
 const SHORTEST_WAIT: Duration = Duration::from_millis(1);
 
-impl Unit {
-    fn new(plan: &LinkPlan, planned: &PlannedDevice) -> Self {
-        let DeviceProtocol::Modbus(settings) = &planned.device.protocol;
-        let index = |position: usize| planned.points.get(position).copied().unwrap_or(PointIndex(u32::MAX));
-        let polls = polls(&plan.rates, &planned.device, index);
-        Self { name: planned.device.settings.name.to_string(), unit: settings.unit, retries: settings.retries, polls }
-    }
-
-    /// Whether another description of it asks for the same in the same way.
-    fn is_same(&self, other: &Self) -> bool {
-        (self.unit, self.retries) == (other.unit, other.retries) && self.polls == other.polls
-    }
-}
-
-fn units(plan: &LinkPlan) -> Vec<Unit> {
-    plan.devices.iter().map(|planned| Unit::new(plan, planned)).collect()
-}
-
-fn named(units: &[Unit]) -> Vec<(u8, String)> {
-    units.iter().map(|device| (device.unit, device.name.clone())).collect()
-}
-
 impl ModbusDriver {
     /// Sends what may be sent now, one request at the most; tells when to look again.
     fn send(&mut self, session: &mut ModbusSession, out: &mut Outcomes) -> Option<Instant> {
@@ -128,7 +95,7 @@ impl ModbusDriver {
             }
             Err(wake) => wake,
         };
-        let units: Vec<u8> = self.devices.iter().map(|device| device.unit).collect();
+        let units: Vec<u8> = self.units.iter().map(|unit| unit.unit).collect();
         let may_be_sent = |device: usize, poll: &ModbusPoll| {
             is_free(units.get(device).copied().unwrap_or_default(), poll.request.table().read_function())
         };
@@ -136,7 +103,7 @@ impl ModbusDriver {
         let polling = retry.and_then(|at| self.retries.remove(at)).or_else(|| {
             let due = self.schedule.next(may_be_sent).filter(|due| now >= due.at.into())?;
             let lateness = now.saturating_duration_since(due.at.into());
-            let retries_left = self.devices.get(due.device).map_or(0, |device| device.retries);
+            let retries_left = self.units.get(due.device).map_or(0, |device| device.retries);
             let poll = self.schedule.take(due)?;
             out.push(Outcome::Sent { lateness });
             Some(Polling { due, poll, lateness, retries_left })
@@ -214,7 +181,9 @@ impl ModbusDriver {
             UnderWay::Poll(polling) => Some(polling.due.device),
             UnderWay::Errand { unit, .. } => self.place_of(*unit),
         };
-        out.push(Outcome::Done { device, counted, took: done.took });
+        let unit = device.and_then(|device| self.units.get(device));
+        let devices = unit.map(|unit| Arc::clone(&unit.places)).unwrap_or_default();
+        out.push(Outcome::Done { devices, counted, took: done.took });
         out.is_alive |= matches!(counted, Counted::Answer | Counted::Exception(_));
         match under_way {
             UnderWay::Errand { id, unit, request, written, after } => {
@@ -244,7 +213,7 @@ impl ModbusDriver {
     }
 
     fn place_of(&self, unit: u8) -> Option<usize> {
-        self.devices.iter().position(|device| device.unit == unit)
+        self.units.iter().position(|device| device.unit == unit)
     }
 
     /// An answer that nobody waits for any more says something about its device.
@@ -260,7 +229,14 @@ impl ModbusDriver {
         };
         let Some(unit) = self.frames.words().unit_of(&frame.bytes) else { return };
         if let Some(device) = self.place_of(unit) {
-            out.device(device, DeviceEvent::Error(format!("{}: {why}", peer(unit))));
+            self.tell(device, &DeviceEvent::Error(format!("{}: {why}", peer(unit))), out);
+        }
+    }
+
+    /// Tells of a unit, for each device that it is.
+    pub(super) fn tell(&self, unit: usize, event: &DeviceEvent, out: &mut Outcomes) {
+        for place in self.units.get(unit).iter().flat_map(|unit| unit.places.iter()) {
+            out.device(*place, event.clone());
         }
     }
 
@@ -277,11 +253,11 @@ impl ModbusDriver {
         let requests = self.schedule.requests_of(device);
         let Some(shown) = self.shown_requests.get_mut(device).filter(|shown| **shown != requests) else { return };
         *shown = requests;
-        out.device(device, DeviceEvent::Requests(requests));
+        self.tell(device, &DeviceEvent::Requests(requests), out);
     }
 
     fn show_all_requests(&mut self, out: &mut Outcomes) {
-        for device in 0..self.devices.len() {
+        for device in 0..self.units.len() {
             self.show_requests(device, out);
         }
     }
@@ -291,9 +267,9 @@ impl FieldDriver for ModbusDriver {
     type Session = ModbusSession;
 
     fn new(plan: LinkPlan, context: DriverContext) -> Self {
-        let devices = units(&plan);
-        let frames = ModbusFrames::new(framing(&plan.link.protocol), named(&devices));
-        let polls = devices.iter().map(|device| device.polls.clone()).collect();
+        let units = units_of(&plan);
+        let frames = ModbusFrames::new(framing(&plan.link.protocol), named(&units));
+        let polls = units.iter().map(|device| device.polls.clone()).collect();
         Self {
             frames: Arc::new(FrameRing::new(frames, plan.links, context.clock)),
             owed: context.memories.of(&plan.link.protocol.target()),
@@ -302,9 +278,9 @@ impl FieldDriver for ModbusDriver {
             retries: VecDeque::new(),
             errands: VecDeque::new(),
             served: None,
-            shown_requests: vec![0; devices.len()],
+            shown_requests: vec![0; units.len()],
             last_done: HashMap::new(),
-            devices,
+            units,
             plan,
         }
     }
@@ -408,11 +384,10 @@ impl FieldDriver for ModbusDriver {
 
     /// A device that differs begins anew; the others go on with their schedule, and with what was learned of their addresses.
     fn change(&mut self, plan: LinkPlan, out: &mut Outcomes) {
-        let devices = units(&plan);
-        let kept =
-            |device: &Unit| self.devices.iter().position(|known| known.name == device.name && known.is_same(device));
-        let kept: Vec<Option<usize>> = devices.iter().map(kept).collect();
-        let polls = devices.iter().map(|device| device.polls.clone()).collect();
+        let units = units_of(&plan);
+        let kept = |unit: &Unit| self.units.iter().position(|known| known.is_same(unit));
+        let kept: Vec<Option<usize>> = units.iter().map(kept).collect();
+        let polls = units.iter().map(|device| device.polls.clone()).collect();
         self.schedule.change(polls, &kept, Instant::now().into_std());
         let place = |before: usize| kept.iter().position(|kept| *kept == Some(before));
         let moved = |mut polling: Polling| {
@@ -430,8 +405,8 @@ impl FieldDriver for ModbusDriver {
         self.last_done = last_done.filter_map(|((device, point), at)| Some(((place(device)?, point), at))).collect();
         self.shown_requests =
             kept.iter().map(|kept| kept.and_then(|at| self.shown_requests.get(at).copied()).unwrap_or(0)).collect();
-        self.frames.words().change_devices(named(&devices));
-        (self.devices, self.plan) = (devices, plan);
+        self.frames.words().change_devices(named(&units));
+        (self.units, self.plan) = (units, plan);
         self.show_all_requests(out);
     }
 
@@ -445,24 +420,12 @@ impl FieldDriver for ModbusDriver {
     }
 
     fn activity(&self, points: &PointTable) -> Vec<RequestView> {
-        let milliseconds = |span: Duration| u64::try_from(span.as_millis()).unwrap_or(u64::MAX);
-        let view = |plan: PlanView<ModbusPoll>| {
-            let names = plan.poll.points().filter_map(|index| points.get(index)).map(|info| info.name().to_owned());
-            RequestView {
-                device: self.devices.get(plan.device).map(|device| device.name.clone()).unwrap_or_default(),
-                reads: reads(plan.poll.request),
-                period_ms: milliseconds(plan.poll.period()),
-                points: names.collect(),
-                as_planned: plan.is_whole,
-                bad: plan.bad.map(reason_words),
-                whole_again_in_ms: plan.retry_in.map(milliseconds),
-            }
-        };
-        self.schedule.view(Instant::now().into_std()).into_iter().map(view).collect()
+        views(&self.schedule, &self.units, points)
     }
 
     fn relearn(&mut self, device: Option<usize>) {
-        self.schedule.relearn(device, Instant::now().into_std());
+        let unit = device.and_then(|place| self.units.iter().position(|unit| unit.places.contains(&place)));
+        self.schedule.relearn(unit, Instant::now().into_std());
     }
 }
 
@@ -470,14 +433,5 @@ async fn until(at: Option<Instant>) {
     match at {
         Some(at) => sleep_until(at).await,
         None => std::future::pending().await,
-    }
-}
-
-/// What a request reads: `holding registers 16 to 20`.
-fn reads(request: ReadRequest) -> String {
-    let (words, first) = (request.table().words(), request.address());
-    match request.quantity() {
-        1 => format!("{words} {first}"),
-        more => format!("{words} {first} to {}", first + (more - 1)),
     }
 }

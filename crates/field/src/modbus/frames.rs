@@ -13,17 +13,17 @@ const SERIAL_PORT: u16 = 5020;
 #[derive(Debug)]
 pub(super) struct ModbusFrames {
     framing: Framing,
-    /// The unit identifiers of the link's devices, with their names.
-    devices: RwLock<Vec<(u8, String)>>,
+    /// The unit identifiers of the link's devices, with the names of those that it is.
+    devices: RwLock<Vec<(u8, Vec<String>)>>,
 }
 
 impl ModbusFrames {
-    pub(super) const fn new(framing: Framing, devices: Vec<(u8, String)>) -> Self {
+    pub(super) const fn new(framing: Framing, devices: Vec<(u8, Vec<String>)>) -> Self {
         Self { framing, devices: RwLock::new(devices) }
     }
 
     /// Other devices from now on.
-    pub(super) fn change_devices(&self, devices: Vec<(u8, String)>) {
+    pub(super) fn change_devices(&self, devices: Vec<(u8, Vec<String>)>) {
         *self.devices.write() = devices;
     }
 
@@ -89,7 +89,7 @@ impl FrameWords for ModbusFrames {
         let device = unit.and_then(|unit| devices.iter().find(|(known, _)| *known == unit));
         FrameText {
             peer: unit.map(peer),
-            device: device.map(|(_, name)| name.clone()),
+            devices: device.map(|(_, names)| names.clone()).unwrap_or_default(),
             text,
             request: asked.map(describe_request),
             answer_ms: match fate {
@@ -114,7 +114,7 @@ mod tests {
     use std::time::Duration;
 
     fn ring(devices: &[u8]) -> FrameRing<ModbusFrames> {
-        let devices = devices.iter().map(|unit| (*unit, format!("unit-{unit}"))).collect();
+        let devices = devices.iter().map(|unit| (*unit, vec![format!("unit-{unit}")])).collect();
         let clock: Arc<dyn Clock> = Arc::new(ManualClock::new(Timestamp::from_millis(1_800_000_000_000)));
         FrameRing::new(ModbusFrames::new(Framing::Tcp, devices), 1, clock)
     }
@@ -153,7 +153,7 @@ mod tests {
         );
         assert_eq!((all[1].text.as_str(), all[1].answer_ms), ("1234", Some(12.0)));
         assert_eq!(all[3].request.as_deref(), Some("read holding registers 11"));
-        assert_eq!(all[2].device.as_deref(), Some("unit-7"));
+        assert_eq!(all[2].devices, ["unit-7"]);
         assert!(told(FrameFilter { device: Some("unit-8".to_owned()), ..FrameFilter::default() }).is_empty());
         assert_eq!(told(FrameFilter { after: Some(5), ..FrameFilter::default() }).len(), 1);
     }

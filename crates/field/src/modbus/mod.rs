@@ -1,5 +1,6 @@
 //! Modbus devices: what is asked when, how values are read and written, what devices tell of themselves.
 
+mod activity;
 mod connect;
 mod discovery;
 mod driver;
@@ -11,6 +12,7 @@ mod poll;
 mod polling;
 #[cfg(test)]
 mod schedule_tests;
+mod unit;
 mod words;
 mod writing;
 

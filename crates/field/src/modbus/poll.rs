@@ -1,6 +1,7 @@
 use super::mapping::{Reader, table};
+use crate::link::PlannedDevice;
 use crate::poll::Poll;
-use interlex_core::description::{Device, Name, PlannedRequest, Span, planned};
+use interlex_core::description::{Name, PlannedRequest, Span, planned};
 use interlex_core::{Block, PointIndex, RawSample, Reason, Value, split};
 use interlex_modbus::{InvalidRequest, ReadData, ReadRequest, Table};
 use std::collections::BTreeMap;
@@ -16,21 +17,20 @@ pub(crate) struct ModbusPoll {
     table: Table,
 }
 
-/// Plans the requests that read all points of a device; `index_of` tells the index of a point by its position.
-pub(crate) fn polls(
-    rates: &BTreeMap<Name, Span>,
-    device: &Device,
-    index_of: impl Fn(usize) -> PointIndex,
-) -> Vec<ModbusPoll> {
+/// Plans the requests that read all points of the devices of one unit.
+pub(crate) fn polls(rates: &BTreeMap<Name, Span>, planned_devices: &[&PlannedDevice]) -> Vec<ModbusPoll> {
     let poll = |planned: PlannedRequest| {
-        let reader = |(first, last, position): (u16, u16, usize)| {
-            device.points.get(position).map(|point| (first, last, Reader::new(index_of(position), point)))
+        let reader = |(first, last, (device, position)): (u16, u16, (usize, usize))| {
+            let planned = planned_devices.get(device)?;
+            let (index, point) = (planned.points.get(position)?, planned.device.points.get(position)?);
+            Some((first, last, Reader::new(*index, point)))
         };
         let items = planned.block.items.into_iter().filter_map(reader).collect();
         let block = Block { range: planned.block.range, items };
         ModbusPoll::new(planned.period.into(), table(planned.table), block).ok()
     };
-    planned(rates, device).into_iter().filter_map(poll).collect()
+    let devices: Vec<_> = planned_devices.iter().map(|planned| &planned.device).collect();
+    planned(rates, &devices).into_iter().filter_map(poll).collect()
 }
 
 impl ModbusPoll {

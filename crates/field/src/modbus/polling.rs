@@ -14,11 +14,11 @@ impl ModbusDriver {
     pub(super) fn take_poll(&mut self, polling: Polling, outcome: Result<Response, RequestError>, out: &mut Outcomes) {
         let Polling { due, poll, lateness, .. } = polling;
         let instant = Instant::now();
-        let unit = self.devices.get(due.device).map_or(0, |device| device.unit);
+        let unit = self.units.get(due.device).map_or(0, |device| device.unit);
         match outcome {
             Ok(Response::Data(data)) => self.read_values(due, &poll, &data, (lateness, instant), out),
             Err(error @ (RequestError::Timeout(_) | RequestError::WrongUnit { .. })) => {
-                let attempts = self.devices.get(due.device).map_or(0, |device| u32::from(device.retries)) + 1;
+                let attempts = self.units.get(due.device).map_or(0, |device| u32::from(device.retries)) + 1;
                 let who = match error {
                     RequestError::Timeout(_) => format!("{}: ", peer(unit)),
                     _ => String::new(),
@@ -34,17 +34,17 @@ impl ModbusDriver {
                 return self.refused(due, &poll, code, out);
             }
             Err(error @ RequestError::Garbled(_)) => {
-                out.device(due.device, DeviceEvent::Error(format!("{}: {error}", peer(unit))));
+                self.tell(due.device, &DeviceEvent::Error(format!("{}: {error}", peer(unit))), out);
                 out.batch(|batch| poll.fail(Reason::Garbled, batch));
             }
             Ok(_) | Err(RequestError::Response(_) | RequestError::Several(_)) => {
                 let error = outcome.err().map(|error| error.to_string()).unwrap_or_default();
-                out.device(due.device, DeviceEvent::Error(format!("{}: {error}", peer(unit))));
+                self.tell(due.device, &DeviceEvent::Error(format!("{}: {error}", peer(unit))), out);
                 out.batch(|batch| poll.fail(Reason::ProtocolError, batch));
             }
         }
         if self.schedule.answered(due, instant.into_std()) {
-            out.device(due.device, DeviceEvent::Up);
+            self.tell(due.device, &DeviceEvent::Up, out);
         }
     }
 
@@ -79,23 +79,23 @@ impl ModbusDriver {
         } else {
             self.schedule.answered(due, instant)
         };
-        out.device(due.device, DeviceEvent::Error(format!("{code} for {}", Request::from(poll.request))));
+        self.tell(due.device, &DeviceEvent::Error(format!("{code} for {}", Request::from(poll.request))), out);
         out.batch(|batch| poll.fail(reason, batch));
         if came_up {
-            out.device(due.device, DeviceEvent::Up);
+            self.tell(due.device, &DeviceEvent::Up, out);
         }
     }
 
     fn silent(&mut self, due: Due, poll: &ModbusPoll, reason: Reason, why: String, out: &mut Outcomes) {
         match self.schedule.fell_silent(due, Instant::now().into_std()) {
-            Silence::Device => out.device(due.device, DeviceEvent::Silent(reason, why)),
+            Silence::Device => self.tell(due.device, &DeviceEvent::Silent(reason, why), out),
             Silence::Cut => {
                 let request = Request::from(poll.request);
                 tracing::debug!(%request, "silent alone, asking in parts");
             }
             Silence::Alone => {
                 let why = format!("{why}, for {}", Request::from(poll.request));
-                out.device(due.device, DeviceEvent::Error(why));
+                self.tell(due.device, &DeviceEvent::Error(why), out);
                 out.batch(|batch| poll.fail(reason, batch));
             }
         }

@@ -1,4 +1,5 @@
 use super::poll::{ModbusPoll, polls as planned_polls};
+use crate::link::PlannedDevice;
 use crate::poll::{Due, PlanView, Poll, Schedule, Silence, Which};
 use interlex_core::Reason;
 use interlex_core::description::{Files, read};
@@ -12,8 +13,9 @@ fn polls(points: &str) -> Vec<ModbusPoll> {
                    = \"modbus-tcp\"\nhost = \"h\"\n[[device]]\nname = \"d\"\nlink = \"l\"\nunit = 1\npoints = \"p.csv\"\n";
     let files: Files = [("gateway.toml".into(), gateway.into()), ("p.csv".into(), points.into())].into();
     let description = read(&files).unwrap();
-    let index = |position| interlex_core::PointIndex(u32::try_from(position).unwrap());
-    planned_polls(&description.rates, &description.devices[0], index)
+    let device = description.devices[0].clone();
+    let points = (0..).map(interlex_core::PointIndex).take(device.points.len()).collect();
+    planned_polls(&description.rates, &[&PlannedDevice { device, slot: 0, points }])
 }
 
 #[expect(clippy::disallowed_methods, reason = "a test starts its time somewhere")]

@@ -8,7 +8,8 @@ use std::str::FromStr;
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct ModbusDevice {
-    /// Unit identifier, 0 to 255. Devices with their own IP address mostly take 1, 0 or 255.
+    /// Unit identifier, 0 to 255. Devices with their own IP address mostly take 1, 0 or 255. Several devices may share one, each with
+    /// its base, where one controller stands for several machines.
     pub unit: u8,
     /// The most registers that the device answers at once (the standard allows 125).
     #[serde(default = "default_max_registers")]
@@ -46,6 +47,32 @@ pub struct ModbusDevice {
     #[serde(default, skip_serializing_if = "is_mask")]
     #[schemars(extend("x-advanced" = true, "default" = "mask"))]
     pub bit_writes: BitWrites,
+}
+
+impl ModbusDevice {
+    /// What is of the unit and not of one of several devices that share it, where the two say different things: the key, and what
+    /// the other says.
+    #[must_use]
+    pub fn clash(&self, other: &Self) -> Option<(&'static str, String)> {
+        let words = |writes| match writes {
+            WriteFunctions::Single => "single",
+            WriteFunctions::Multiple => "multiple",
+        };
+        let bit_words = |writes| match writes {
+            BitWrites::Mask => "mask",
+            BitWrites::ReadModifyWrite => "read-modify-write",
+        };
+        let pairs = [
+            ("max-registers", self.max_registers.to_string(), other.max_registers.to_string()),
+            ("max-bits", self.max_bits.to_string(), other.max_bits.to_string()),
+            ("max-gap", self.max_gap.to_string(), other.max_gap.to_string()),
+            ("retries", self.retries.to_string(), other.retries.to_string()),
+            ("holes", self.holes.to_string(), other.holes.to_string()),
+            ("writes", words(self.writes).to_owned(), words(other.writes).to_owned()),
+            ("bit-writes", bit_words(self.bit_writes).to_owned(), bit_words(other.bit_writes).to_owned()),
+        ];
+        pairs.into_iter().find(|(_, own, theirs)| own != theirs).map(|(key, _, theirs)| (key, theirs))
+    }
 }
 
 /// Which functions write one value.

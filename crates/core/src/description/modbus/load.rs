@@ -1,6 +1,6 @@
 //! Whether a line carries what is asked of it.
 
-use super::planned::{PlannedRequest, planned};
+use super::planned::{PlannedRequest, planned, units};
 use crate::description::problem::Fault;
 use crate::description::{Description, Link, LinkProtocol};
 use std::time::Duration;
@@ -31,8 +31,11 @@ pub fn line_load(description: &Description, link: &Link) -> Option<LineLoad> {
     let is_ascii = matches!(link.protocol, LinkProtocol::ModbusAscii(_) | LinkProtocol::ModbusAsciiTcp(_));
     let pause = timing.pause.map_or(0.0, |pause| Duration::from(pause).as_secs_f64());
     let mut load = LineLoad { requests_per_second: 0.0, busy: 0.0 };
-    let behind = description.devices.iter().filter(|device| device.settings.link == link.settings.name);
-    for request in behind.flat_map(|device| planned(&description.rates, device)) {
+    let behind: Vec<_> =
+        description.devices.iter().filter(|device| device.settings.link == link.settings.name).collect();
+    let units = units(behind.iter().copied()).into_iter();
+    let units = units.map(|(_, places)| places.iter().filter_map(|place| behind.get(*place).copied()).collect());
+    for request in units.flat_map(|devices: Vec<_>| planned(&description.rates, &devices)) {
         let per_second = 1.0 / Duration::from(request.period).as_secs_f64();
         let on_line = timing.baud.map_or(0.0, |baud| transaction(baud, timing.bits_per_character, is_ascii, &request));
         load.requests_per_second += per_second;

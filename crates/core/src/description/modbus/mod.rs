@@ -11,4 +11,4 @@ pub use device::{BitWrites, Holes, ModbusDevice, ParseHolesError, WriteFunctions
 pub use link::{ModbusSerialLink, ModbusTcpLink, SerialParity};
 pub(super) use load::load_fault;
 pub use load::{LineLoad, line_load};
-pub use planned::{PlannedRequest, planned};
+pub use planned::{PlannedRequest, planned, units};

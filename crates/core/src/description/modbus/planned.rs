@@ -1,7 +1,7 @@
 use super::address::ModbusTable;
 use crate::description::{Address, Device, DeviceProtocol, Name, Span};
 use crate::plan::{Block, PlanLimits, plan};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 /// One request that a device is sent again and again.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -10,21 +10,44 @@ pub struct PlannedRequest {
     pub period: Span,
     /// Which table.
     pub table: ModbusTable,
-    /// Which addresses, and the positions of the points in the list of the device.
-    pub block: Block<usize>,
+    /// Which addresses; of each point, which device of the unit it is of, and its position in the list of that device.
+    pub block: Block<(usize, usize)>,
 }
 
-/// The fewest requests that read all points of a device within its limits.
+/// The devices that are one Modbus unit each, by their places among `devices`: mostly one alone, and several where one controller
+/// stands for several machines.
 #[must_use]
-pub fn planned(rates: &BTreeMap<Name, Span>, device: &Device) -> Vec<PlannedRequest> {
-    let DeviceProtocol::Modbus(settings) = &device.protocol;
+pub fn units<'a>(devices: impl IntoIterator<Item = &'a Device>) -> Vec<(u8, Vec<usize>)> {
+    let mut units: Vec<(u8, Vec<usize>)> = Vec::new();
+    let mut places: HashMap<u8, usize> = HashMap::new();
+    for (place, device) in devices.into_iter().enumerate() {
+        let DeviceProtocol::Modbus(settings) = &device.protocol;
+        let at = *places.entry(settings.unit).or_insert(units.len());
+        match units.get_mut(at) {
+            Some((_, devices)) => devices.push(place),
+            None => units.push((settings.unit, vec![place])),
+        }
+    }
+    units
+}
+
+/// The fewest requests that read all points of the devices of one unit within its limits.
+#[must_use]
+pub fn planned(rates: &BTreeMap<Name, Span>, devices: &[&Device]) -> Vec<PlannedRequest> {
+    // What is of the unit is the same for all of them.
+    let Some(DeviceProtocol::Modbus(settings)) = devices.first().map(|device| &device.protocol) else {
+        return Vec::new();
+    };
     let mut groups: BTreeMap<(Span, ModbusTable), Vec<_>> = BTreeMap::new();
-    for (position, point) in device.points.iter().enumerate() {
+    let points = devices.iter().enumerate();
+    let points =
+        points.flat_map(|(at, device)| (0..).zip(&device.points).map(move |(position, point)| ((at, position), point)));
+    for (which, point) in points {
         let Address::Modbus(address) = point.address;
         // The checks let no point pass whose extent runs past the end, or whose rate is unknown.
         let known = address.extent(point.settings.data_type).zip(rates.get(&point.settings.rate));
         if let Some(((first, last), period)) = known {
-            groups.entry((*period, address.table)).or_default().push((first, last, position));
+            groups.entry((*period, address.table)).or_default().push((first, last, which));
         }
     }
     let requests = groups.into_iter().flat_map(|((period, table), items)| {

@@ -189,18 +189,36 @@ fn files_that_are_no_description_are_told_so() {
 }
 
 #[test]
-fn two_devices_cannot_be_one_unit_nor_two_uplinks_one_node() {
-    let device = GATEWAY.split("[[device]]").nth(1).unwrap().split("[[uplink]]").next().unwrap();
+fn two_uplinks_cannot_be_one_node() {
     let uplink = GATEWAY.split("[[uplink]]").nth(1).unwrap();
-    let second = format!(
-        "{GATEWAY}\n[[device]]{}\n[[uplink]]{}",
-        device.replace("\"gas-analyser\"", "\"analyser-2\""),
-        uplink.replace("\"cloud\"", "\"cloud-2\"")
-    );
+    let second = format!("{GATEWAY}\n[[uplink]]{}", uplink.replace("\"cloud\"", "\"cloud-2\""));
     let told = problems(&second, POINTS);
-    assert_eq!(told.len(), 2, "{told:?}");
-    assert!(told[0].contains("unit 3 on link \"process-bus\" is device"), "{told:?}");
-    assert!(told[1].contains("alderfen/works-1 is the node of uplink"), "{told:?}");
+    assert_eq!(told.len(), 1, "{told:?}");
+    assert!(told[0].contains("alderfen/works-1 is the node of uplink"), "{told:?}");
+}
+
+#[test]
+fn devices_that_share_a_unit_have_its_settings_and_are_asked_together() {
+    let device = GATEWAY.split("[[device]]").nth(1).unwrap().split("[[uplink]]").next().unwrap();
+    let second = device.replace("\"gas-analyser\"", "\"analyser-2\"");
+    let with =
+        |keys: &str| format!("{GATEWAY}\n[[device]]{}", second.replace("unit = 3", &format!("unit = 3\n{keys}")));
+    let told = problems(&with("base = 10\nmax-gap = 4"), POINTS);
+    let clash =
+        "unit 3 on link \"process-bus\" is device \"gas-analyser\" too, whose max-gap is \"0\"; expected the same";
+    assert!(told.len() == 1 && told[0].contains(clash), "{told:?}");
+    let warned = check(&Draft::from(&read(&files(&with(""), POINTS)).unwrap()));
+    let same_base =
+        |problem: &Problem| problem.to_string().contains("is device \"gas-analyser\" too, with the same base");
+    assert!(warned.problems.iter().any(same_base), "{:?}", warned.problems);
+    let points = "name,address,type,rate\na,holding:0,uint16,fast\nb,holding:1,uint16,fast\n";
+    let description = read(&files(&with("base = 2\nratio = 40"), points)).unwrap();
+    let devices: Vec<_> = description.devices.iter().collect();
+    assert_eq!(units(devices.iter().copied()), [(3, vec![0, 1])]);
+    let requests = planned(&description.rates, &devices);
+    assert_eq!(requests.len(), 1, "one request reads both: {requests:?}");
+    let expected = [(0, 0, (0, 0)), (1, 1, (0, 1)), (2, 2, (1, 0)), (3, 3, (1, 1))];
+    assert_eq!(requests[0].block.items, expected);
 }
 
 #[test]
@@ -397,7 +415,7 @@ fn no_request_touches_a_hole() {
     let with = |holes: &str| GATEWAY.replace("unit = 3", &format!("unit = 3\nmax-gap = 4\nholes = \"{holes}\""));
     let ranges = |holes: &str| {
         let description = read(&files(&with(holes), points)).unwrap();
-        let requests = planned(&description.rates, &description.devices[0]);
+        let requests = planned(&description.rates, &[&description.devices[0]]);
         requests.into_iter().map(|request| request.block.range.into_inner()).collect::<Vec<_>>()
     };
     assert_eq!(ranges("input:1"), [(0, 5)]);

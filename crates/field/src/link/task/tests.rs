@@ -53,7 +53,7 @@ impl FrameWords for NoWords {
     }
 
     fn explain(&self, _: &Vec<u8>) -> FrameText {
-        FrameText { peer: None, device: None, text: String::new(), request: None, answer_ms: None, error: false }
+        FrameText { peer: None, devices: Vec::new(), text: String::new(), request: None, answer_ms: None, error: false }
     }
 
     fn port(&self) -> u16 {
