@@ -434,8 +434,9 @@ fn shared_unit(settings: &DeviceSettings, modbus: &ModbusDevice, sharing: &[(Nam
     };
     let (first, of_first) = sharing.first()?;
     if let Some((key, theirs)) = modbus.clash(of_first) {
-        let message = format!("{}, whose {key} is {theirs:?}", who(first));
-        return Some(Fault::new(key, message, "the same, or a unit of its own"));
+        let theirs = theirs.map_or_else(|| format!("without {key}"), |theirs| format!("whose {key} is {theirs}"));
+        let message = format!("{}, {theirs}", who(first));
+        return Some(Fault::new(&key, message, "the same, or a unit of its own"));
     }
     let (same, _) = sharing.iter().find(|(_, other)| other.base == modbus.base)?;
     let message = format!("{}, with the same base", who(same));

@@ -95,15 +95,15 @@ impl ModbusDriver {
             }
             Err(wake) => wake,
         };
-        let units: Vec<u8> = self.units.iter().map(|unit| unit.unit).collect();
-        let may_be_sent = |device: usize, poll: &ModbusPoll| {
-            is_free(units.get(device).copied().unwrap_or_default(), poll.request.table().read_function())
+        let units = &self.units;
+        let may_be_sent = |place: usize, poll: &ModbusPoll| {
+            units.get(place).is_some_and(|unit| is_free(unit.unit, poll.request.table().read_function()))
         };
         let retry = self.retries.iter().position(|polling| may_be_sent(polling.due.device, &polling.poll));
         let polling = retry.and_then(|at| self.retries.remove(at)).or_else(|| {
             let due = self.schedule.next(may_be_sent).filter(|due| now >= due.at.into())?;
             let lateness = now.saturating_duration_since(due.at.into());
-            let retries_left = self.units.get(due.device).map_or(0, |device| device.retries);
+            let retries_left = units.get(due.device).map_or(0, |unit| unit.retries);
             let poll = self.schedule.take(due)?;
             out.push(Outcome::Sent { lateness });
             Some(Polling { due, poll, lateness, retries_left })
@@ -113,7 +113,7 @@ impl ModbusDriver {
             let released = connection.next_release().map(|at| at.max(instant + SHORTEST_WAIT));
             return next.into_iter().chain(released).chain(wake).min().map(Instant::from_std);
         };
-        let unit = units.get(polling.due.device).copied().unwrap_or_default();
+        let unit = units.get(polling.due.device).map_or(0, |unit| unit.unit);
         match session.connection.submit(unit, polling.poll.request) {
             Ok(id) => {
                 self.under_way.insert(id, UnderWay::Poll(polling));

@@ -50,28 +50,18 @@ pub struct ModbusDevice {
 }
 
 impl ModbusDevice {
-    /// What is of the unit and not of one of several devices that share it, where the two say different things: the key, and what
-    /// the other says.
+    /// What is of each device, where several share a unit; all else is of the unit.
+    const OWN: [&str; 2] = ["base", "ratio"];
+
+    /// A setting of the unit for which two devices that share it say different things, and what the other says; nothing where it
+    /// leaves it out.
     #[must_use]
-    pub fn clash(&self, other: &Self) -> Option<(&'static str, String)> {
-        let words = |writes| match writes {
-            WriteFunctions::Single => "single",
-            WriteFunctions::Multiple => "multiple",
-        };
-        let bit_words = |writes| match writes {
-            BitWrites::Mask => "mask",
-            BitWrites::ReadModifyWrite => "read-modify-write",
-        };
-        let pairs = [
-            ("max-registers", self.max_registers.to_string(), other.max_registers.to_string()),
-            ("max-bits", self.max_bits.to_string(), other.max_bits.to_string()),
-            ("max-gap", self.max_gap.to_string(), other.max_gap.to_string()),
-            ("retries", self.retries.to_string(), other.retries.to_string()),
-            ("holes", self.holes.to_string(), other.holes.to_string()),
-            ("writes", words(self.writes).to_owned(), words(other.writes).to_owned()),
-            ("bit-writes", bit_words(self.bit_writes).to_owned(), bit_words(other.bit_writes).to_owned()),
-        ];
-        pairs.into_iter().find(|(_, own, theirs)| own != theirs).map(|(key, _, theirs)| (key, theirs))
+    pub fn clash(&self, other: &Self) -> Option<(String, Option<String>)> {
+        let settings = |device: &Self| serde_json::to_value(device).unwrap_or_default();
+        let (own, theirs) = (settings(self), settings(other));
+        let keys = own.as_object().into_iter().chain(theirs.as_object()).flat_map(serde_json::Map::keys);
+        let key = keys.filter(|key| !Self::OWN.contains(&key.as_str())).find(|key| own.get(key) != theirs.get(key))?;
+        Some((key.clone(), theirs.get(key).map(ToString::to_string)))
     }
 }
 

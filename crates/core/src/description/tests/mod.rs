@@ -204,9 +204,10 @@ fn devices_that_share_a_unit_have_its_settings_and_are_asked_together() {
     let with =
         |keys: &str| format!("{GATEWAY}\n[[device]]{}", second.replace("unit = 3", &format!("unit = 3\n{keys}")));
     let told = problems(&with("base = 10\nmax-gap = 4"), POINTS);
-    let clash =
-        "unit 3 on link \"process-bus\" is device \"gas-analyser\" too, whose max-gap is \"0\"; expected the same";
+    let clash = "unit 3 on link \"process-bus\" is device \"gas-analyser\" too, whose max-gap is 0; expected the same";
     assert!(told.len() == 1 && told[0].contains(clash), "{told:?}");
+    let told = problems(&with("base = 10\nholes = \"holding:90\""), POINTS);
+    assert!(told.len() == 1 && told[0].contains("too, without holes; expected the same"), "{told:?}");
     let warned = check(&Draft::from(&read(&files(&with(""), POINTS)).unwrap()));
     let same_base =
         |problem: &Problem| problem.to_string().contains("is device \"gas-analyser\" too, with the same base");
