@@ -317,3 +317,6 @@ impl Errand for Scanning {
         Answer::Found(Ok(Box::new(())))
     }
 }
+
+#[cfg(test)]
+mod tests;
