@@ -91,7 +91,8 @@ impl Errand for Identify {
                     value: String::from_utf8_lossy(&value).into_owned(),
                 };
                 self.identity.objects.extend(part.objects.into_iter().map(object));
-                match part.next {
+                // Objects ascend: a device that goes back would go on without end.
+                match part.next.filter(|next| *next > self.object) {
                     Some(next) => self.object = next,
                     None => self.end = Some(Ok(())),
                 }
@@ -111,3 +112,6 @@ impl Errand for Identify {
         Answer::Found(Err(end.error()))
     }
 }
+
+#[cfg(test)]
+mod tests;
