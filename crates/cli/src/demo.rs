@@ -7,7 +7,7 @@ use crate::serve::{interrupted, keep_setup_link, make_private};
 use anyhow::Context;
 use clap::Args;
 use indicatif::{ProgressBar, ProgressStyle};
-use interlex_core::description::{self, Description, Files, MAIN_FILE};
+use interlex_core::description::{self, Description, Files, LinkProtocol, MAIN_FILE};
 use interlex_plant::{Plant, PlantConfig};
 use interlex_service::{Service, ServiceConfig};
 use interlex_sidecar::{Broker, Database, is_free};
@@ -181,12 +181,13 @@ impl Placed {
     /// Puts what is where `self` says to where `now` is; what somebody has pointed elsewhere stays there.
     fn moved(&self, description: &mut Description, now: &Self) {
         for link in &mut description.links {
-            if let Some(tcp) = link.protocol.tcp_mut()
+            let LinkProtocol::Modbus(modbus) = &mut link.protocol;
+            if let Some(tcp) = modbus.tcp_mut()
                 && is_at(&tcp.host, tcp.port, self.plant)
             {
                 (tcp.host, tcp.port) = (now.plant.ip().to_string(), now.plant.port());
             }
-            if let Some(serial) = link.protocol.serial_mut()
+            if let Some(serial) = modbus.serial_mut()
                 && serial.device_path == self.line
             {
                 serial.device_path.clone_from(&now.line);

@@ -1,4 +1,4 @@
-use crate::description::{Access, Address, Point};
+use crate::description::{Access, Point};
 use crate::{DataType, UnapplyError, Value};
 use serde::Serialize;
 
@@ -66,7 +66,7 @@ impl std::fmt::Display for CommandOutcome {
 /// and 1 are a bit where it is one, and a number is one where it has numbers.
 #[must_use]
 pub fn value_from_words(point: &Point, words: &str) -> Value {
-    match raw_type(point) {
+    match point.raw_type() {
         DataType::String(_) | DataType::Latin1(_) => Value::Text(words.into()),
         DataType::Bool => match words {
             "on" | "true" | "1" => Value::Bool(true),
@@ -114,7 +114,7 @@ pub fn raw_to_write(point: &Point, value: &Value) -> Result<Value, CommandRefusa
         return Err(CommandRefusal::ReadOnly);
     }
     check_limits(point, value)?;
-    let raw = point.shaping.unapply(value, raw_type(point))?;
+    let raw = point.shaping.unapply(value, point.raw_type())?;
     // What is rounded to a whole number must not leave the limits by that.
     check_limits(point, &point.shaping.apply(&raw))?;
     Ok(raw)
@@ -131,16 +131,6 @@ fn check_limits(point: &Point, value: &Value) -> Result<(), CommandRefusal> {
         return Err(CommandRefusal::High { value, high });
     }
     Ok(())
-}
-
-/// The type that stands in the device: one bit or a part of a register says so by its address.
-fn raw_type(point: &Point) -> DataType {
-    let Address::Modbus(address) = point.address;
-    match address.bits {
-        Some((low, high)) if low == high => DataType::Bool,
-        _ if address.table.is_bits() => DataType::Bool,
-        _ => point.settings.data_type,
-    }
 }
 
 #[cfg(test)]

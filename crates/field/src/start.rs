@@ -18,11 +18,7 @@ pub fn start(
 ) -> (LinkHandle, JoinHandle<()>) {
     let plan = LinkPlan::new(description, link, &around.points);
     match &link.protocol {
-        LinkProtocol::ModbusTcp(_)
-        | LinkProtocol::ModbusRtu(_)
-        | LinkProtocol::ModbusRtuTcp(_)
-        | LinkProtocol::ModbusAscii(_)
-        | LinkProtocol::ModbusAsciiTcp(_) => {
+        LinkProtocol::Modbus(_) => {
             let (task, handle) = LinkTask::<ModbusDriver>::new(plan, around);
             (handle, tokio::spawn(task.run(stop)))
         }
@@ -31,11 +27,7 @@ pub fn start(
 
 async fn carry_out(via: &Via, link: &Link, work: Work) -> (Answer, bool) {
     match &link.protocol {
-        LinkProtocol::ModbusTcp(_)
-        | LinkProtocol::ModbusRtu(_)
-        | LinkProtocol::ModbusRtuTcp(_)
-        | LinkProtocol::ModbusAscii(_)
-        | LinkProtocol::ModbusAsciiTcp(_) => via.carry_out::<ModbusDriver>(link, work).await,
+        LinkProtocol::Modbus(_) => via.carry_out::<ModbusDriver>(link, work).await,
     }
 }
 

@@ -81,7 +81,7 @@ export function ObjectEditor({ gateway, draft, forms, of, list = "", object, sta
       ))}
       <fieldset disabled={!may} className="contents">
         <SchemaForm
-          schema={schemaOf(forms, draft, of, kept.content)}
+          schema={schemaOf(forms, draft, of, kept.content, list)}
           content={kept.content}
           onChange={kept.change}
           problems={kept.isUnsaved ? refused : problems}
@@ -92,7 +92,7 @@ export function ObjectEditor({ gateway, draft, forms, of, list = "", object, sta
         <ConflictPanel
           conflict={conflict}
           mine={kept.content}
-          schema={schemaOf(forms, draft, of, kept.content)}
+          schema={schemaOf(forms, draft, of, kept.content, list)}
           onMine={() => save(conflict.version === "" ? null : conflict.version)}
           onTheirs={() => {
             kept.forget();

@@ -28,24 +28,35 @@ export const namesOf = (draft: DraftView) => ({
   rate: objectsOf(draft, "rate").map((object) => object.name),
 });
 
-/** The schema of an object: for links and uplinks by their kind, for devices by that of their link. */
-export function schemaOf(forms: Forms, draft: DraftView, wanted: ObjectClass, content: Record<string, unknown>): unknown {
+/** The form of the link that a device is behind; the first one where it names none. */
+export function kindOf(forms: Forms, draft: DraftView, device: Record<string, unknown>) {
+  const link = objectsOf(draft, "link").find((object) => object.name === device.link);
+  const protocol = contentOf(link).protocol;
+  return forms.links.find((kind) => kind.word === protocol) ?? forms.links[0];
+}
+
+/** The schema of the points of a list: by the link of a device that uses it. */
+export function pointSchema(forms: Forms, draft: DraftView, list: string): unknown {
+  const user = draft.lists.find((known) => known.path === list)?.devices[0];
+  const device = objectsOf(draft, "device").find((object) => object.name === user);
+  return device ? kindOf(forms, draft, contentOf(device))?.point : forms.point;
+}
+
+/** The schema of an object: for links and uplinks by their kind, for devices and points by that of their link. */
+export function schemaOf(forms: Forms, draft: DraftView, wanted: ObjectClass, content: Record<string, unknown>, list: string): unknown {
   switch (wanted) {
     case "gateway":
       return forms.gateway;
     case "rate":
       return forms.rate;
     case "point":
-      return forms.point;
+      return pointSchema(forms, draft, list);
     case "link":
       return forms.links.find((kind) => kind.word === content.protocol)?.schema;
     case "uplink":
       return forms.uplinks.find((kind) => kind.word === content.kind)?.schema;
-    case "device": {
-      const link = objectsOf(draft, "link").find((object) => object.name === content.link);
-      const protocol = contentOf(link).protocol;
-      return (forms.links.find((kind) => kind.word === protocol) ?? forms.links[0])?.device;
-    }
+    case "device":
+      return kindOf(forms, draft, content)?.device;
   }
 }
 

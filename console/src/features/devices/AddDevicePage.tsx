@@ -125,7 +125,7 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
             />
             <p className="text-soft">One value that its manual names:</p>
             <SchemaForm
-              schema={forms.point}
+              schema={kind?.point}
               content={plan.first}
               onChange={(first) => change({ first })}
               problems={[]}
@@ -156,7 +156,8 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
       {step === 3 ? (
         <Panel title="Its points">
           <NewPoints
-            {...{ gateway, draft, forms, link, device }}
+            {...{ gateway, draft, link, device }}
+            schema={kind?.point}
             first={plan.first}
             points={plan.points}
             onChange={(points) => change({ points })}

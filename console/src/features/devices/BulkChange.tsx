@@ -1,5 +1,5 @@
 import { useState } from "react";
-import type { Content, Forms, ObjectView } from "../../api/client";
+import type { Content, ObjectView } from "../../api/client";
 import { Button, CONTROL } from "../../components/Form";
 import { Notice } from "../../components/Notice";
 import { count } from "../../text/format";
@@ -10,7 +10,8 @@ import { fillDown, setAll } from "./bulk";
 interface BulkChangeProps {
   gateway: string;
   list: string;
-  forms: Forms;
+  /** The schema of the points. */
+  schema: unknown;
   points: ObjectView[];
   rates: string[];
   onDone: () => void;
@@ -20,8 +21,8 @@ interface BulkChangeProps {
 const OWN = new Set(["name", "address", "title"]);
 
 /** Changes one thing of all points that are chosen: all of them, or none. */
-export function BulkChange({ gateway, list, forms, points, rates, onDone }: BulkChangeProps) {
-  const fields = fieldsOf(forms.point).filter((field) => !OWN.has(field.key));
+export function BulkChange({ gateway, list, schema, points, rates, onDone }: BulkChangeProps) {
+  const fields = fieldsOf(schema).filter((field) => !OWN.has(field.key));
   const [key, setKey] = useState("rate");
   const [typed, setTyped] = useState("");
   const edits = useEdits(gateway);

@@ -1,5 +1,5 @@
 import { useMemo, useState } from "react";
-import type { Content, DraftView, Forms } from "../../api/client";
+import type { Content, DraftView } from "../../api/client";
 import { Button } from "../../components/Form";
 import { Notice } from "../../components/Notice";
 import { count } from "../../text/format";
@@ -13,7 +13,8 @@ import { TrialPanel } from "./TrialPanel";
 interface NewPointsProps {
   gateway: string;
   draft: DraftView;
-  forms: Forms;
+  /** The schema of the points. */
+  schema: unknown;
   link: Content;
   device: Content;
   /** What the device was reached with: the first point starts from it. */
@@ -23,11 +24,11 @@ interface NewPointsProps {
 }
 
 /** The points of a device that is not saved yet: by hand, each of them tried, or pasted as a list. */
-export function NewPoints({ gateway, draft, forms, link, device, first, points, onChange }: NewPointsProps) {
+export function NewPoints({ gateway, draft, schema, link, device, first, points, onChange }: NewPointsProps) {
   const rate = namesOf(draft).rate[0] ?? "normal";
   const [open, setOpen] = useState<number | null>(points.length === 0 ? 0 : null);
   const [pasted, setPasted] = useState<string | null>(null);
-  const list = useMemo(() => readList(pasted ?? "", forms.point), [pasted, forms]);
+  const list = useMemo(() => readList(pasted ?? "", schema), [pasted, schema]);
   const at = (position: number) => points[position] ?? { ...(points.length === 0 ? first : {}), rate };
   const put = (position: number, content: Content) => onChange([...points.slice(0, position), content, ...points.slice(position + 1)]);
   const names = { ...namesOf(draft), rate: namesOf(draft).rate.length > 0 ? namesOf(draft).rate : [rate] };
@@ -59,7 +60,7 @@ export function NewPoints({ gateway, draft, forms, link, device, first, points, 
             </div>
             {open === position ? (
               <div className="mt-3 grid gap-4 rounded-md border border-line-strong bg-raised p-4">
-                <SchemaForm schema={forms.point} content={point} onChange={(content) => put(position, content)} problems={[]} names={names} />
+                <SchemaForm schema={schema} content={point} onChange={(content) => put(position, content)} problems={[]} names={names} />
                 <TrialPanel gateway={gateway} link={link} device={device} point={point} />
               </div>
             ) : null}

@@ -7,7 +7,7 @@ import { Badge } from "../../components/Badge";
 import { Button } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
 import { count } from "../../text/format";
-import { contentOf, namesOf, objectsOf } from "../description/edits";
+import { contentOf, namesOf, objectsOf, pointSchema } from "../description/edits";
 import { ObjectEditor } from "../description/ObjectEditor";
 import { shown } from "../description/schema";
 import { useMay } from "../session/may";
@@ -110,7 +110,7 @@ export function PointsEditor({ gateway, draft, forms, device, list, opened, onOp
       ) : (
         <>
           {chosen.length > 0 ? (
-            <BulkChange {...{ gateway, list, forms }} points={chosen} rates={namesOf(draft).rate} onDone={() => setPicked(new Set())} />
+            <BulkChange {...{ gateway, list }} schema={pointSchema(forms, draft, list)} points={chosen} rates={namesOf(draft).rate} onDone={() => setPicked(new Set())} />
           ) : null}
           <PointRows {...{ rows, faulty, opened, onOpen, picked }} onPick={may ? setPicked : undefined} />
         </>

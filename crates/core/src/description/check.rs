@@ -2,9 +2,10 @@ use super::draft::{Draft, list_of, name_of, rate_object};
 use super::object::{ObjectClass, ObjectRef};
 use super::problem::{Fault, Problem};
 use super::schema::{self, ObjectKind};
+use super::settings::part;
 use super::{
-    Description, Device, DeviceProtocol, DeviceSettings, GatewaySettings, Link, LinkProtocol, LinkSettings,
-    ModbusDevice, Name, Point, PointSettings, Span, Uplink, UplinkKind, modbus, names, rules,
+    Description, Device, DeviceProtocol, DeviceSettings, GatewaySettings, Link, LinkProtocol, LinkSettings, Name,
+    Point, PointSettings, Protocol, Span, Uplink, UplinkKind, UplinkSettings, names, protocol, rules,
 };
 use serde::de::DeserializeOwned;
 use serde_json::Value;
@@ -105,7 +106,7 @@ struct Checker<'a> {
 }
 
 /// The rows of a list, each as far as it could be understood.
-type ListRows = Vec<Option<PointSettings>>;
+type ListRows<'a> = Vec<Option<(PointSettings, &'a Value)>>;
 
 impl<'a> Checker<'a> {
     fn description(&mut self) -> Option<Description> {
@@ -169,7 +170,7 @@ impl<'a> Checker<'a> {
     fn links(&mut self) -> Vec<Option<Link>> {
         let mut links = Vec::new();
         for (at, object) in self.draft.links.iter().enumerate() {
-            let words = ObjectKind::LINKS.map(|(word, _)| word);
+            let words: Vec<_> = ObjectKind::link_words().collect();
             let word = self.word(Spot::Link(at), object, "protocol", &words);
             links.push(word.and_then(|word| self.link(at, object, word)));
         }
@@ -179,64 +180,27 @@ impl<'a> Checker<'a> {
 
     fn link(&mut self, at: usize, object: &Value, word: &str) -> Option<Link> {
         let settings = self.object::<LinkSettings>(Spot::Link(at), ObjectKind::of_link(word), object)?;
-        let protocol = match word {
-            "modbus-rtu" => LinkProtocol::ModbusRtu(part(object)?),
-            "modbus-ascii" => LinkProtocol::ModbusAscii(part(object)?),
-            "modbus-rtu-tcp" => LinkProtocol::ModbusRtuTcp(part(object)?),
-            "modbus-ascii-tcp" => LinkProtocol::ModbusAsciiTcp(part(object)?),
-            _ => LinkProtocol::ModbusTcp(part(object)?),
-        };
-        rules::one_line("title", &settings.title).into_iter().for_each(|fault| self.fault(Spot::Link(at), fault));
-        self.line(at, &protocol);
+        let protocol = LinkProtocol::read(word, object)?;
+        let faults = rules::one_line("title", &settings.title).into_iter().chain(protocol.fault());
+        faults.for_each(|fault| self.fault(Spot::Link(at), fault));
         Some(Link { settings, protocol })
     }
 
-    /// What a framing does not take.
-    fn line(&mut self, at: usize, protocol: &LinkProtocol) {
-        let fault = match protocol {
-            LinkProtocol::ModbusRtuTcp(link) | LinkProtocol::ModbusAsciiTcp(link) if link.in_flight > 1 => {
-                let framing = if matches!(protocol, LinkProtocol::ModbusRtuTcp(_)) { "RTU" } else { "ASCII" };
-                let message = format!(
-                    "in-flight is {}, and {framing} frames do not say which answer is to which request",
-                    link.in_flight
-                );
-                Fault::new("in-flight", message, "1, or protocol = \"modbus-tcp\"")
-            }
-            LinkProtocol::ModbusTcp(link) if link.late_limit.is_some() => {
-                let message = "late-limit is of no use with modbus-tcp, whose answers say which request they belong to";
-                Fault::new("late-limit", message, "no late-limit, or protocol = \"modbus-rtu-tcp\"")
-            }
-            LinkProtocol::ModbusRtu(link) if link.data_bits == Some(7) => {
-                Fault::new("data-bits", "RTU frames take 8 data bits", "8, or protocol = \"modbus-ascii\"")
-            }
-            _ => return,
-        };
-        self.fault(Spot::Link(at), fault);
-    }
-
-    fn devices(&mut self, lists: &HashMap<&'a str, ListRows>) -> Vec<Device> {
-        let mut devices: Vec<Device> = Vec::new();
-        let mut units: BTreeMap<_, Vec<_>> = BTreeMap::new();
+    fn devices(&mut self, lists: &HashMap<&'a str, ListRows<'a>>) -> Vec<Device> {
+        let mut devices: Vec<(usize, Device)> = Vec::new();
         let mut used = BTreeSet::new();
+        let protocols = self.draft.protocols();
         for (at, object) in self.draft.devices.iter().enumerate() {
             let spot = || Spot::Device(at);
             self.link_of(at, object);
             let path = list_of(object);
             used.insert(path.clone().into_owned());
-            let Some(mut settings) = self.object::<DeviceSettings>(spot(), ObjectKind::ModbusDevice, object) else {
-                continue;
-            };
-            rules::one_line("title", &settings.title).into_iter().for_each(|fault| self.fault(spot(), fault));
-            let Some(modbus) = part::<ModbusDevice>(object) else { continue };
-            let unit = (settings.link.clone(), modbus.unit);
-            let sharing: &mut Vec<(Name, ModbusDevice)> = units.entry(unit).or_default();
-            let fault = shared_unit(&settings, &modbus, sharing);
-            sharing.push((settings.name.clone(), modbus.clone()));
-            fault.into_iter().for_each(|fault| self.fault(spot(), fault));
-            if modbus.ratio == 0.0 {
-                self.fault(spot(), Fault::new("ratio", "a ratio of 0 makes every value 0", "a number that is not 0"));
-            }
-            let protocol = DeviceProtocol::Modbus(modbus);
+            let kind = ObjectKind::of_device(protocols.of(object));
+            let Some(mut settings) = self.object::<DeviceSettings>(spot(), kind, object) else { continue };
+            let ObjectKind::Device(protocol) = kind else { continue };
+            let Some(protocol) = protocol.device(object) else { continue };
+            let faults = rules::one_line("title", &settings.title).into_iter().chain(protocol.fault());
+            faults.for_each(|fault| self.fault(spot(), fault));
             let points = match lists.get_key_value(&*path) {
                 Some((list, rows)) => self.points(list, rows, &protocol),
                 None => {
@@ -249,14 +213,17 @@ impl<'a> Checker<'a> {
                 self.fault(spot(), Fault::warning("points", "the device has no points", "a row in its point list"));
             }
             settings.points = path.into_owned();
-            devices.push(Device { settings, protocol, points });
+            devices.push((at, Device { settings, protocol, points }));
+        }
+        for (at, fault) in Protocol::ALL.into_iter().flat_map(|protocol| protocol.among(&devices)) {
+            self.fault(Spot::Device(at), fault);
         }
         self.unique(Spot::Device, &self.draft.devices);
         for list in self.draft.lists.keys().filter(|list| !used.contains(*list)) {
             let message = format!("no device uses the list {list:?}");
             self.fault(Spot::Point(list, 0), Fault::warning("", message, "a device with it, or no such list"));
         }
-        devices
+        devices.into_iter().map(|(_, device)| device).collect()
     }
 
     fn link_of(&mut self, at: usize, object: &Value) {
@@ -294,22 +261,30 @@ impl<'a> Checker<'a> {
 
     fn uplink(&mut self, at: usize, object: &Value) -> Option<Uplink> {
         let word = self.word(Spot::Uplink(at), object, "kind", &ObjectKind::UPLINKS.map(|(word, _)| word))?;
-        let settings = self.object(Spot::Uplink(at), ObjectKind::of_uplink(word), object)?;
-        let kind = match word {
-            "json" => UplinkKind::Json(part(object)?),
-            _ => UplinkKind::Sparkplug(part(object)?),
-        };
-        Some(Uplink { settings, kind, broker: part(object)?, journal: part(object)? })
+        let _: UplinkSettings = self.object(Spot::Uplink(at), ObjectKind::of_uplink(word), object)?;
+        Uplink::read(object)
     }
 
-    /// Checks every list once, whatever the devices that use it.
-    fn lists(&mut self, rates: &BTreeMap<Name, Span>) -> HashMap<&'a str, ListRows> {
-        let schema = schema::of(ObjectKind::Point);
+    /// Checks every list once for each protocol of the devices that use it.
+    fn lists(&mut self, rates: &BTreeMap<Name, Span>) -> HashMap<&'a str, ListRows<'a>> {
+        let mut protocols: BTreeMap<_, BTreeSet<_>> = BTreeMap::new();
+        let known = self.draft.protocols();
+        for device in &self.draft.devices {
+            protocols.entry(list_of(device)).or_default().insert(ObjectKind::of_device(known.of(device)));
+        }
         let mut lists = HashMap::new();
         for (list, rows) in &self.draft.lists {
+            let kinds = protocols.get(list.as_str()).into_iter().flatten().filter_map(|kind| match kind {
+                ObjectKind::Device(protocol) => Some(ObjectKind::Point(*protocol)),
+                _ => None,
+            });
+            let mut kinds: Vec<_> = kinds.collect();
+            if kinds.is_empty() {
+                kinds.push(ObjectKind::Row);
+            }
             let mut understood = Vec::with_capacity(rows.len());
             for (at, row) in rows.iter().enumerate() {
-                let faults = schema.faults(row);
+                let faults: Vec<_> = kinds.iter().flat_map(|kind| schema::of(*kind).faults(row)).collect();
                 let settings = faults.is_empty().then(|| part::<PointSettings>(row)).flatten();
                 self.findings.extend(faults.into_iter().map(|fault| (Spot::Point(list, at), fault)));
                 if let Some(settings) = settings.as_ref().filter(|settings| !rates.contains_key(&settings.rate)) {
@@ -317,7 +292,7 @@ impl<'a> Checker<'a> {
                     let message = format!("there is no rate {:?}", settings.rate.as_str());
                     self.fault(Spot::Point(list, at), Fault::new("rate", message, expected));
                 }
-                understood.push(settings);
+                understood.push(settings.map(|settings| (settings, row)));
             }
             for (at, fault) in rules::duplicates(rows.iter().map(name_of)) {
                 self.fault(Spot::Point(list, at), fault);
@@ -328,24 +303,20 @@ impl<'a> Checker<'a> {
     }
 
     /// The points of a list as those of one device. What is wrong for several devices is told once.
-    fn points(&mut self, list: &'a str, rows: &ListRows, protocol: &DeviceProtocol) -> Vec<Arc<Point>> {
+    fn points(&mut self, list: &'a str, rows: &ListRows<'_>, protocol: &DeviceProtocol) -> Vec<Arc<Point>> {
         let mut points = Vec::with_capacity(rows.len());
         let mut places = Vec::with_capacity(rows.len());
-        for (at, settings) in rows.iter().enumerate() {
-            let Some(settings) = settings else { continue };
-            let (address, faults) = rules::point(settings, protocol);
+        for (at, row) in rows.iter().enumerate() {
+            let Some((settings, row)) = row else { continue };
+            let (point, faults) = rules::point(settings, row, protocol);
             self.findings.extend(faults.into_iter().map(|fault| (Spot::Point(list, at), fault)));
-            if let Some((listed, address)) = address {
-                let settings = PointSettings { address: listed.to_string(), ..settings.clone() };
-                let DeviceProtocol::Modbus(modbus) = protocol;
-                let shaping = settings.shaping(modbus.ratio);
-                let point = Point { settings, address, shaping };
+            if let Some(point) = point {
                 self.findings.extend(rules::safe_value(&point).map(|fault| (Spot::Point(list, at), fault)));
                 points.push(Arc::new(point));
                 places.push(at);
             }
         }
-        for (at, fault) in rules::clashes(&points) {
+        for (at, fault) in protocol.clashes(&points) {
             places.get(at).into_iter().for_each(|at| self.fault(Spot::Point(list, *at), fault.clone()));
         }
         points
@@ -365,14 +336,13 @@ impl<'a> Checker<'a> {
             }
             let mut same = description.links.iter().take_while(|other| other.settings.name != link.settings.name);
             if let Some(other) = same.find(|other| other.protocol.target() == link.protocol.target()) {
-                let is_serial = matches!(link.protocol, LinkProtocol::ModbusRtu(_) | LinkProtocol::ModbusAscii(_));
-                let key = if is_serial { "device-path" } else { "host" };
+                let key = link.protocol.target_key();
                 let (target, name) = (link.protocol.target(), other.settings.name.as_str());
                 let message = format!("link {name:?} leads to {target} too");
                 let expected = "one link for all units behind one address: many devices take one connection only";
                 self.fault(Spot::Link(at), Fault::warning(key, message, expected));
             }
-            self.findings.extend(modbus::load_fault(description, link).map(|fault| (Spot::Link(at), fault)));
+            self.findings.extend(protocol::load_fault(description, link).map(|fault| (Spot::Link(at), fault)));
         }
         if self.draft.uplinks.is_empty() {
             let expected = "an [[uplink]]; without one nothing leaves the gateway";
@@ -411,11 +381,6 @@ impl<'a> Checker<'a> {
     }
 }
 
-/// Reads the part of an object that one type describes; keys of its other parts are passed over.
-fn part<T: DeserializeOwned>(object: &Value) -> Option<T> {
-    T::deserialize(object).ok()
-}
-
 fn reference<'a>(what: &str, wanted: &str, known: impl Iterator<Item = &'a str> + Clone) -> String {
     if let Some(near) = schema::nearest(wanted, known.clone().take(200)) {
         return format!("{near:?}?");
@@ -425,20 +390,4 @@ fn reference<'a>(what: &str, wanted: &str, known: impl Iterator<Item = &'a str> 
         names.push("…".to_owned());
     }
     if names.is_empty() { format!("a {what}; none is described") } else { format!("one of {}", names.join(", ")) }
-}
-
-/// What is wrong when devices share a unit: all have its settings, and each a base of its own.
-fn shared_unit(settings: &DeviceSettings, modbus: &ModbusDevice, sharing: &[(Name, ModbusDevice)]) -> Option<Fault> {
-    let who = |name: &Name| {
-        format!("unit {} on link {:?} is device {:?} too", modbus.unit, settings.link.as_str(), name.as_str())
-    };
-    let (first, of_first) = sharing.first()?;
-    if let Some((key, theirs)) = modbus.clash(of_first) {
-        let theirs = theirs.map_or_else(|| format!("without {key}"), |theirs| format!("whose {key} is {theirs}"));
-        let message = format!("{}, {theirs}", who(first));
-        return Some(Fault::new(&key, message, "the same, or a unit of its own"));
-    }
-    let (same, _) = sharing.iter().find(|(_, other)| other.base == modbus.base)?;
-    let message = format!("{}, with the same base", who(same));
-    Some(Fault::warning("unit", message, "a unit of its own, or another base where one controller is several machines"))
 }

@@ -2,8 +2,9 @@
 
 use super::draft::{Draft, list_of, name_of};
 use super::object::{ObjectClass, ObjectRef};
-use super::schema::{self, ObjectKind, secret_fields};
-use super::secret::SecretText;
+use super::protocol::Protocols;
+use super::schema::{self, ObjectKind};
+use super::secret::{SecretFields, SecretText};
 use serde::Serialize;
 use serde_json::{Map, Value};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -119,6 +120,7 @@ pub fn difference(before: Option<&Draft>, after: &Draft) -> Difference {
 
 fn changed_objects(before: &Draft, after: &Draft) -> Vec<ObjectChange> {
     let devices = (devices_by_list(before), devices_by_list(after));
+    let protocols = (before.protocols(), after.protocols());
     let mut known: HashMap<ObjectRef, _> =
         before.objects().filter(|(_, value)| !is_empty(value)).map(unnamed).collect();
     let mut changes = Vec::new();
@@ -128,7 +130,9 @@ fn changed_objects(before: &Draft, after: &Draft) -> Vec<ObjectChange> {
             None => changes.push(object_change(object.clone(), of(&devices.1), Change::Added, Vec::new(), &value)),
             Some(known) if known == value => {}
             Some(known) => {
-                let fields = changed_fields(&object, &known, &value);
+                let kind = |protocols: &Protocols<'_>, value| protocols.kind(object.class, value);
+                let before = (kind(&protocols.0, &known), &*known);
+                let fields = changed_fields(before, (kind(&protocols.1, &value), &value));
                 if !fields.is_empty() {
                     changes.push(object_change(object.clone(), of(&devices.1), Change::Changed, fields, &value));
                 }
@@ -164,35 +168,21 @@ fn devices_by_list(draft: &Draft) -> BTreeMap<String, Vec<String>> {
     lists
 }
 
-/// The schema of an object, for defaults; uplinks of every kind share what matters here.
-fn kind_of(class: ObjectClass, object: &Value) -> Option<ObjectKind> {
-    match class {
-        ObjectClass::Gateway => Some(ObjectKind::Gateway),
-        ObjectClass::Rate => None,
-        ObjectClass::Link => {
-            Some(ObjectKind::of_link(object.get("protocol").and_then(Value::as_str).unwrap_or_default()))
-        }
-        ObjectClass::Device => Some(ObjectKind::ModbusDevice),
-        ObjectClass::Uplink => {
-            Some(ObjectKind::of_uplink(object.get("kind").and_then(Value::as_str).unwrap_or_default()))
-        }
-        ObjectClass::Point => Some(ObjectKind::Point),
-    }
-}
-
-pub(super) fn changed_fields(object: &ObjectRef, before: &Value, after: &Value) -> Vec<FieldChange> {
-    let effective = |value: &Value, key: &str| {
-        let of_default = || kind_of(object.class, value).and_then(|kind| schema::of(kind).default_of(key)).cloned();
+/// What differs between an object before and after, each with the kind that says its defaults.
+pub(super) fn changed_fields(before: (ObjectKind, &Value), after: (ObjectKind, &Value)) -> Vec<FieldChange> {
+    let effective = |(kind, value): (ObjectKind, &Value), key: &str| {
+        let of_default = || schema::of(kind).default_of(key).cloned();
         value.get(key).filter(|value| !value.is_null()).cloned().or_else(of_default).unwrap_or_default()
     };
     let keys: BTreeSet<&String> =
-        [before, after].into_iter().filter_map(Value::as_object).flat_map(Map::keys).collect();
+        [before.1, after.1].into_iter().filter_map(Value::as_object).flat_map(Map::keys).collect();
     let differing = keys.into_iter().filter_map(|key| {
         let (before, after) = (effective(before, key), effective(after, key));
         (!same(&before, &after)).then(|| FieldChange { field: key.clone(), before, after })
     });
     let mut fields: Vec<_> = differing.collect();
-    for field in fields.iter_mut().filter(|field| secret_fields(object.class).any(|key| key == field.field)) {
+    let secret = SecretFields::of(after.0.class());
+    for field in fields.iter_mut().filter(|field| secret.has(&field.field)) {
         for side in [&mut field.before, &mut field.after].into_iter().filter(|side| !side.is_null()) {
             *side = Value::from(SecretText::PLACEHOLDER);
         }
@@ -234,7 +224,11 @@ fn words(object: &ObjectRef, devices: &[String], change: Change, fields: &[Field
         Change::Added => {
             let told = match object.class {
                 ObjectClass::Rate => text("period"),
-                ObjectClass::Link => [text("protocol"), text("host")].join(" "),
+                ObjectClass::Link => {
+                    let to = schema::of(ObjectKind::of_link(&text("protocol"))).destination();
+                    let to: Vec<_> = to.map(text).filter(|part| !part.is_empty()).collect();
+                    [text("protocol"), to.join(":")].join(" ")
+                }
                 ObjectClass::Device => format!("on link {}", text("link")),
                 ObjectClass::Uplink => text("url"),
                 ObjectClass::Point => [text("address"), text("type"), text("unit")].join(" "),

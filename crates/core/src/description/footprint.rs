@@ -53,13 +53,11 @@ fn same_point(mine: &Description, left: &Point, theirs: &Description, right: &Po
         name,
         address: _,
         data_type,
-        order,
         scale,
         offset,
         span,
         clamp,
         root,
-        by_ratio,
         invert,
         enumeration,
         unit: _,
@@ -78,14 +76,14 @@ fn same_point(mine: &Description, left: &Point, theirs: &Description, right: &Po
     } = &left.settings;
     let other = &right.settings;
     left.address == right.address
+        && left.protocol == right.protocol
         && *name == other.name
         && *data_type == other.data_type
-        && *order == other.order
         && (*scale, *offset, *deadband) == (other.scale, other.offset, other.deadband)
         && (*deadband_percent, *min_interval) == (other.deadband_percent, other.min_interval)
         && (*lifetime, safe_value) == (other.lifetime, &other.safe_value)
         && (*span, enumeration) == (other.span, &other.enumeration)
-        && (*clamp, *root, *invert, *by_ratio) == (other.clamp, other.root, other.invert, other.by_ratio)
+        && (*clamp, *root, *invert) == (other.clamp, other.root, other.invert)
         && *report == other.report
         && *access == other.access
         && (*low, *high) == (other.low, other.high)

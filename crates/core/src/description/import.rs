@@ -3,7 +3,7 @@ use super::draft::name_of;
 use super::points_file::PointsFile;
 use super::problem::Problem;
 use super::schema::{self, ObjectKind};
-use super::{Draft, FieldChange, ObjectClass, ObjectRef, check, rules};
+use super::{Draft, FieldChange, ObjectClass, check, rules};
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
 
@@ -45,7 +45,7 @@ pub enum Others {
 /// The draft that comes back holds the rows, also when there are mistakes among them.
 #[must_use]
 pub fn import_points(draft: &Draft, list: &str, text: &str, others: Others) -> (Draft, PointsImport) {
-    let (mut file, faults) = PointsFile::parse(text, schema::of(ObjectKind::Point));
+    let (mut file, faults) = PointsFile::parse(text, schema::of(ObjectKind::Row));
     let rows = file.take_rows();
     let placed = |place, message: String, expected: &str| Problem::of_file(list, place, message, expected);
     let mut problems: Vec<_> =
@@ -70,7 +70,7 @@ pub fn import_points(draft: &Draft, list: &str, text: &str, others: Others) -> (
             Some((at, row)) => {
                 taken.get_mut(at).into_iter().for_each(|taken| *taken = true);
                 let name = name_of(row).to_owned();
-                let fields = changed_fields(&ObjectRef::point(list, name.as_str()), &known, row);
+                let fields = changed_fields((ObjectKind::Row, &known), (ObjectKind::Row, row));
                 if fields.is_empty() {
                     import.same += 1;
                 } else {

@@ -21,6 +21,7 @@ mod names;
 mod object;
 mod points_file;
 mod problem;
+mod protocol;
 mod published;
 mod read;
 mod rules;
@@ -39,16 +40,18 @@ pub use difference::{Change, Difference, FieldChange, ObjectChange, PartChange, 
 pub use draft::{Draft, list_of};
 pub use import::{Others, PointChange, PointsImport, import_points};
 pub use modbus::{
-    BitWrites, Holes, LineLoad, ModbusAddress, ModbusDevice, ModbusSerialLink, ModbusTable, ModbusTcpLink,
-    ParseHolesError, ParseModbusAddressError, PlannedRequest, SerialParity, WriteFunctions, line_load, planned, units,
+    BitWrites, Holes, LineLoad, ModbusAddress, ModbusDevice, ModbusLink, ModbusPoint, ModbusSerialLink, ModbusTable,
+    ModbusTcpLink, ModbusTiming, ParseHolesError, ParseModbusAddressError, PlannedRequest, SerialParity,
+    WriteFunctions, line_load, planned, units,
 };
 pub use names::{Name, PointName, name_form};
 pub use object::{ObjectClass, ObjectRef};
 pub use problem::{Problem, Severity};
+pub use protocol::{Address, DeviceProtocol, LinkProtocol, PointProtocol, Protocol};
 pub use published::file_schema;
 pub use read::{check_files, parse, read};
-pub use schema::{ObjectKind, schema, secret_fields};
-pub use secret::SecretText;
+pub use schema::{ObjectKind, schema};
+pub use secret::{SecretFields, SecretText, destination};
 pub use selection::{ParseSelectionError, Selection};
 pub use settings::{Access, DeviceSettings, GatewaySettings, LinkSettings, PointSettings, RateSettings};
 pub use span::{ParseSpanError, Span};
@@ -102,116 +105,6 @@ pub struct Link {
     pub protocol: LinkProtocol,
 }
 
-/// The protocol of a link with its settings.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum LinkProtocol {
-    /// `modbus-tcp`
-    ModbusTcp(ModbusTcpLink),
-    /// `modbus-rtu`
-    ModbusRtu(ModbusSerialLink),
-    /// `modbus-rtu-tcp`
-    ModbusRtuTcp(ModbusTcpLink),
-    /// `modbus-ascii`
-    ModbusAscii(ModbusSerialLink),
-    /// `modbus-ascii-tcp`
-    ModbusAsciiTcp(ModbusTcpLink),
-}
-
-/// What limits the traffic of a link, whatever its protocol.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct LinkTiming {
-    /// How long an answer may take.
-    pub timeout: Span,
-    /// How long after a timeout an answer may still come, where nothing but the order pairs it with its request.
-    pub late_limit: Span,
-    /// The wait between an answer and the next request.
-    pub pause: Option<Span>,
-    /// The longest wait between two attempts to connect.
-    pub reconnect_limit: Span,
-    /// Speed of the serial line behind it, where there is one and it is known.
-    pub baud: Option<u32>,
-    /// How many bits one character takes on that line.
-    pub bits_per_character: u8,
-    /// How many requests may be outstanding at a time.
-    pub in_flight: u8,
-}
-
-/// Converters and slow devices are late by a few timeouts, and rarely by more.
-fn late_limit(timeout: Span) -> Span {
-    Span::from_millis(timeout.as_millis().saturating_mul(5))
-}
-
-impl LinkProtocol {
-    /// The word in the files.
-    #[must_use]
-    pub const fn word(&self) -> &'static str {
-        match self {
-            Self::ModbusTcp(_) => "modbus-tcp",
-            Self::ModbusRtu(_) => "modbus-rtu",
-            Self::ModbusRtuTcp(_) => "modbus-rtu-tcp",
-            Self::ModbusAscii(_) => "modbus-ascii",
-            Self::ModbusAsciiTcp(_) => "modbus-ascii-tcp",
-        }
-    }
-
-    /// What limits its traffic.
-    #[must_use]
-    pub fn timing(&self) -> LinkTiming {
-        match self {
-            Self::ModbusTcp(link) | Self::ModbusRtuTcp(link) | Self::ModbusAsciiTcp(link) => LinkTiming {
-                timeout: link.timeout,
-                late_limit: link.late_limit.unwrap_or_else(|| late_limit(link.timeout)),
-                pause: link.pause,
-                reconnect_limit: link.reconnect_limit,
-                baud: link.serial_baud,
-                // A start bit, eight data bits, parity or a second stop bit, a stop bit: MODBUS over Serial Line
-                // V1.02, section 2.5.1.
-                bits_per_character: 11,
-                in_flight: link.in_flight,
-            },
-            Self::ModbusRtu(link) | Self::ModbusAscii(link) => LinkTiming {
-                timeout: link.timeout,
-                late_limit: link.late_limit.unwrap_or_else(|| late_limit(link.timeout)),
-                pause: link.pause,
-                reconnect_limit: link.reconnect_limit,
-                baud: Some(link.baud),
-                bits_per_character: 1
-                    + link.data_bits.unwrap_or(8)
-                    + u8::from(link.parity != SerialParity::None)
-                    + link.stop_bits(),
-                in_flight: 1,
-            },
-        }
-    }
-
-    /// The settings of a link over TCP, to be changed.
-    pub const fn tcp_mut(&mut self) -> Option<&mut ModbusTcpLink> {
-        match self {
-            Self::ModbusTcp(link) | Self::ModbusRtuTcp(link) | Self::ModbusAsciiTcp(link) => Some(link),
-            Self::ModbusRtu(_) | Self::ModbusAscii(_) => None,
-        }
-    }
-
-    /// The settings of a serial line, to be changed.
-    pub const fn serial_mut(&mut self) -> Option<&mut ModbusSerialLink> {
-        match self {
-            Self::ModbusRtu(link) | Self::ModbusAscii(link) => Some(link),
-            Self::ModbusTcp(_) | Self::ModbusRtuTcp(_) | Self::ModbusAsciiTcp(_) => None,
-        }
-    }
-
-    /// Where it leads, for people: host and port, or the path of a serial port.
-    #[must_use]
-    pub fn target(&self) -> String {
-        match self {
-            Self::ModbusTcp(link) | Self::ModbusRtuTcp(link) | Self::ModbusAsciiTcp(link) => {
-                format!("{}:{}", link.host, link.port)
-            }
-            Self::ModbusRtu(link) | Self::ModbusAscii(link) => link.device_path.clone(),
-        }
-    }
-}
-
 /// One device with its points.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Device {
@@ -223,37 +116,17 @@ pub struct Device {
     pub points: Vec<Arc<Point>>,
 }
 
-/// The protocol of a device with its settings.
-#[derive(Debug, Clone, PartialEq)]
-pub enum DeviceProtocol {
-    /// A Modbus unit, on any Modbus link.
-    Modbus(ModbusDevice),
-}
-
 /// One named signal of a device.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Point {
     /// Its row in the list, with the address as the list has it.
     pub settings: PointSettings,
+    /// What only points of its protocol have.
+    pub protocol: PointProtocol,
     /// Where it lives in its device.
     pub address: Address,
     /// From its raw to its engineering value in its device.
     pub shaping: Shaping,
-}
-
-/// Where a point lives.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Address {
-    /// In a Modbus unit.
-    Modbus(ModbusAddress),
-}
-
-impl std::fmt::Display for Address {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Self::Modbus(address) => address.fmt(f),
-        }
-    }
 }
 
 #[cfg(test)]

@@ -1,3 +1,4 @@
+use super::Protocol;
 use super::schema::{self, FORMATS, ObjectKind};
 use serde_json::{Map, Value, json};
 
@@ -7,15 +8,18 @@ use serde_json::{Map, Value, json};
 #[must_use]
 pub fn file_schema() -> Value {
     let object = |kind| simplified(schema::schema(kind).clone());
-    let kinds = ObjectKind::LINKS.into_iter().map(|(_, kind)| kind);
-    let kinds = kinds.chain([ObjectKind::Gateway, ObjectKind::ModbusDevice]);
-    let kinds = kinds.chain(ObjectKind::UPLINKS.into_iter().map(|(_, kind)| kind));
+    let devices = || Protocol::ALL.into_iter().map(ObjectKind::Device);
+    let uplinks = || ObjectKind::UPLINKS.into_iter().map(|(_, kind)| kind);
+    let kinds = ObjectKind::links().chain([ObjectKind::Gateway]).chain(devices()).chain(uplinks());
     let definitions: Map<String, Value> = kinds
         .filter_map(|kind| schema::schema(kind).get("$defs")?.as_object().cloned())
         .flatten()
         .map(|(name, definition)| (name, simplified(definition)))
         .collect();
-    let list = |kind, purpose: &str| json!({ "type": "array", "description": purpose, "items": object(kind) });
+    let list = |kinds: &mut dyn Iterator<Item = ObjectKind>, purpose: &str| {
+        let kinds: Vec<_> = kinds.map(object).collect();
+        json!({ "type": "array", "description": purpose, "items": { "anyOf": kinds } })
+    };
     json!({
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "gateway.toml: one gateway of Interlex",
@@ -30,17 +34,9 @@ pub fn file_schema() -> Value {
                 "description": "Named sampling periods, such as fast = \"500ms\".",
                 "additionalProperties": simplified(json!({ "type": "string", "format": "span" })),
             },
-            "link": {
-                "type": "array",
-                "description": "Transports to the field.",
-                "items": { "anyOf": ObjectKind::LINKS.map(|(_, kind)| object(kind)) },
-            },
-            "device": list(ObjectKind::ModbusDevice, "Field devices, each behind a link."),
-            "uplink": {
-                "type": "array",
-                "description": "Connections to brokers.",
-                "items": { "anyOf": ObjectKind::UPLINKS.map(|(_, kind)| object(kind)) },
-            },
+            "link": list(&mut ObjectKind::links(), "Transports to the field."),
+            "device": list(&mut devices(), "Field devices, each behind a link."),
+            "uplink": list(&mut uplinks(), "Connections to brokers."),
         },
     })
 }

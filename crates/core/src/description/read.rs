@@ -116,7 +116,7 @@ impl<'a> Source<'a> {
             lists: BTreeMap::new(),
         };
         for (path, text) in files.iter().filter(|(path, _)| path.ends_with(".csv")) {
-            let (mut list, faults) = PointsFile::parse(text, schema::of(ObjectKind::Point));
+            let (mut list, faults) = PointsFile::parse(text, schema::of(ObjectKind::Row));
             problems.extend(
                 faults.into_iter().map(|(place, fault)| Problem::of_file(path, place, fault.message, &fault.expected)),
             );

@@ -1,14 +1,10 @@
 //! What a schema cannot say: clashes, and what does not go together.
 
-use super::modbus::ModbusAddress;
 use super::problem::Fault;
-use super::{
-    Access, Address, BrokerUrl, DeviceProtocol, JsonUplink, ModbusDevice, Point, PointSettings, SecretText, Uplink,
-    UplinkKind,
-};
+use super::{Access, BrokerUrl, DeviceProtocol, JsonUplink, Point, PointSettings, SecretText, Uplink, UplinkKind};
 use crate::{DataType, MessageTemplates, Report, Shaping, TemplatePart, TwoEndedSpan};
+use serde_json::Value;
 use std::collections::HashMap;
-use std::sync::Arc;
 
 /// Finds names that stand twice, also when they differ by case alone.
 ///
@@ -25,14 +21,11 @@ pub(super) fn duplicates<'a>(names: impl Iterator<Item = &'a str>) -> Vec<(usize
     faults
 }
 
-/// Checks one point by itself and understands its address: the one in the list, and the one in the device.
-pub(super) fn point(settings: &PointSettings, protocol: &DeviceProtocol) -> (Option<(Address, Address)>, Vec<Fault>) {
+/// Checks one point by itself, and understands it as one of a device.
+pub(super) fn point(settings: &PointSettings, row: &Value, device: &DeviceProtocol) -> (Option<Point>, Vec<Fault>) {
     let mut faults = Vec::new();
-    let address = match protocol {
-        DeviceProtocol::Modbus(device) => modbus_point(settings, device, &mut faults)
-            .map(|(listed, address)| (Address::Modbus(listed), Address::Modbus(address))),
-    };
-    shaping(settings, address.as_ref().map(|(listed, _)| listed), &mut faults);
+    let point = device.point(settings, row, &mut faults);
+    shaping(settings, point.as_ref().map_or(settings.data_type, Point::raw_type), &mut faults);
     if let (Some(low), Some(high)) = (settings.low, settings.high)
         && low >= high
     {
@@ -47,7 +40,7 @@ pub(super) fn point(settings: &PointSettings, protocol: &DeviceProtocol) -> (Opt
     faults.extend(one_line("unit", &settings.unit));
     reporting(settings, &mut faults);
     lifetime(settings, &mut faults);
-    (address, faults)
+    (point, faults)
 }
 
 /// What is shown in tables and printed by clients has no control characters.
@@ -99,10 +92,9 @@ pub(super) fn safe_value(point: &Point) -> Option<Fault> {
 }
 
 /// Each way of shaping is for one kind of value, and goes together with no other.
-fn shaping(settings: &PointSettings, address: Option<&Address>, faults: &mut Vec<Fault>) {
+fn shaping(settings: &PointSettings, raw_type: DataType, faults: &mut Vec<Fault>) {
     let data_type = settings.data_type;
-    let is_bit = data_type == DataType::Bool
-        || matches!(address, Some(Address::Modbus(a)) if a.table.is_bits() || a.bits.is_some_and(|(low, high)| low == high));
+    let is_bit = raw_type == DataType::Bool;
     let is_number = data_type.is_numeric() && !is_bit;
     let is_linear = Shaping::linear(settings.scale, settings.offset).is_none();
     if !data_type.is_numeric() {
@@ -112,13 +104,6 @@ fn shaping(settings: &PointSettings, address: Option<&Address>, faults: &mut Vec
         }
     } else if settings.scale == 0.0 {
         faults.push(Fault::new("scale", "a scale of 0 makes every value the same", "a number that is not 0"));
-    }
-    if settings.by_ratio && (!is_number || settings.span.is_some() || settings.enumeration.is_some()) {
-        faults.push(Fault::new(
-            "by-ratio",
-            "a ratio multiplies the scale of a number",
-            "a numeric type without a span",
-        ));
     }
     if settings.span.is_some() {
         if !is_number {
@@ -144,54 +129,6 @@ fn shaping(settings: &PointSettings, address: Option<&Address>, faults: &mut Vec
             faults.push(Fault::new("enumeration", "words have no deadband or limits", "empty cells there"));
         }
     }
-}
-
-fn modbus_point(
-    settings: &PointSettings,
-    device: &ModbusDevice,
-    faults: &mut Vec<Fault>,
-) -> Option<(ModbusAddress, ModbusAddress)> {
-    let Ok(listed) = settings.address.parse::<ModbusAddress>() else {
-        let message = format!("address is {:?}", settings.address);
-        faults.push(Fault::new("address", message, ModbusAddress::FORM));
-        return None;
-    };
-    let Some(number) = listed.number.checked_add(device.base) else {
-        let message = format!("{listed} with a base of {} is past address 65535", device.base);
-        faults.push(Fault::new("address", message, "a lower address, or a lower base of the device"));
-        return None;
-    };
-    let address = ModbusAddress { number, ..listed };
-    let single_bit = address.table.is_bits() || address.bits.is_some_and(|(first, last)| first == last);
-    let (fits, expected) = match (single_bit, address.bits, settings.data_type) {
-        (true, _, data_type) => (matches!(data_type, DataType::Bool | DataType::Auto), "bool, or nothing"),
-        (false, Some(_), data_type) => (data_type == DataType::Uint16, "uint16"),
-        (false, None, data_type) => (data_type != DataType::Auto, "a type; Modbus registers do not say their own"),
-    };
-    if !fits {
-        let message = format!("type {} does not fit {address}", settings.data_type);
-        faults.push(Fault::new("type", message, expected));
-    } else if address.extent(settings.data_type).is_none() {
-        let message = format!("{} at {address} runs past address 65535", settings.data_type);
-        faults.push(Fault::new("address", message, "a lower address"));
-    } else if let Some((first, last)) = address.extent(settings.data_type)
-        && device.holes.touch(address.table, first, last)
-    {
-        let message = format!("{address} is in a hole of the device: {}", device.holes);
-        faults.push(Fault::new("address", message, "an address outside, or other holes"));
-    }
-    if !address.table.is_bits()
-        && let Some(count) = settings.data_type.registers().filter(|count| *count > device.max_registers)
-    {
-        let message =
-            format!("{} takes {count} registers, and max-registers is {}", settings.data_type, device.max_registers);
-        faults.push(Fault::new("type", message, "a shorter type, or more max-registers"));
-    }
-    if settings.access != Access::Read && !address.table.is_writable() {
-        let message = format!("{address} cannot be written");
-        faults.push(Fault::new("access", message, "read, or an address in coil: or holding:"));
-    }
-    Some((listed, address))
 }
 
 /// What does not go together in the way to a broker.
@@ -283,44 +220,4 @@ fn messages(uplink: &Uplink, own: &JsonUplink) -> Vec<Fault> {
 fn is_loopback(host: &str) -> bool {
     let address = host.parse::<std::net::IpAddr>();
     host == "localhost" || address.is_ok_and(|address| address.is_loopback())
-}
-
-/// Finds points of one device that read the same registers as different things.
-///
-/// The same address twice with the same type is a second view of it and allowed; so are bits of a register.
-pub(super) fn clashes(points: &[Arc<Point>]) -> Vec<(usize, Fault)> {
-    let mut extents: Vec<_> = points
-        .iter()
-        .enumerate()
-        .filter_map(|(at, point)| {
-            let (settings, Address::Modbus(address)) = (&point.settings, &point.address);
-            if address.table.is_bits() || address.bits.is_some() {
-                return None;
-            }
-            let (first, last) = address.extent(settings.data_type)?;
-            Some((address.table, first, last, settings.data_type, settings.order, at))
-        })
-        .collect();
-    extents.sort_by_key(|(table, first, last, .., at)| (*table, *first, *last, *at));
-    let mut faults = Vec::new();
-    for (position, (table, _, last, data_type, order, before)) in extents.iter().enumerate() {
-        let overlapping = extents.iter().skip(position + 1).take_while(|(t, f, ..)| t == table && f <= last);
-        for (_, _, _, other_type, other_order, at) in overlapping {
-            let same_place = points.get(*at).map(|p| p.address) == points.get(*before).map(|p| p.address);
-            if same_place && data_type == other_type && order == other_order {
-                continue;
-            }
-            if let (Some(earlier), Some(later)) = (points.get(*before), points.get(*at)) {
-                let message = format!(
-                    "{} {} shares registers with point {:?}, {data_type} at {}",
-                    later.settings.data_type,
-                    later.settings.address,
-                    earlier.settings.name.as_str(),
-                    earlier.address,
-                );
-                faults.push((*at, Fault::warning("address", message, "one type and order for each register")));
-            }
-        }
-    }
-    faults
 }

@@ -3,39 +3,34 @@ use super::settings::{DeviceSettings, GatewaySettings, LinkSettings, PointSettin
 use super::uplink::{
     BrokerSettings, BrokerUrl, BrokerUrls, JournalSettings, JsonUplink, SparkplugUplink, UplinkSettings,
 };
-use super::{Holes, ModbusDevice, ModbusSerialLink, ModbusTcpLink, Selection, Span, names};
+use super::{Holes, ObjectClass, Protocol, Selection, Span, names};
 use crate::{CommandMapping, DataType, Enumeration, Report, TwoEndedSpan};
 use jsonschema::error::{TypeKind, ValidationErrorKind};
 use jsonschema::{ValidationError, Validator};
+use schemars::{Schema, json_schema};
 use serde_json::{Map, Value, json};
-use std::collections::BTreeSet;
+use std::collections::BTreeMap;
 use std::sync::LazyLock;
 
 /// The kinds of objects that a description is made of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum ObjectKind {
     /// `[gateway]`
     Gateway,
     /// A line of `[rates]`
     Rate,
-    /// `[[link]]` with `protocol = "modbus-tcp"`
-    ModbusTcpLink,
-    /// `[[link]]` with `protocol = "modbus-rtu-tcp"`
-    ModbusRtuTcpLink,
-    /// `[[link]]` with `protocol = "modbus-rtu"`
-    ModbusRtuLink,
-    /// `[[link]]` with `protocol = "modbus-ascii"`
-    ModbusAsciiLink,
-    /// `[[link]]` with `protocol = "modbus-ascii-tcp"`
-    ModbusAsciiTcpLink,
-    /// `[[device]]` on a Modbus link
-    ModbusDevice,
+    /// `[[link]]` with this word as its `protocol`.
+    Link(&'static str),
+    /// `[[device]]` on a link of this protocol.
+    Device(Protocol),
     /// `[[uplink]]` with `kind = "sparkplug"`
     SparkplugUplink,
     /// `[[uplink]]` with `kind = "json"`
     JsonUplink,
-    /// A row of a point list.
-    Point,
+    /// A row of a point list of devices with this protocol.
+    Point(Protocol),
+    /// A row of a point list by itself, with the columns of all protocols: those of one name mean the same.
+    Row,
 }
 
 /// The JSON Schema (draft 2020-12) of one kind of object, made from its Rust types.
@@ -49,20 +44,31 @@ pub fn schema(kind: ObjectKind) -> &'static Value {
 pub(super) struct ObjectSchema {
     document: Value,
     validator: Option<Validator>,
+    /// What it is the schema of, where others of its class have other keys.
+    kind: Option<ObjectKind>,
 }
 
 impl ObjectKind {
-    /// The kinds of links, by the word of their protocol.
-    pub const LINKS: [(&'static str, Self); 5] = [
-        ("modbus-tcp", Self::ModbusTcpLink),
-        ("modbus-rtu", Self::ModbusRtuLink),
-        ("modbus-rtu-tcp", Self::ModbusRtuTcpLink),
-        ("modbus-ascii", Self::ModbusAsciiLink),
-        ("modbus-ascii-tcp", Self::ModbusAsciiTcpLink),
-    ];
-
     /// The kinds of uplinks, by the word of their kind.
     pub const UPLINKS: [(&'static str, Self); 2] = [("sparkplug", Self::SparkplugUplink), ("json", Self::JsonUplink)];
+
+    /// All of them.
+    pub fn all() -> impl Iterator<Item = Self> {
+        let of_protocol = |protocol| [Self::Device(protocol), Self::Point(protocol)];
+        let uplinks = Self::UPLINKS.into_iter().map(|(_, kind)| kind);
+        let of_protocols = Protocol::ALL.into_iter().flat_map(of_protocol);
+        [Self::Gateway, Self::Rate, Self::Row].into_iter().chain(Self::links()).chain(of_protocols).chain(uplinks)
+    }
+
+    /// The kinds of links.
+    pub fn links() -> impl Iterator<Item = Self> {
+        Self::link_words().map(Self::Link)
+    }
+
+    /// What links have as their `protocol`.
+    pub(super) fn link_words() -> impl Iterator<Item = &'static str> {
+        Protocol::ALL.into_iter().flat_map(Protocol::links).map(|(word, _)| *word)
+    }
 
     /// The kind of an uplink by its word; that of Sparkplug for words that no kind has.
     #[must_use]
@@ -72,8 +78,39 @@ impl ObjectKind {
 
     /// The kind of a link by the word of its protocol; that of Modbus TCP for words that no protocol has.
     #[must_use]
-    pub fn of_link(protocol: &str) -> Self {
-        Self::LINKS.iter().find(|(word, _)| *word == protocol).map_or(Self::ModbusTcpLink, |(_, kind)| *kind)
+    pub fn of_link(word: &str) -> Self {
+        Self::Link(Self::link_words().find(|known| *known == word).unwrap_or("modbus-tcp"))
+    }
+
+    /// The kind of a device by its protocol; that of Modbus where it is not known.
+    #[must_use]
+    pub fn of_device(protocol: Option<Protocol>) -> Self {
+        Self::Device(protocol.unwrap_or(Protocol::Modbus))
+    }
+
+    /// The class of its objects.
+    #[must_use]
+    pub const fn class(self) -> ObjectClass {
+        match self {
+            Self::Gateway => ObjectClass::Gateway,
+            Self::Rate => ObjectClass::Rate,
+            Self::Link(_) => ObjectClass::Link,
+            Self::Device(_) => ObjectClass::Device,
+            Self::SparkplugUplink | Self::JsonUplink => ObjectClass::Uplink,
+            Self::Point(_) | Self::Row => ObjectClass::Point,
+        }
+    }
+
+    /// What tells it from the others of its class.
+    fn words(self) -> String {
+        match self {
+            Self::Link(word) => format!("protocol = {word:?}"),
+            Self::Device(protocol) => format!("devices of {}", protocol.title()),
+            Self::Point(protocol) => format!("points of {}", protocol.title()),
+            Self::SparkplugUplink => "kind = \"sparkplug\"".to_owned(),
+            Self::JsonUplink => "kind = \"json\"".to_owned(),
+            Self::Gateway | Self::Rate | Self::Row => self.class().word().to_owned(),
+        }
     }
 }
 
@@ -128,80 +165,71 @@ fn is_list_path(text: &str) -> bool {
     text.is_empty() || (text.len() <= 200 && text.ends_with(".csv") && text.split('/').all(is_part))
 }
 
-/// The keys of an object whose texts are secrets: stored encrypted and never shown.
-pub fn secret_fields(class: super::ObjectClass) -> impl Iterator<Item = &'static str> {
-    let kinds: &[ObjectKind] = match class {
-        super::ObjectClass::Link => &[ObjectKind::ModbusTcpLink],
-        super::ObjectClass::Device => &[ObjectKind::ModbusDevice],
-        super::ObjectClass::Uplink => &[ObjectKind::SparkplugUplink, ObjectKind::JsonUplink],
-        super::ObjectClass::Gateway | super::ObjectClass::Rate | super::ObjectClass::Point => &[],
-    };
-    let properties = kinds.iter().flat_map(|kind| of(*kind).properties());
-    let secret = properties.filter(|(_, property)| property.to_string().contains("\"format\":\"secret\""));
-    // What several kinds have is named once: a secret is sealed once.
-    let fields: BTreeSet<_> = secret.map(|(key, _)| key.as_str()).collect();
-    fields.into_iter()
-}
-
 pub(super) fn of(kind: ObjectKind) -> &'static ObjectSchema {
-    static GATEWAY: LazyLock<ObjectSchema> =
-        LazyLock::new(|| ObjectSchema::new(&[schemars::schema_for!(GatewaySettings)], None));
-    static RATE: LazyLock<ObjectSchema> =
-        LazyLock::new(|| ObjectSchema::new(&[schemars::schema_for!(RateSettings)], None));
-    fn tcp(word: &str) -> ObjectSchema {
-        let parts = [schemars::schema_for!(LinkSettings), schemars::schema_for!(ModbusTcpLink)];
-        ObjectSchema::new(&parts, Some(("protocol", word)))
-    }
-    static MODBUS_TCP_LINK: LazyLock<ObjectSchema> = LazyLock::new(|| tcp("modbus-tcp"));
-    static MODBUS_RTU_TCP_LINK: LazyLock<ObjectSchema> = LazyLock::new(|| tcp("modbus-rtu-tcp"));
-    static MODBUS_ASCII_TCP_LINK: LazyLock<ObjectSchema> = LazyLock::new(|| tcp("modbus-ascii-tcp"));
-    fn serial(word: &str) -> ObjectSchema {
-        let parts = [schemars::schema_for!(LinkSettings), schemars::schema_for!(ModbusSerialLink)];
-        ObjectSchema::new(&parts, Some(("protocol", word)))
-    }
-    static MODBUS_RTU_LINK: LazyLock<ObjectSchema> = LazyLock::new(|| serial("modbus-rtu"));
-    static MODBUS_ASCII_LINK: LazyLock<ObjectSchema> = LazyLock::new(|| serial("modbus-ascii"));
-    static MODBUS_DEVICE: LazyLock<ObjectSchema> = LazyLock::new(|| {
-        let parts = [schemars::schema_for!(DeviceSettings), schemars::schema_for!(ModbusDevice)];
-        ObjectSchema::new(&parts, None)
-    });
-    fn uplink(own: schemars::Schema, word: &str) -> ObjectSchema {
-        let settings = schemars::schema_for!(UplinkSettings);
-        let parts = [settings, own, schemars::schema_for!(BrokerSettings), schemars::schema_for!(JournalSettings)];
-        ObjectSchema::new(&parts, Some(("kind", word)))
-    }
-    static SPARKPLUG_UPLINK: LazyLock<ObjectSchema> =
-        LazyLock::new(|| uplink(schemars::schema_for!(SparkplugUplink), "sparkplug"));
-    static JSON_UPLINK: LazyLock<ObjectSchema> = LazyLock::new(|| uplink(schemars::schema_for!(JsonUplink), "json"));
-    static POINT: LazyLock<ObjectSchema> =
-        LazyLock::new(|| ObjectSchema::new(&[schemars::schema_for!(PointSettings)], None));
-    match kind {
-        ObjectKind::Gateway => &GATEWAY,
-        ObjectKind::Rate => &RATE,
-        ObjectKind::ModbusTcpLink => &MODBUS_TCP_LINK,
-        ObjectKind::ModbusRtuTcpLink => &MODBUS_RTU_TCP_LINK,
-        ObjectKind::ModbusRtuLink => &MODBUS_RTU_LINK,
-        ObjectKind::ModbusAsciiLink => &MODBUS_ASCII_LINK,
-        ObjectKind::ModbusAsciiTcpLink => &MODBUS_ASCII_TCP_LINK,
-        ObjectKind::ModbusDevice => &MODBUS_DEVICE,
-        ObjectKind::SparkplugUplink => &SPARKPLUG_UPLINK,
-        ObjectKind::JsonUplink => &JSON_UPLINK,
-        ObjectKind::Point => &POINT,
-    }
+    static ALL: LazyLock<BTreeMap<ObjectKind, ObjectSchema>> =
+        LazyLock::new(|| ObjectKind::all().map(|kind| (kind, ObjectSchema::of_kind(kind))).collect());
+    // A link with a word that no protocol has.
+    static NONE: LazyLock<ObjectSchema> = LazyLock::new(|| ObjectSchema::new(Map::new(), &[]));
+    ALL.get(&kind).unwrap_or(&NONE)
 }
 
 impl ObjectSchema {
-    /// Joins the schemas of the parts that make up one object, and closes it against unknown keys.
-    fn new(parts: &[schemars::Schema], tag: Option<(&str, &str)>) -> Self {
+    fn of_kind(kind: ObjectKind) -> Self {
+        let tag = |key: &str, word: &str| Map::from_iter([(key.to_owned(), json!({ "const": word }))]);
+        let uplink = |own, word| {
+            let common = schemars::schema_for!(UplinkSettings);
+            let parts = [common, own, schemars::schema_for!(BrokerSettings), schemars::schema_for!(JournalSettings)];
+            Self::new(tag("kind", word), &parts)
+        };
+        let schema = match kind {
+            ObjectKind::Gateway => Self::new(Map::new(), &[schemars::schema_for!(GatewaySettings)]),
+            ObjectKind::Rate => Self::new(Map::new(), &[schemars::schema_for!(RateSettings)]),
+            ObjectKind::Link(word) => {
+                let own = Protocol::of_word(word).map(|protocol| protocol.link_keys(word));
+                let parts: Vec<_> = std::iter::once(schemars::schema_for!(LinkSettings)).chain(own).collect();
+                Self::new(tag("protocol", word), &parts)
+            }
+            ObjectKind::Device(protocol) => {
+                Self::new(Map::new(), &[schemars::schema_for!(DeviceSettings), protocol.device_keys()])
+            }
+            ObjectKind::SparkplugUplink => uplink(schemars::schema_for!(SparkplugUplink), "sparkplug"),
+            ObjectKind::JsonUplink => uplink(schemars::schema_for!(JsonUplink), "json"),
+            ObjectKind::Point(protocol) => Self::row([protocol.columns()]),
+            ObjectKind::Row => Self::row(Protocol::ALL.map(Protocol::columns)),
+        };
+        Self { kind: Some(kind), ..schema }
+    }
+
+    /// The columns of all points, and those of protocols: each behind the one that it names, most behind the type.
+    fn row(own: impl IntoIterator<Item = Schema>) -> Self {
+        let mut parts: Vec<_> = std::iter::once(schemars::schema_for!(PointSettings)).chain(own).collect();
+        let columns: Vec<_> = parts.iter_mut().filter_map(|part| part.remove("properties")).collect();
+        let mut columns = columns.iter().filter_map(Value::as_object);
+        let common = columns.next().into_iter().flatten();
+        let own: Vec<_> = columns.flatten().collect();
+        let mut joined = Map::new();
+        for (key, column) in common {
+            joined.insert(key.clone(), column.clone());
+            let behind = |column: &Value| column.get("x-behind").and_then(Value::as_str).unwrap_or("type") == key;
+            let theirs = own.iter().filter(|(_, column)| behind(column));
+            joined.extend(theirs.map(|(key, column)| ((*key).clone(), (*column).clone())));
+        }
+        parts.push(json_schema!({ "properties": joined }));
+        Self::new(Map::new(), &parts)
+    }
+
+    /// Joins the schemas of the parts that make up one object, and closes it against unknown keys. The tag says which parts
+    /// these are; it stands behind the first.
+    fn new(tag: Map<String, Value>, parts: &[Schema]) -> Self {
         let (mut properties, mut required, mut definitions) = (Map::new(), Vec::new(), Map::new());
         for (at, part) in parts.iter().enumerate() {
             let object = |key: &str| part.get(key).and_then(Value::as_object).cloned().unwrap_or_default();
             properties.extend(object("properties"));
             definitions.extend(object("$defs"));
             required.extend(part.get("required").and_then(Value::as_array).into_iter().flatten().cloned());
-            if let (0, Some((key, word))) = (at, tag) {
-                properties.insert(key.to_owned(), json!({ "const": word }));
-                required.push(json!(key));
+            if at == 0 {
+                required.extend(tag.keys().map(|key| json!(key)));
+                properties.extend(tag.clone());
             }
         }
         let document = json!({
@@ -217,7 +245,7 @@ impl ObjectSchema {
             options = options.with_format(name, is_valid);
         }
         let validator = options.build(&document).ok();
-        Self { document, validator }
+        Self { document, validator, kind: None }
     }
 
     /// Everything that the schema has against an object.
@@ -262,6 +290,16 @@ impl ObjectSchema {
     }
 
     fn unknown_key(&self, key: &str) -> Fault {
+        let others = ObjectKind::all().filter(|other| {
+            let is_other = self.kind.is_some_and(|kind| kind != *other && kind.class() == other.class());
+            is_other && *other != ObjectKind::Row && of(*other).keys().any(|known| known == key)
+        });
+        let others: Vec<_> = others.map(ObjectKind::words).collect();
+        if !others.is_empty() {
+            let message = format!("{key} is not for {}", self.kind.map(ObjectKind::words).unwrap_or_default());
+            let expected = format!("no {key}; it is for {}", others.join(" or "));
+            return Fault { is_about_key: true, ..Fault::new(key, message, expected) };
+        }
         let expected = match nearest(key, self.keys()) {
             Some(near) => format!("{near}?"),
             None => format!("one of {}", self.keys().collect::<Vec<_>>().join(", ")),
@@ -272,6 +310,11 @@ impl ObjectSchema {
     /// The keys in the order of the types: the order in which they are written.
     pub(super) fn keys(&self) -> impl Iterator<Item = &str> {
         self.properties().map(|(key, _)| key.as_str())
+    }
+
+    /// The keys that say where it leads.
+    pub(super) fn destination(&self) -> impl Iterator<Item = &str> {
+        self.properties().filter(|(_, property)| property.get("x-destination").is_some()).map(|(key, _)| key.as_str())
     }
 
     fn properties(&self) -> impl Iterator<Item = (&String, &Value)> {

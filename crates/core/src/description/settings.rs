@@ -1,9 +1,11 @@
 //! What every link, device, point and uplink has, whatever its protocol.
 
 use super::{Holes, Name, PointName, Span};
-use crate::{ByteOrder, DataType, Enumeration, Report, Shaping, TwoEndedSpan};
+use crate::{DataType, Enumeration, Report, Shaping, TwoEndedSpan};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use std::borrow::Cow;
 
 /// The gateway itself.
@@ -96,7 +98,7 @@ pub enum Access {
     ReadWriteLocal,
 }
 
-/// One row of a point list.
+/// One row of a point list, as far as it is the same for every protocol.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct PointSettings {
@@ -107,19 +109,12 @@ pub struct PointSettings {
     /// How the device represents it.
     #[serde(rename = "type", default)]
     pub data_type: DataType,
-    /// In which order the bytes stand in the registers.
-    #[serde(default)]
-    pub order: ByteOrder,
     /// Engineering value = raw × scale + offset.
     #[serde(default = "one")]
     pub scale: f64,
     /// Engineering value = raw × scale + offset.
     #[serde(default)]
     pub offset: f64,
-    /// Whether the scale is multiplied with the ratio of the device.
-    #[serde(default, skip_serializing_if = "is_false")]
-    #[schemars(extend("x-advanced" = true, "default" = false))]
-    pub by_ratio: bool,
     /// In place of scale and offset: two ends of the raw value laid on two of the engineering value, such as
     /// 0..27648 -> -50..150.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -217,17 +212,20 @@ impl PointSettings {
         }
     }
 
-    /// From its raw to its engineering value, in a device with a ratio.
-    #[must_use]
-    pub fn shaping(&self, ratio: f64) -> Shaping {
-        let scale = if self.by_ratio { self.scale * ratio } else { self.scale };
+    /// From its raw to its engineering value, with a scale that is multiplied with what its device has of its own.
+    pub(super) fn shaping(&self, factor: f64) -> Shaping {
         match (self.span, &self.enumeration) {
             (Some(span), _) => Shaping::span(span, self.clamp, self.root),
             (None, Some(words)) => Shaping::words(words.clone()),
             (None, None) if self.invert => Shaping::invert(),
-            (None, None) => Shaping::linear(scale, self.offset),
+            (None, None) => Shaping::linear(self.scale * factor, self.offset),
         }
     }
+}
+
+/// Reads the part of an object that one type describes; keys of its other parts are passed over.
+pub(super) fn part<T: DeserializeOwned>(object: &Value) -> Option<T> {
+    T::deserialize(object).ok()
 }
 
 /// Types that are written as text in the files: serde by their own `FromStr` and `Display`.

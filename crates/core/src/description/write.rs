@@ -1,11 +1,11 @@
 use super::check::Checked;
 use super::draft::{Draft, list_of};
 use super::schema::{self, ObjectKind, ObjectSchema};
-use super::{Description, DeviceProtocol, Files, LinkProtocol, MAIN_FILE, UplinkKind, check};
+use super::{Description, Device, Files, Link, MAIN_FILE, ObjectClass, Protocol, Uplink, UplinkKind, check};
 use serde::Serialize;
 use serde_json::{Map, Value};
+use std::collections::HashMap;
 use std::fmt::Write as _;
-use std::sync::Arc;
 
 /// Writes a description as files: always the same bytes for the same description.
 ///
@@ -22,40 +22,44 @@ impl From<&Description> for Draft {
             rates: description.rates.iter().map(|(name, span)| (name.to_string(), span.to_string().into())).collect(),
             ..Self::default()
         };
-        for link in &description.links {
-            let protocol = Map::from_iter([("protocol".to_owned(), link.protocol.word().into())]);
-            let own = match &link.protocol {
-                LinkProtocol::ModbusTcp(link)
-                | LinkProtocol::ModbusRtuTcp(link)
-                | LinkProtocol::ModbusAsciiTcp(link) => object(link),
-                LinkProtocol::ModbusRtu(link) | LinkProtocol::ModbusAscii(link) => object(link),
-            };
-            let parts = [object(&link.settings), protocol, own];
-            draft.links.push(Value::Object(of_parts(ObjectKind::of_link(link.protocol.word()), &parts)));
-        }
+        draft.links = description.links.iter().map(link_object).collect();
         for device in &description.devices {
-            let DeviceProtocol::Modbus(modbus) = &device.protocol;
-            let parts = [object(&device.settings), object(modbus)];
-            draft.devices.push(Value::Object(of_parts(ObjectKind::ModbusDevice, &parts)));
+            draft.devices.push(device_object(device));
             // Devices that name the same list have the same points.
             let rows = || {
-                let row =
-                    |point: &Arc<super::Point>| Value::Object(of_parts(ObjectKind::Point, &[object(&point.settings)]));
-                device.points.iter().map(row).collect()
+                let kind = ObjectKind::Point(device.protocol.protocol());
+                let parts = |point: &super::Point| [object(&point.settings), point.protocol.write()];
+                device.points.iter().map(|point| Value::Object(of_parts(kind, &parts(point)))).collect()
             };
             draft.lists.entry(device.settings.points.clone()).or_insert_with(rows);
         }
-        for uplink in &description.uplinks {
-            let kind = Map::from_iter([("kind".to_owned(), uplink.word().into())]);
-            let own = match &uplink.kind {
-                UplinkKind::Sparkplug(own) => object(own),
-                UplinkKind::Json(own) => object(own),
-            };
-            let parts = [kind, object(&uplink.settings), own, object(&uplink.broker), object(&uplink.journal)];
-            draft.uplinks.push(Value::Object(of_parts(ObjectKind::of_uplink(uplink.word()), &parts)));
-        }
+        draft.uplinks = description.uplinks.iter().map(uplink_object).collect();
         draft
     }
+}
+
+/// A link as the files have it.
+pub(super) fn link_object(link: &Link) -> Value {
+    let protocol = Map::from_iter([("protocol".to_owned(), link.protocol.word().into())]);
+    let parts = [object(&link.settings), protocol, link.protocol.write()];
+    Value::Object(of_parts(ObjectKind::Link(link.protocol.word()), &parts))
+}
+
+/// A device as the files have it.
+pub(super) fn device_object(device: &Device) -> Value {
+    let parts = [object(&device.settings), device.protocol.write()];
+    Value::Object(of_parts(ObjectKind::Device(device.protocol.protocol()), &parts))
+}
+
+/// An uplink as the files have it.
+pub(super) fn uplink_object(uplink: &Uplink) -> Value {
+    let kind = Map::from_iter([("kind".to_owned(), uplink.word().into())]);
+    let own = match &uplink.kind {
+        UplinkKind::Sparkplug(own) => object(own),
+        UplinkKind::Json(own) => object(own),
+    };
+    let parts = [kind, object(&uplink.settings), own, object(&uplink.broker), object(&uplink.journal)];
+    Value::Object(of_parts(ObjectKind::of_uplink(uplink.word()), &parts))
 }
 
 impl Draft {
@@ -78,33 +82,36 @@ impl Draft {
             main.push_str("\n[rates]\n");
             self.rates.iter().for_each(|(name, span)| entry(&mut main, name, span));
         }
-        let tables = [("link", &self.links), ("device", &self.devices), ("uplink", &self.uplinks)];
-        for (name, objects) in tables {
-            for object in objects.iter().filter_map(Value::as_object) {
-                let kind = match name {
-                    "link" => ObjectKind::of_link(object.get("protocol").and_then(Value::as_str).unwrap_or_default()),
-                    "device" => ObjectKind::ModbusDevice,
-                    _ => ObjectKind::of_uplink(object.get("kind").and_then(Value::as_str).unwrap_or_default()),
-                };
+        let protocols = self.protocols();
+        let tables = [
+            (ObjectClass::Link, &self.links),
+            (ObjectClass::Device, &self.devices),
+            (ObjectClass::Uplink, &self.uplinks),
+        ];
+        for (class, objects) in tables {
+            for object in objects {
+                let Some(content) = object.as_object() else { continue };
                 // Writing into a string cannot fail.
-                let _ = write!(main, "\n[[{name}]]\n");
-                keys(&mut main, kind, object);
+                let _ = write!(main, "\n[[{}]]\n", class.word());
+                keys(&mut main, protocols.kind(class, object), content);
             }
         }
-        let named: Vec<_> = self.devices.iter().map(list_of).collect();
-        let used =
-            |path: &String, rows: &Vec<Value>| !rows.is_empty() || named.iter().any(|name| *name == path.as_str());
-        let lists = self.lists.iter().filter(|(path, rows)| used(path, rows));
-        let mut files: Files = lists.map(|(path, rows)| (path.clone(), points_csv(rows))).collect();
+        let named: HashMap<_, _> = self.devices.iter().map(|device| (list_of(device), protocols.of(device))).collect();
+        let lists = self.lists.iter().filter(|(path, rows)| !rows.is_empty() || named.contains_key(path.as_str()));
+        let written = |(path, rows): (&String, &Vec<Value>)| {
+            let protocol = named.get(path.as_str()).copied().flatten();
+            (path.clone(), points_csv(rows, protocol))
+        };
+        let mut files: Files = lists.map(written).collect();
         files.insert(MAIN_FILE.to_owned(), main);
         files
     }
 }
 
-/// Rows of a point list as CSV, with a heading.
+/// Rows of a point list as CSV, with a heading: the columns of a protocol, or those of all where it is not known.
 #[must_use]
-pub fn points_csv(rows: &[Value]) -> String {
-    let schema = schema::of(ObjectKind::Point);
+pub fn points_csv(rows: &[Value], protocol: Option<Protocol>) -> String {
+    let schema = schema::of(protocol.map_or(ObjectKind::Row, ObjectKind::Point));
     // Columns that most lists leave empty stand in a list only where it needs them.
     let is_used = |key: &str| rows.iter().any(|row| row.get(key).is_some_and(|value| !value.is_null()));
     let columns: Vec<_> = schema.keys().filter(|key| !schema.is_advanced(key) || is_used(key)).collect();
@@ -152,7 +159,7 @@ fn entry(out: &mut String, key: &str, value: &Value) {
     }
 }
 
-fn object(part: &impl Serialize) -> Map<String, Value> {
+pub(super) fn object(part: &impl Serialize) -> Map<String, Value> {
     match serde_json::to_value(part) {
         Ok(Value::Object(object)) => object,
         _ => Map::new(),

@@ -186,8 +186,7 @@ impl PointTable {
             before.get(info.index).is_some_and(|known| {
                 let (left, right) = (&known.point, &info.point);
                 left.address != right.address
-                    || (left.settings.data_type, left.settings.order)
-                        != (right.settings.data_type, right.settings.order)
+                    || (left.settings.data_type, left.protocol) != (right.settings.data_type, right.protocol)
                     || left.shaping != right.shaping
             })
         };
@@ -201,9 +200,7 @@ fn count_u32(count: usize) -> u32 {
 }
 
 fn info(index: PointIndex, device_slot: usize, position: usize, device: Arc<str>, point: &Arc<Point>) -> PointInfo {
-    let Address::Modbus(address) = point.address;
-    let is_bit = address.table.is_bits() || address.bits.is_some_and(|(low, high)| low == high);
-    let data_type = if is_bit { DataType::Bool } else { point.settings.data_type };
+    let data_type = point.raw_type();
     PointInfo {
         index,
         device_slot,

@@ -53,7 +53,7 @@ impl<D: FieldDriver> LinkTask<D> {
 
     /// Runs until `stop` is cancelled; what is being told to listeners then is told to the end.
     pub(crate) async fn run(mut self, stop: CancellationToken) {
-        let limit = Duration::from(self.floor.link().protocol.timing().reconnect_limit);
+        let limit = Duration::from(self.floor.link().protocol.reconnect_limit());
         let mut backoff = Backoff::new(FIRST_RECONNECT, limit, fastrand::Rng::new());
         let mut error = "it is not connected yet".to_owned();
         self.driver.begin(&mut self.out);

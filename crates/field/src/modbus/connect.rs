@@ -1,35 +1,41 @@
-use interlex_core::description::{LinkProtocol, SerialParity};
+use interlex_core::description::{Link, LinkProtocol, ModbusLink, SerialParity};
 use interlex_modbus::{ClientConfig, Connection, Framing, Parity, SerialSettings};
 use std::time::Duration;
 
 /// Converters send what is doubled as two packets: the second one shows before the next request goes out.
 const STREAM_SILENCE: Duration = Duration::from_millis(5);
 
+/// What a link has as one of Modbus.
+pub(crate) const fn own(link: &Link) -> &ModbusLink {
+    let LinkProtocol::Modbus(own) = &link.protocol;
+    own
+}
+
 /// How a connection to a link is set up.
-pub(crate) fn client_config(protocol: &LinkProtocol) -> ClientConfig {
-    let timing = protocol.timing();
+pub(crate) fn client_config(link: &ModbusLink) -> ClientConfig {
+    let timing = link.timing();
     let mut config = ClientConfig::default();
     config.response_timeout = timing.timeout.into();
     config.late_limit = timing.late_limit.into();
-    if matches!(protocol, LinkProtocol::ModbusRtuTcp(_) | LinkProtocol::ModbusAsciiTcp(_)) {
+    if matches!(link, ModbusLink::RtuTcp(_) | ModbusLink::AsciiTcp(_)) {
         config.silence = STREAM_SILENCE;
     }
     config.in_flight = timing.in_flight.into();
     config.trace = true;
-    config.framing = framing(protocol);
-    if let LinkProtocol::ModbusRtu(link) | LinkProtocol::ModbusAscii(link) = protocol {
+    config.framing = framing(link);
+    if let ModbusLink::Rtu(link) | ModbusLink::Ascii(link) = link {
         config.turnaround = link.turnaround.into();
     }
     config
 }
 
 /// Connects to a link, or opens its port.
-pub(crate) async fn connect(protocol: &LinkProtocol, config: ClientConfig) -> std::io::Result<Connection> {
-    match protocol {
-        LinkProtocol::ModbusTcp(link) | LinkProtocol::ModbusRtuTcp(link) | LinkProtocol::ModbusAsciiTcp(link) => {
+pub(crate) async fn connect(link: &ModbusLink, config: ClientConfig) -> std::io::Result<Connection> {
+    match link {
+        ModbusLink::Tcp(link) | ModbusLink::RtuTcp(link) | ModbusLink::AsciiTcp(link) => {
             Connection::tcp(&link.host, link.port, link.connect_timeout.into(), config).await
         }
-        LinkProtocol::ModbusRtu(link) | LinkProtocol::ModbusAscii(link) => {
+        ModbusLink::Rtu(link) | ModbusLink::Ascii(link) => {
             let parity = match link.parity {
                 SerialParity::Even => Parity::Even,
                 SerialParity::Odd => Parity::Odd,
@@ -49,10 +55,10 @@ pub(crate) async fn connect(protocol: &LinkProtocol, config: ClientConfig) -> st
 }
 
 /// How the messages of a link are put on its stream.
-pub(crate) const fn framing(protocol: &LinkProtocol) -> Framing {
-    match protocol {
-        LinkProtocol::ModbusTcp(_) => Framing::Tcp,
-        LinkProtocol::ModbusRtu(_) | LinkProtocol::ModbusRtuTcp(_) => Framing::Rtu,
-        LinkProtocol::ModbusAscii(_) | LinkProtocol::ModbusAsciiTcp(_) => Framing::Ascii,
+pub(crate) const fn framing(link: &ModbusLink) -> Framing {
+    match link {
+        ModbusLink::Tcp(_) => Framing::Tcp,
+        ModbusLink::Rtu(_) | ModbusLink::RtuTcp(_) => Framing::Rtu,
+        ModbusLink::Ascii(_) | ModbusLink::AsciiTcp(_) => Framing::Ascii,
     }
 }

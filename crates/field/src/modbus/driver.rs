@@ -1,5 +1,5 @@
 use super::activity::views;
-use super::connect::{client_config, connect, framing};
+use super::connect::{client_config, connect, framing, own};
 use super::discovery::Discovery;
 use super::errand::{End, Errand, ReadErrand, Reply, Step, WriteErrand};
 use super::frames::{ModbusFrames, frames_of, peer};
@@ -11,6 +11,7 @@ use crate::link::{
     Full, LinkPlan, Lost, Outcome, Outcomes, RequestView, Work,
 };
 use crate::poll::{Due, Schedule};
+use interlex_core::description::ModbusLink;
 use interlex_core::{PointIndex, PointTable};
 use interlex_modbus::{Busy, ClientStats, Done, Fate, Request, RequestError, RequestId, ResponseError, TracedFrame};
 use std::collections::{HashMap, VecDeque};
@@ -75,6 +76,10 @@ struct Wanted {
 const SHORTEST_WAIT: Duration = Duration::from_millis(1);
 
 impl ModbusDriver {
+    const fn link(&self) -> &ModbusLink {
+        own(&self.plan.link)
+    }
+
     /// Sends what may be sent now, one request at the most; tells when to look again.
     fn send(&mut self, session: &mut ModbusSession, out: &mut Outcomes) -> Option<Instant> {
         let now = Instant::now();
@@ -268,7 +273,7 @@ impl FieldDriver for ModbusDriver {
 
     fn new(plan: LinkPlan, context: DriverContext) -> Self {
         let units = units_of(&plan);
-        let frames = ModbusFrames::new(framing(&plan.link.protocol), named(&units));
+        let frames = ModbusFrames::new(framing(own(&plan.link)), named(&units));
         let polls = units.iter().map(|device| device.polls.clone()).collect();
         Self {
             frames: Arc::new(FrameRing::new(frames, plan.links, context.clock)),
@@ -290,10 +295,10 @@ impl FieldDriver for ModbusDriver {
     }
 
     fn line(&self) -> Option<(Duration, Duration)> {
-        let timing = self.plan.link.protocol.timing();
+        let timing = self.link().timing();
         timing.baud.map(|baud| {
             let character = Duration::from_secs(timing.bits_per_character.into()) / baud.max(1);
-            (character, framing(&self.plan.link.protocol).silence(baud))
+            (character, framing(self.link()).silence(baud))
         })
     }
 
@@ -302,9 +307,9 @@ impl FieldDriver for ModbusDriver {
     }
 
     fn connect(&mut self) -> impl Future<Output = Result<ModbusSession, Lost>> + Send + 'static {
-        let (protocol, owed) = (self.plan.link.protocol.clone(), Arc::clone(&self.owed));
+        let (link, owed) = (self.link().clone(), Arc::clone(&self.owed));
         async move {
-            let connection = connect(&protocol, client_config(&protocol)).await;
+            let connection = connect(&link, client_config(&link)).await;
             let connection = connection.map_err(|error| Lost(error.to_string()))?;
             let connection = Carried::new(owed, connection);
             Ok(ModbusSession { connection, free_at: Instant::now(), counted: ClientStats::default() })
@@ -340,7 +345,7 @@ impl FieldDriver for ModbusDriver {
         }
         match done {
             Some(Ok(done)) => {
-                let pause = self.plan.link.protocol.timing().pause.map(Duration::from).unwrap_or_default();
+                let pause = self.link().timing().pause.map(Duration::from).unwrap_or_default();
                 session.free_at = Instant::now() + pause;
                 self.take(done, out);
                 Ok(())

@@ -1,4 +1,4 @@
-use interlex_core::description::{Address, BitWrites, ModbusDevice, Point, WriteFunctions};
+use interlex_core::description::{Address, BitWrites, ModbusDevice, Point, PointProtocol, WriteFunctions};
 use interlex_core::{Value, encode_registers};
 use interlex_modbus::{WriteRequest, Written};
 
@@ -17,7 +17,7 @@ impl Writing {
     /// # Errors
     /// When the value does not fit its place.
     pub(crate) fn new(device: &ModbusDevice, point: &Point, raw: &Value) -> Result<Self, String> {
-        let Address::Modbus(address) = point.address;
+        let (Address::Modbus(address), PointProtocol::Modbus(own)) = (point.address, point.protocol);
         let number = address.number;
         let written = match (raw, address.bits) {
             (Value::Bool(bit), None) if address.table.is_bits() => match device.writes {
@@ -26,8 +26,8 @@ impl Writing {
             },
             (_, Some((low, high))) => return Self::bits(device, number, low, high, raw),
             _ => {
-                let (data_type, order) = (point.settings.data_type, point.settings.order);
-                let registers = encode_registers(raw, data_type, order).map_err(|error| error.to_string())?;
+                let registers =
+                    encode_registers(raw, point.settings.data_type, own.order).map_err(|error| error.to_string())?;
                 match (registers.as_slice(), device.writes) {
                     ([register], WriteFunctions::Single) => Written::Register(*register),
                     _ => Written::Registers(registers),

@@ -1,7 +1,7 @@
 use crate::ProblemDetails;
 use crate::access::auth::Viewer;
 use crate::api::extract::Json;
-use interlex_core::description::{self, ObjectKind};
+use interlex_core::description::{self, ObjectKind, Protocol};
 use serde::Serialize;
 use serde_json::Value;
 
@@ -17,6 +17,8 @@ pub(crate) struct KindForm {
     schema: Value,
     /// For a link: the schema of the devices behind it.
     device: Value,
+    /// For a link: the schema of the points of these devices.
+    point: Value,
     /// For a link: how addresses of its points are written.
     addresses: &'static str,
 }
@@ -32,7 +34,7 @@ pub(crate) struct Forms {
     links: Vec<KindForm>,
     /// Uplinks, by the key `kind`.
     uplinks: Vec<KindForm>,
-    /// A point.
+    /// A point, with what those of any protocol have; that of a device's link says which are its own.
     point: Value,
 }
 
@@ -41,29 +43,32 @@ pub(crate) struct Forms {
     responses((status = 200, body = Forms), (status = 401, body = ProblemDetails)))]
 pub(crate) async fn forms(_: Viewer) -> Json<Forms> {
     let schema = |kind| description::schema(kind).clone();
-    let modbus = |word, title, link| KindForm {
+    let link = |protocol: Protocol, (word, title): &(&'static str, &'static str)| KindForm {
         word,
         title,
-        schema: schema(link),
-        device: schema(ObjectKind::ModbusDevice),
-        addresses: description::ModbusAddress::FORM,
+        schema: schema(ObjectKind::Link(word)),
+        device: schema(ObjectKind::Device(protocol)),
+        point: schema(ObjectKind::Point(protocol)),
+        addresses: protocol.address_form(),
     };
-    let uplink = |word, title, kind| KindForm { word, title, schema: schema(kind), device: Value::Null, addresses: "" };
+    let links = |protocol: Protocol| protocol.links().iter().map(move |kind| link(protocol, kind));
+    let uplink = |word, title, kind| KindForm {
+        word,
+        title,
+        schema: schema(kind),
+        device: Value::Null,
+        point: Value::Null,
+        addresses: "",
+    };
     Json(Forms {
         gateway: schema(ObjectKind::Gateway),
         rate: schema(ObjectKind::Rate),
-        links: vec![
-            modbus("modbus-tcp", "Modbus TCP", ObjectKind::ModbusTcpLink),
-            modbus("modbus-rtu", "Modbus RTU on a serial port", ObjectKind::ModbusRtuLink),
-            modbus("modbus-rtu-tcp", "Modbus RTU over TCP", ObjectKind::ModbusRtuTcpLink),
-            modbus("modbus-ascii", "Modbus ASCII on a serial port", ObjectKind::ModbusAsciiLink),
-            modbus("modbus-ascii-tcp", "Modbus ASCII over TCP", ObjectKind::ModbusAsciiTcpLink),
-        ],
+        links: Protocol::ALL.into_iter().flat_map(links).collect(),
         uplinks: vec![
             uplink("sparkplug", "Sparkplug B", ObjectKind::SparkplugUplink),
             uplink("json", "Messages from templates", ObjectKind::JsonUplink),
         ],
-        point: schema(ObjectKind::Point),
+        point: schema(ObjectKind::Row),
     })
 }
 

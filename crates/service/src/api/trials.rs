@@ -7,8 +7,7 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
 use interlex_core::description::{
-    Device, DeviceProtocol, Draft, Link, ModbusAddress, ModbusTable, ObjectClass, ObjectRef, Point, Uplink, UplinkKind,
-    check, list_of,
+    Device, DeviceProtocol, Draft, Link, ModbusAddress, ModbusTable, ObjectClass, Point, Uplink, UplinkKind, list_of,
 };
 use interlex_core::value_from_words;
 use interlex_gateway::{
@@ -54,7 +53,7 @@ pub(crate) async fn read(
 ) -> Result<Json<TrialReading>, ApiError> {
     let running = running(&app, &gateway).await?;
     let TrialRequest { link, device, point, neighbours, expected } = wanted;
-    let (link, device, point) = described(link, device, point)?;
+    let (link, device, point) = described(&app, &gateway, link, device, point).await?;
     let trial = TrialRead { link, device, point, neighbours, expected };
     let outcome = try_read(&trial, running.as_deref()).await;
     let what = format!("{} at {}", trial.point.address, trial.link.protocol.target());
@@ -95,7 +94,7 @@ pub(crate) async fn write(
     if let Some(point) = point.as_object_mut() {
         point.insert("access".to_owned(), "read-write".into());
     }
-    let (link, device, point) = described(link, device, point)?;
+    let (link, device, point) = described(&app, &gateway, link, device, point).await?;
     let value = value_of(&value, |words| value_from_words(&point, words))?;
     let write = PointWrite { link, device, point, value, index: None };
     let what = format!("{} = {} at {}", write.point.address, write.value, write.link.protocol.target());
@@ -163,20 +162,12 @@ pub(crate) async fn broker(
     State(app): State<Arc<App>>,
     Engineer(author): Engineer,
     Path(gateway): Path<String>,
-    Json(TrialBrokerRequest { mut uplink, publish }): Json<TrialBrokerRequest>,
+    Json(TrialBrokerRequest { uplink, publish }): Json<TrialBrokerRequest>,
 ) -> Result<Json<BrokerTrial>, ApiError> {
     let opened = drafts::open(&app, &gateway).await?;
-    let name = uplink.get("name").and_then(Value::as_str).unwrap_or_default().to_owned();
-    let mut known = opened.draft.objects();
-    let stored = known.find(|(object, _)| object.class == ObjectClass::Uplink && object.name == name);
-    let stored = stored.map(|(_, content)| content.into_owned());
-    let object = ObjectRef::new(ObjectClass::Uplink, name);
-    let taken = app.vault.take_in(ObjectClass::Uplink, &mut uplink, stored.as_ref());
-    taken.map_err(|error| drafts::not_sealed(&object, error))?;
     let mut draft = Draft::new(NAME);
     draft.push(ObjectClass::Uplink, "", uplink);
-    let mut description = check(&draft).into_result().map_err(ApiError::Description)?;
-    app.vault.reveal(&mut description).map_err(ApiError::internal)?;
+    let mut description = drafts::for_trial(&app, draft, &opened.draft)?;
     let uplink = description.uplinks.pop().ok_or_else(|| ApiError::BadRequest("name an uplink".to_owned()))?;
     let message = if publish { Some(trial_message(&app, &gateway, &uplink).await?) } else { None };
     let trial = interlex_gateway::try_broker(&uplink, message.as_ref()).await;
@@ -234,7 +225,7 @@ pub(crate) async fn identify(
     Json(wanted): Json<TrialIdentifyRequest>,
 ) -> Result<Json<TrialIdentity>, ApiError> {
     let running = running(&app, &gateway).await?;
-    let (link, device, _) = described(wanted.link, wanted.device, any_point())?;
+    let (link, device, _) = described(&app, &gateway, wanted.link, wanted.device, any_point()).await?;
     let DeviceProtocol::Modbus(modbus) = &device.protocol;
     let outcome = interlex_gateway::identify(&link, modbus.unit, running.as_deref()).await;
     let what = format!("unit {} at {}", modbus.unit, link.protocol.target());
@@ -272,7 +263,7 @@ pub(crate) async fn sunspec(
     Json(wanted): Json<TrialSunSpecRequest>,
 ) -> Result<Json<SunSpecOffer>, ApiError> {
     let running = running(&app, &gateway).await?;
-    let (link, device, _) = described(wanted.link, wanted.device, any_point())?;
+    let (link, device, _) = described(&app, &gateway, wanted.link, wanted.device, any_point()).await?;
     let outcome = interlex_gateway::sunspec(&link, &device, &wanted.rate, running.as_deref()).await;
     let DeviceProtocol::Modbus(modbus) = &device.protocol;
     let what = format!("unit {} at {}", modbus.unit, link.protocol.target());
@@ -353,7 +344,7 @@ pub(crate) async fn scan(
         let message = format!("per_second is {}; expected 1 to 100", wanted.per_second);
         return Err(ApiError::BadRequest(message));
     }
-    let (link, ..) = described(wanted.link, json!({ "unit": 1 }), any_point())?;
+    let (link, ..) = described(&app, &gateway, wanted.link, json!({ "unit": 1 }), any_point()).await?;
     let opening = app.scans.open(&link.protocol.target())?;
     let detail = format!("{scan} at {}", link.protocol.target());
     app.audit(AuditEntry { action: "trial-scan", detail: &detail, gateway: &gateway, ..author.entry() }).await;
@@ -396,7 +387,13 @@ fn is_register(address: Option<&Value>) -> bool {
 }
 
 /// The objects as a description of one point, checked like every other.
-fn described(mut link: Value, mut device: Value, mut point: Value) -> Result<(Link, Device, Point), ApiError> {
+async fn described(
+    app: &App,
+    gateway: &str,
+    mut link: Value,
+    mut device: Value,
+    mut point: Value,
+) -> Result<(Link, Device, Point), ApiError> {
     let objects = [&mut link, &mut device, &mut point];
     for object in objects {
         let Some(map) = object.as_object_mut() else {
@@ -426,7 +423,8 @@ fn described(mut link: Value, mut device: Value, mut point: Value) -> Result<(Li
     draft.push(ObjectClass::Link, "", link);
     draft.push(ObjectClass::Device, "", device);
     draft.push(ObjectClass::Point, &list, point);
-    let mut description = check(&draft).into_result().map_err(ApiError::Description)?;
+    let opened = drafts::open(app, gateway).await?;
+    let mut description = drafts::for_trial(app, draft, &opened.draft)?;
     let parts = (description.links.pop(), description.devices.pop());
     let (Some(link), Some(mut device)) = parts else {
         return Err(ApiError::BadRequest("name a link and a device".to_owned()));

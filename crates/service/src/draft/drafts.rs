@@ -4,10 +4,13 @@ use super::opened::OpenDraft;
 use crate::draft::vault::{SealError, mask};
 use crate::error::ConflictView;
 use crate::{ApiError, App};
-use interlex_core::description::{self, Checked, Draft, Files, ObjectClass, ObjectRef, Problem, SecretText, Severity};
+use interlex_core::description::{
+    self, Checked, Description, Draft, Files, ObjectClass, ObjectRef, Problem, SecretFields, SecretText, Severity,
+};
 use interlex_gateway::{aside, wall_clock};
 use interlex_store::{DraftChange, Edit, EditError, version_of};
 use serde_json::Value;
+use std::cell::{LazyCell, OnceCell};
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -78,7 +81,7 @@ pub(crate) async fn surroundings(app: &App, draft: &Draft, gateway: &str) -> Res
         let expected = format!("{gateway:?}: a gateway keeps its name; add another one for another name");
         problems.push(Problem::of_object(target, "name", Severity::Mistake, message, expected));
     }
-    problems.extend(placeholders(draft));
+    problems.extend(secret_problems(app, draft));
     for other in app.store.gateways().await?.iter().filter(|other| other.name != gateway) {
         let theirs = open_quietly(app, &other.name).await?;
         problems.extend(node_clashes(draft, &theirs.draft, &other.name));
@@ -97,15 +100,24 @@ async fn open_quietly(app: &App, gateway: &str) -> Result<Arc<OpenDraft>, ApiErr
     }
 }
 
-fn placeholders(draft: &Draft) -> Vec<Problem> {
+/// Secrets that are not there, and those that were stored for another place.
+fn secret_problems(app: &App, draft: &Draft) -> Vec<Problem> {
     let mut problems = Vec::new();
     for (object, content) in draft.objects().filter(|(object, _)| object.class != ObjectClass::Point) {
-        for field in description::secret_fields(object.class) {
-            if content.get(field).and_then(Value::as_str) == Some(SecretText::PLACEHOLDER) {
-                let message = format!("{field} is {:?}, and nothing is stored here", SecretText::PLACEHOLDER);
-                let expected = "the secret itself".to_owned();
-                problems.push(Problem::of_object(object.clone(), field, Severity::Mistake, message, expected));
-            }
+        let goes_to = OnceCell::new();
+        for field in SecretFields::of(object.class).iter() {
+            let Some(text) = content.get(field).and_then(Value::as_str) else { continue };
+            let is_missing = text == SecretText::PLACEHOLDER;
+            let goes_to = || goes_to.get_or_init(|| description::destination(object.class, &content, &draft.links));
+            let message = match is_missing {
+                true => format!("{field} is {:?}, and nothing is stored here", SecretText::PLACEHOLDER),
+                false if app.vault.is_closed(text, goes_to()) => {
+                    format!("{field} was stored for another address or other settings of TLS, or with another key")
+                }
+                false => continue,
+            };
+            let expected = "the secret itself".to_owned();
+            problems.push(Problem::of_object(object.clone(), field, Severity::Mistake, message, expected));
         }
     }
     problems
@@ -144,14 +156,21 @@ pub(crate) async fn edit(
     mut changes: Vec<DraftChange>,
 ) -> Result<(u64, Vec<DraftChange>), ApiError> {
     let opened = open(app, gateway).await?;
+    let links = changed_links(&opened.draft, &changes);
     for change in &mut changes {
         if let Some(content) = &mut change.content {
             if !content.is_object() {
                 return Err(ApiError::BadRequest(format!("{}: the content is no JSON object", change.object)));
             }
-            if description::secret_fields(change.object.class).next().is_some() {
+            let fields = SecretFields::of(change.object.class);
+            if fields.iter().next().is_some() {
+                let class = change.object.class;
+                let goes_to = description::destination(class, content, &links);
                 let stored = opened.object(&change.object);
-                let taken = app.vault.take_in(change.object.class, content, stored.as_ref());
+                let stored =
+                    stored.map(|stored| (description::destination(class, &stored, &opened.draft.links), stored));
+                let stored = stored.as_ref().map(|(went_to, stored)| (stored, went_to.as_str()));
+                let taken = app.vault.take_in(fields, content, &goes_to, stored);
                 taken.map_err(|error| not_sealed(&change.object, error))?;
             }
             named(&change.object, content)?;
@@ -169,10 +188,19 @@ pub(crate) async fn edit(
     Ok((version, changes))
 }
 
+/// The links of a draft with some changes: what devices behind them have stored goes there.
+fn changed_links(draft: &Draft, changes: &[DraftChange]) -> Vec<Value> {
+    let changed = |name: &str| changes.iter().find(|change| change.object == ObjectRef::new(ObjectClass::Link, name));
+    let name = |link: &Value| link.get("name").and_then(Value::as_str).unwrap_or_default().to_owned();
+    let stay = draft.links.iter().filter(|link| changed(&name(link)).is_none()).cloned();
+    let new = changes.iter().filter(|change| change.object.class == ObjectClass::Link);
+    stay.chain(new.filter_map(|change| change.content.clone())).collect()
+}
+
 /// Why a secret of an object was not taken in.
 pub(crate) fn not_sealed(object: &ObjectRef, error: SealError) -> ApiError {
     match error {
-        SealError::Elsewhere(field) => {
+        SealError::Elsewhere(ref field) => {
             let expected = format!("the {field} for the new address");
             let problem = Problem::of_object(object.clone(), field, Severity::Mistake, error.to_string(), expected);
             ApiError::Description(vec![problem])
@@ -266,24 +294,7 @@ fn drop_list(draft: &Draft, changes: &[DraftChange], more: &mut Vec<DraftChange>
 /// Files from outside as a draft with sealed secrets, ready to be kept.
 pub(crate) fn take_in(app: &App, files: &Files, known: &Draft) -> Result<Draft, ApiError> {
     let mut draft = description::parse(files).map_err(ApiError::Description)?;
-    let stored: HashMap<ObjectRef, Value> = known
-        .objects()
-        .filter(|(object, _)| object.class != ObjectClass::Point)
-        .map(|(object, content)| (object, content.into_owned()))
-        .collect();
-    let classes = [
-        (ObjectClass::Link, &mut draft.links),
-        (ObjectClass::Device, &mut draft.devices),
-        (ObjectClass::Uplink, &mut draft.uplinks),
-    ];
-    for (class, objects) in classes {
-        for content in objects {
-            let name = content.get("name").and_then(Value::as_str).unwrap_or_default();
-            let object = ObjectRef::new(class, name);
-            let stored = stored.get(&object);
-            app.vault.take_in(class, content, stored).map_err(|error| not_sealed(&object, error))?;
-        }
-    }
+    seal(app, &mut draft, known)?;
     let mut seen = std::collections::HashSet::new();
     for (object, content) in draft.objects() {
         if !seen.insert(object.clone()) {
@@ -293,4 +304,36 @@ pub(crate) fn take_in(app: &App, files: &Files, known: &Draft) -> Result<Draft, 
         named(&object, &content)?;
     }
     Ok(draft)
+}
+
+/// Seals the secrets of a draft that came from outside; those that say that they are stored are those of a known one.
+pub(crate) fn seal(app: &App, draft: &mut Draft, known: &Draft) -> Result<(), ApiError> {
+    let stored: LazyCell<HashMap<_, _>, _> =
+        LazyCell::new(|| known.objects().filter(|(object, _)| object.class != ObjectClass::Point).collect());
+    let links = draft.links.clone();
+    for (class, content) in draft.keepers_mut() {
+        let fields = SecretFields::of(class);
+        if !fields.iter().any(|field| content.get(field).is_some()) {
+            continue;
+        }
+        let name = content.get("name").and_then(Value::as_str).unwrap_or_default();
+        let object = ObjectRef::new(class, name);
+        let stored = stored.get(&object);
+        let stored = stored.map(|stored| (&**stored, description::destination(class, stored, &known.links)));
+        let stored = stored.as_ref().map(|(stored, went_to)| (*stored, went_to.as_str()));
+        let goes_to = description::destination(class, content, &links);
+        app.vault.take_in(fields, content, &goes_to, stored).map_err(|error| not_sealed(&object, error))?;
+    }
+    Ok(())
+}
+
+/// What a trial uses: objects that came from outside as a description, its secrets open. Those that say that they are stored are
+/// those of a known draft.
+pub(crate) fn for_trial(app: &App, mut draft: Draft, known: &Draft) -> Result<Description, ApiError> {
+    seal(app, &mut draft, known)?;
+    let mut checked = description::check(&draft);
+    checked.add(secret_problems(app, &draft));
+    let mut description = checked.into_result().map_err(ApiError::Description)?;
+    app.vault.reveal(&mut description).map_err(ApiError::internal)?;
+    Ok(description)
 }

@@ -1,4 +1,4 @@
-use interlex_core::description::{BrokerUrl, Description, Draft, ObjectClass, SecretText, Uplink, secret_fields};
+use interlex_core::description::{Description, Draft, ObjectClass, SecretFields, SecretText};
 use ring::aead::{AES_256_GCM, Aad, LessSafeKey, NONCE_LEN, Nonce, UnboundKey};
 use serde_json::Value;
 use std::fs;
@@ -35,14 +35,14 @@ pub enum VaultError {
 }
 
 /// Why a secret was not sealed or opened.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub(crate) enum SealError {
     #[error("the system gives no random numbers")]
     Random,
     #[error("a stored secret cannot be opened with the key of this machine, or was stored for another address")]
     Key,
     #[error("{0} was stored for another address or other settings of TLS; give it again")]
-    Elsewhere(&'static str),
+    Elsewhere(String),
 }
 
 const MARK: &str = "sealed:2:";
@@ -98,23 +98,22 @@ impl Vault {
         String::from_utf8(plain.to_vec()).map_err(|_| SealError::Key)
     }
 
-    /// Seals the secrets of an object that came from outside. Where the placeholder stands, and where the secret is the
-    /// same as before, the stored one is kept.
+    /// Seals the secrets of an object that came from outside, for where they go. Where the placeholder stands, and where the
+    /// secret is the same as before, the stored one is kept; with what was stored comes where that went.
     pub(crate) fn take_in(
         &self,
-        class: ObjectClass,
+        fields: &SecretFields,
         content: &mut Value,
-        stored: Option<&Value>,
+        goes_to: &str,
+        stored: Option<(&Value, &str)>,
     ) -> Result<(), SealError> {
-        let goes_to = destination(content);
-        let went_to = stored.map(destination);
-        for field in secret_fields(class) {
+        let goes_elsewhere = stored.is_some_and(|(_, went_to)| went_to != goes_to);
+        for field in fields.iter() {
             let Some(Value::String(text)) = content.get_mut(field) else { continue };
-            let known = stored.and_then(|stored| stored.get(field)).and_then(Value::as_str);
-            let goes_elsewhere = went_to.as_ref() != Some(&goes_to);
+            let known = stored.and_then(|(stored, _)| stored.get(field)).and_then(Value::as_str);
             if text == SecretText::PLACEHOLDER {
                 match known {
-                    Some(_) if goes_elsewhere => return Err(SealError::Elsewhere(field)),
+                    Some(_) if goes_elsewhere => return Err(SealError::Elsewhere(field.to_owned())),
                     Some(known) => *text = known.to_owned(),
                     // The check tells that nothing is stored for the placeholder.
                     None => {}
@@ -122,10 +121,10 @@ impl Vault {
                 continue;
             }
             let is_known =
-                |known: &&str| !goes_elsewhere && self.unseal(known, &goes_to).is_ok_and(|plain| plain == *text);
+                |known: &&str| !goes_elsewhere && self.unseal(known, goes_to).is_ok_and(|plain| plain == *text);
             *text = match known.filter(is_known) {
                 Some(known) => known.to_owned(),
-                None => self.seal(text, &goes_to)?,
+                None => self.seal(text, goes_to)?,
             };
         }
         Ok(())
@@ -133,40 +132,22 @@ impl Vault {
 
     /// Opens the secrets of a description that is about to run.
     pub(crate) fn reveal(&self, description: &mut Description) -> Result<(), SealError> {
-        for uplink in &mut description.uplinks {
-            let goes_to = destination_of(uplink);
-            for secret in [&mut uplink.broker.password, &mut uplink.broker.key].into_iter().flatten() {
-                *secret = SecretText::new(self.unseal(secret.reveal(), &goes_to)?);
-            }
-        }
-        Ok(())
+        description.reveal(|goes_to, sealed| self.unseal(sealed, goes_to))
     }
-}
 
-/// Where the secrets of an object go: the hosts and ports of its brokers, and by what they are known for the right ones.
-fn destination(content: &Value) -> String {
-    let text = |key: &str| content.get(key).and_then(Value::as_str).unwrap_or_default();
-    let url = |text: &str| {
-        BrokerUrl::try_from(text.trim().to_owned()).map_or_else(|_| text.to_owned(), |url| url.to_string())
-    };
-    let fallbacks = text("fallbacks").split(',').map(str::trim).filter(|text| !text.is_empty()).map(url);
-    let urls: Vec<_> = std::iter::once(url(text("url"))).chain(fallbacks).collect();
-    one_text(&urls, text("server-name"), text("ca"))
-}
-
-fn destination_of(uplink: &Uplink) -> String {
-    let urls: Vec<_> = uplink.urls().map(ToString::to_string).collect();
-    let broker = &uplink.broker;
-    one_text(&urls, broker.server_name.as_deref().unwrap_or_default(), broker.ca.as_deref().unwrap_or_default())
-}
-
-fn one_text(urls: &[String], server_name: &str, ca: &str) -> String {
-    format!("{}\n{}\n{}", urls.join("\n"), server_name.trim(), ca.trim())
+    /// Whether a text of a draft is a secret that cannot be opened for where it goes now.
+    pub(crate) fn is_closed(&self, text: &str, goes_to: &str) -> bool {
+        text.starts_with("sealed:") && self.unseal(text, goes_to).is_err()
+    }
 }
 
 /// Puts the placeholder where secrets are.
 pub(crate) fn mask(class: ObjectClass, content: &mut Value) {
-    for field in secret_fields(class) {
+    mask_fields(SecretFields::of(class), content);
+}
+
+fn mask_fields(fields: &SecretFields, content: &mut Value) {
+    for field in fields.iter() {
         if let Some(secret) = content.get_mut(field) {
             *secret = Value::from(SecretText::PLACEHOLDER);
         }
@@ -175,14 +156,7 @@ pub(crate) fn mask(class: ObjectClass, content: &mut Value) {
 
 /// A draft without its secrets, for whoever may see it.
 pub(crate) fn masked(mut draft: Draft) -> Draft {
-    let classes = [
-        (ObjectClass::Link, &mut draft.links),
-        (ObjectClass::Device, &mut draft.devices),
-        (ObjectClass::Uplink, &mut draft.uplinks),
-    ];
-    for (class, objects) in classes {
-        objects.iter_mut().for_each(|content| mask(class, content));
-    }
+    draft.keepers_mut().for_each(|(class, content)| mask(class, content));
     draft
 }
 
@@ -200,30 +174,46 @@ fn make_key(path: &Path) -> io::Result<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use interlex_core::description::{ObjectKind, destination, schema};
     use serde_json::json;
 
     fn vault(directory: &tempfile::TempDir) -> Vault {
         Vault::open(&directory.path().join("secret.key")).unwrap()
     }
 
+    /// Takes in one object of a class, with what was stored of it.
+    fn take_in(
+        vault: &Vault,
+        class: ObjectClass,
+        content: &mut Value,
+        links: &[Value],
+        stored: Option<&Value>,
+    ) -> Result<(), SealError> {
+        let fields = SecretFields::of(class);
+        let stored = stored.map(|stored| (stored, destination(class, stored, links)));
+        let stored = stored.as_ref().map(|(stored, went_to)| (*stored, went_to.as_str()));
+        vault.take_in(fields, content, &destination(class, content, links), stored)
+    }
+
     #[test]
     fn secrets_are_sealed_kept_and_opened_with_the_same_key_only() {
         let directory = tempfile::tempdir().unwrap();
+        let class = ObjectClass::Uplink;
         let mut content = json!({ "name": "cloud", "url": "mqtts://broker.example", "password": "heron-1" });
-        let to = destination(&content);
-        vault(&directory).take_in(ObjectClass::Uplink, &mut content, None).unwrap();
+        let to = destination(class, &content, &[]);
+        take_in(&vault(&directory), class, &mut content, &[], None).unwrap();
         let sealed = content["password"].as_str().unwrap().to_owned();
         assert!(sealed.starts_with(MARK) && !sealed.contains("heron"));
         assert_eq!(vault(&directory).unseal(&sealed, &to).unwrap(), "heron-1", "the key outlasts the process");
         let other = tempfile::tempdir().unwrap();
         assert_eq!(vault(&other).unseal(&sealed, &to), Err(SealError::Key));
         assert_eq!(vault(&directory).unseal(&format!("{sealed}0"), &to), Err(SealError::Key));
-        assert_eq!(vault(&directory).unseal(&sealed, "elsewhere"), Err(SealError::Key));
+        assert!(vault(&directory).is_closed(&sealed, "elsewhere") && !vault(&directory).is_closed(&sealed, &to));
 
         for same in [SecretText::PLACEHOLDER, "heron-1"] {
             // The same place in other words.
             let mut again = json!({ "name": "cloud", "url": "mqtts://broker.example:8883", "password": same });
-            vault(&directory).take_in(ObjectClass::Uplink, &mut again, Some(&content)).unwrap();
+            take_in(&vault(&directory), class, &mut again, &[], Some(&content)).unwrap();
             assert_eq!(again["password"], content["password"], "{same}");
         }
         for (key, value) in [
@@ -236,17 +226,61 @@ mod tests {
             let mut moved =
                 json!({ "name": "cloud", "url": "mqtts://broker.example", "password": SecretText::PLACEHOLDER });
             moved[key] = value.into();
-            let refused = vault(&directory).take_in(ObjectClass::Uplink, &mut moved, Some(&content));
-            assert_eq!(refused, Err(SealError::Elsewhere("password")), "{key}");
+            let refused = take_in(&vault(&directory), class, &mut moved, &[], Some(&content));
+            assert_eq!(refused, Err(SealError::Elsewhere("password".to_owned())), "{key}");
             moved["password"] = "heron-1".into();
-            vault(&directory).take_in(ObjectClass::Uplink, &mut moved, Some(&content)).unwrap();
+            take_in(&vault(&directory), class, &mut moved, &[], Some(&content)).unwrap();
             assert_ne!(moved["password"], content["password"], "sealed for there");
         }
         let mut lonely = json!({ "password": SecretText::PLACEHOLDER });
-        vault(&directory).take_in(ObjectClass::Uplink, &mut lonely, None).unwrap();
+        take_in(&vault(&directory), class, &mut lonely, &[], None).unwrap();
         assert_eq!(lonely["password"], SecretText::PLACEHOLDER, "for the check to find");
-        mask(ObjectClass::Uplink, &mut content);
-        assert_eq!(content["password"], SecretText::PLACEHOLDER);
+    }
+
+    /// An object of a kind with a secret, at one place or another.
+    fn planted(kind: ObjectKind, host: &str) -> Value {
+        match kind {
+            ObjectKind::Link(word) => {
+                json!({ "protocol": word, "host": host, "device-path": format!("/dev/{host}"), "planted": "heron-2" })
+            }
+            ObjectKind::Device(_) => json!({ "link": host, "planted": "heron-2" }),
+            _ => json!({ "url": format!("mqtts://{host}"), "planted": "heron-2" }),
+        }
+    }
+
+    #[test]
+    fn a_secret_in_any_kind_of_object_is_sealed_for_its_place_and_masked() {
+        let directory = tempfile::tempdir().unwrap();
+        let vault = vault(&directory);
+        let links = ["here", "there"].map(|host| json!({ "name": host, "protocol": "modbus-tcp", "host": host }));
+        let mut kinds = 0;
+        for kind in ObjectKind::all() {
+            let class = kind.class();
+            if matches!(class, ObjectClass::Gateway | ObjectClass::Rate | ObjectClass::Point) {
+                assert_eq!(SecretFields::of(class).iter().next(), None, "{kind:?} leads nowhere");
+                continue;
+            }
+            let mut schema = schema(kind).clone();
+            schema["properties"]["planted"] = json!({ "anyOf": [{ "format": "secret" }, { "type": "null" }] });
+            let fields = SecretFields::in_schemas([&schema]);
+            let mut content = planted(kind, "here");
+            let goes_to = destination(class, &content, &links);
+            assert!(goes_to.contains("here"), "{kind:?} goes to {goes_to:?}");
+            vault.take_in(&fields, &mut content, &goes_to, None).unwrap();
+            let sealed = content["planted"].as_str().unwrap().to_owned();
+            assert_eq!(vault.unseal(&sealed, &goes_to).as_deref(), Ok("heron-2"), "{kind:?}");
+
+            let mut moved = planted(kind, "there");
+            moved["planted"] = SecretText::PLACEHOLDER.into();
+            let elsewhere = destination(class, &moved, &links);
+            let refused = vault.take_in(&fields, &mut moved, &elsewhere, Some((&content, &goes_to)));
+            assert_eq!(refused, Err(SealError::Elsewhere("planted".to_owned())), "{kind:?}");
+            assert!(vault.is_closed(&sealed, &elsewhere), "{kind:?}");
+            mask_fields(&fields, &mut content);
+            assert_eq!(content["planted"], SecretText::PLACEHOLDER, "{kind:?}");
+            kinds += 1;
+        }
+        assert!(kinds >= 8, "{kinds}");
     }
 
     #[test]

@@ -74,6 +74,12 @@ impl ModbusAddress {
                             as holding:N.B or holding:N.B-C, or a reference number such as 40101; N may be hexadecimal, \
                             as 0x1F4";
 
+    /// Whether it is one bit: of a table of bits, or of a register.
+    #[must_use]
+    pub fn is_bit(&self) -> bool {
+        self.table.is_bits() || self.bits.is_some_and(|(first, last)| first == last)
+    }
+
     /// The addresses that a value of this type takes, first and last; `None` when it runs past 65535 or the type
     /// does not fit the address.
     #[must_use]

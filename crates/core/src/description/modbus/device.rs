@@ -1,6 +1,9 @@
 use super::address::{ModbusTable, decimal};
+use crate::description::problem::Fault;
+use crate::description::{Device, DeviceProtocol, DeviceSettings, Name};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use std::fmt;
 use std::str::FromStr;
 
@@ -53,16 +56,50 @@ impl ModbusDevice {
     /// What is of each device, where several share a unit; all else is of the unit.
     const OWN: [&str; 2] = ["base", "ratio"];
 
+    /// What its keys have against each other.
+    pub(in crate::description) fn fault(&self) -> Option<Fault> {
+        let message = "a ratio of 0 makes every value 0";
+        (self.ratio == 0.0).then(|| Fault::new("ratio", message, "a number that is not 0"))
+    }
+
     /// A setting of the unit for which two devices that share it say different things, and what the other says; nothing where it
     /// leaves it out.
-    #[must_use]
-    pub fn clash(&self, other: &Self) -> Option<(String, Option<String>)> {
+    fn clash(&self, other: &Self) -> Option<(String, Option<String>)> {
         let settings = |device: &Self| serde_json::to_value(device).unwrap_or_default();
         let (own, theirs) = (settings(self), settings(other));
         let keys = own.as_object().into_iter().chain(theirs.as_object()).flat_map(serde_json::Map::keys);
         let key = keys.filter(|key| !Self::OWN.contains(&key.as_str())).find(|key| own.get(key) != theirs.get(key))?;
         Some((key.clone(), theirs.get(key).map(ToString::to_string)))
     }
+}
+
+/// What is wrong between devices that share a unit.
+pub(in crate::description) fn shared_units(devices: &[(usize, Device)]) -> Vec<(usize, Fault)> {
+    let mut units: BTreeMap<(&Name, u8), Vec<(&Name, &ModbusDevice)>> = BTreeMap::new();
+    let mut faults = Vec::new();
+    for (at, device) in devices {
+        let DeviceProtocol::Modbus(modbus) = &device.protocol;
+        let sharing = units.entry((&device.settings.link, modbus.unit)).or_default();
+        faults.extend(shared_unit(&device.settings, modbus, sharing).map(|fault| (*at, fault)));
+        sharing.push((&device.settings.name, modbus));
+    }
+    faults
+}
+
+/// All devices of a unit have its settings, and each a base of its own.
+fn shared_unit(settings: &DeviceSettings, modbus: &ModbusDevice, sharing: &[(&Name, &ModbusDevice)]) -> Option<Fault> {
+    let who = |name: &Name| {
+        format!("unit {} on link {:?} is device {:?} too", modbus.unit, settings.link.as_str(), name.as_str())
+    };
+    let (first, of_first) = sharing.first()?;
+    if let Some((key, theirs)) = modbus.clash(of_first) {
+        let theirs = theirs.map_or_else(|| format!("without {key}"), |theirs| format!("whose {key} is {theirs}"));
+        let message = format!("{}, {theirs}", who(first));
+        return Some(Fault::new(&key, message, "the same, or a unit of its own"));
+    }
+    let (same, _) = sharing.iter().find(|(_, other)| other.base == modbus.base)?;
+    let message = format!("{}, with the same base", who(same));
+    Some(Fault::warning("unit", message, "a unit of its own, or another base where one controller is several machines"))
 }
 
 /// Which functions write one value.

@@ -1,17 +1,203 @@
 use crate::description::Span;
-use schemars::JsonSchema;
+use crate::description::problem::Fault;
+use crate::description::settings::part;
+use schemars::{JsonSchema, Schema};
 use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+
+/// A Modbus link, by the word of its protocol.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ModbusLink {
+    /// `modbus-tcp`
+    Tcp(ModbusTcpLink),
+    /// `modbus-rtu`
+    Rtu(ModbusSerialLink),
+    /// `modbus-rtu-tcp`
+    RtuTcp(ModbusTcpLink),
+    /// `modbus-ascii`
+    Ascii(ModbusSerialLink),
+    /// `modbus-ascii-tcp`
+    AsciiTcp(ModbusTcpLink),
+}
+
+/// What limits the traffic of a Modbus link.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct ModbusTiming {
+    /// How long an answer may take.
+    pub timeout: Span,
+    /// How long after a timeout an answer may still come, where nothing but the order pairs it with its request.
+    pub late_limit: Span,
+    /// The wait between an answer and the next request.
+    pub pause: Option<Span>,
+    /// Speed of the serial line behind it, where there is one and it is known.
+    pub baud: Option<u32>,
+    /// How many bits one character takes on that line.
+    pub bits_per_character: u8,
+    /// How many requests may be outstanding at a time.
+    pub in_flight: u8,
+}
+
+/// Converters and slow devices are late by a few timeouts, and rarely by more.
+fn late_limit(timeout: Span) -> Span {
+    Span::from_millis(timeout.as_millis().saturating_mul(5))
+}
+
+impl ModbusLink {
+    /// The words in the files, and what people call them.
+    pub(in crate::description) const KINDS: [(&str, &str); 5] = [
+        ("modbus-tcp", "Modbus TCP"),
+        ("modbus-rtu", "Modbus RTU on a serial port"),
+        ("modbus-rtu-tcp", "Modbus RTU over TCP"),
+        ("modbus-ascii", "Modbus ASCII on a serial port"),
+        ("modbus-ascii-tcp", "Modbus ASCII over TCP"),
+    ];
+
+    /// The keys of a kind.
+    pub(in crate::description) fn keys(word: &str) -> Schema {
+        match word {
+            "modbus-rtu" | "modbus-ascii" => schemars::schema_for!(ModbusSerialLink),
+            _ => schemars::schema_for!(ModbusTcpLink),
+        }
+    }
+
+    /// Reads what the schema of its kind has found right.
+    pub(in crate::description) fn read(word: &str, object: &Value) -> Option<Self> {
+        match word {
+            "modbus-tcp" => part(object).map(Self::Tcp),
+            "modbus-rtu" => part(object).map(Self::Rtu),
+            "modbus-rtu-tcp" => part(object).map(Self::RtuTcp),
+            "modbus-ascii" => part(object).map(Self::Ascii),
+            "modbus-ascii-tcp" => part(object).map(Self::AsciiTcp),
+            _ => None,
+        }
+    }
+
+    /// Its own keys, as the files have them.
+    pub(in crate::description) fn write(&self) -> Map<String, Value> {
+        match self {
+            Self::Tcp(link) | Self::RtuTcp(link) | Self::AsciiTcp(link) => crate::description::write::object(link),
+            Self::Rtu(link) | Self::Ascii(link) => crate::description::write::object(link),
+        }
+    }
+
+    /// The word in the files.
+    #[must_use]
+    pub const fn word(&self) -> &'static str {
+        match self {
+            Self::Tcp(_) => "modbus-tcp",
+            Self::Rtu(_) => "modbus-rtu",
+            Self::RtuTcp(_) => "modbus-rtu-tcp",
+            Self::Ascii(_) => "modbus-ascii",
+            Self::AsciiTcp(_) => "modbus-ascii-tcp",
+        }
+    }
+
+    /// Whether it is a serial port of the gateway.
+    #[must_use]
+    pub const fn is_serial(&self) -> bool {
+        matches!(self, Self::Rtu(_) | Self::Ascii(_))
+    }
+
+    /// What limits its traffic.
+    #[must_use]
+    pub fn timing(&self) -> ModbusTiming {
+        match self {
+            Self::Tcp(link) | Self::RtuTcp(link) | Self::AsciiTcp(link) => ModbusTiming {
+                timeout: link.timeout,
+                late_limit: link.late_limit.unwrap_or_else(|| late_limit(link.timeout)),
+                pause: link.pause,
+                baud: link.serial_baud,
+                // A start bit, eight data bits, parity or a second stop bit, a stop bit: MODBUS over Serial Line
+                // V1.02, section 2.5.1.
+                bits_per_character: 11,
+                in_flight: link.in_flight,
+            },
+            Self::Rtu(link) | Self::Ascii(link) => ModbusTiming {
+                timeout: link.timeout,
+                late_limit: link.late_limit.unwrap_or_else(|| late_limit(link.timeout)),
+                pause: link.pause,
+                baud: Some(link.baud),
+                bits_per_character: 1
+                    + link.data_bits.unwrap_or(8)
+                    + u8::from(link.parity != SerialParity::None)
+                    + link.stop_bits(),
+                in_flight: 1,
+            },
+        }
+    }
+
+    /// The longest wait between two attempts to connect.
+    #[must_use]
+    pub const fn reconnect_limit(&self) -> Span {
+        match self {
+            Self::Tcp(link) | Self::RtuTcp(link) | Self::AsciiTcp(link) => link.reconnect_limit,
+            Self::Rtu(link) | Self::Ascii(link) => link.reconnect_limit,
+        }
+    }
+
+    /// The settings of a link over TCP, to be changed.
+    pub const fn tcp_mut(&mut self) -> Option<&mut ModbusTcpLink> {
+        match self {
+            Self::Tcp(link) | Self::RtuTcp(link) | Self::AsciiTcp(link) => Some(link),
+            Self::Rtu(_) | Self::Ascii(_) => None,
+        }
+    }
+
+    /// The settings of a serial line, to be changed.
+    pub const fn serial_mut(&mut self) -> Option<&mut ModbusSerialLink> {
+        match self {
+            Self::Rtu(link) | Self::Ascii(link) => Some(link),
+            Self::Tcp(_) | Self::RtuTcp(_) | Self::AsciiTcp(_) => None,
+        }
+    }
+
+    /// Where it leads, for people: host and port, or the path of a serial port.
+    #[must_use]
+    pub fn target(&self) -> String {
+        match self {
+            Self::Tcp(link) | Self::RtuTcp(link) | Self::AsciiTcp(link) => format!("{}:{}", link.host, link.port),
+            Self::Rtu(link) | Self::Ascii(link) => link.device_path.clone(),
+        }
+    }
+
+    /// The key that says where it leads.
+    pub(in crate::description) const fn target_key(&self) -> &'static str {
+        if self.is_serial() { "device-path" } else { "host" }
+    }
+
+    /// What its framing does not take.
+    pub(in crate::description) fn fault(&self) -> Option<Fault> {
+        match self {
+            Self::RtuTcp(link) | Self::AsciiTcp(link) if link.in_flight > 1 => {
+                let framing = if matches!(self, Self::RtuTcp(_)) { "RTU" } else { "ASCII" };
+                let message = format!(
+                    "in-flight is {}, and {framing} frames do not say which answer is to which request",
+                    link.in_flight
+                );
+                Some(Fault::new("in-flight", message, "1, or protocol = \"modbus-tcp\""))
+            }
+            Self::Tcp(link) if link.late_limit.is_some() => {
+                let message = "late-limit is of no use with modbus-tcp, whose answers say which request they belong to";
+                Some(Fault::new("late-limit", message, "no late-limit, or protocol = \"modbus-rtu-tcp\""))
+            }
+            Self::Rtu(link) if link.data_bits == Some(7) => {
+                Some(Fault::new("data-bits", "RTU frames take 8 data bits", "8, or protocol = \"modbus-ascii\""))
+            }
+            _ => None,
+        }
+    }
+}
 
 /// A TCP connection to a Modbus server or to a gateway with several units behind it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct ModbusTcpLink {
     /// Host name or IP address of the device.
-    #[schemars(length(min = 1))]
+    #[schemars(length(min = 1), extend("x-destination" = true))]
     pub host: String,
     /// TCP port. 502 is the port registered for Modbus.
     #[serde(default = "default_port")]
-    #[schemars(range(min = 1))]
+    #[schemars(range(min = 1), extend("x-destination" = true))]
     pub port: u16,
     /// How long an answer may take. Too short turns a slow device bad; too long holds up its neighbours.
     #[serde(default = "default_timeout")]
@@ -60,7 +246,7 @@ const fn is_one(count: &u8) -> bool {
 pub struct ModbusSerialLink {
     /// Path of the serial port, such as /dev/ttyUSB0. Paths under /dev/serial/by-id stay the same when other ports come
     /// and go.
-    #[schemars(length(min = 1), extend("format" = "device-path"))]
+    #[schemars(length(min = 1), extend("format" = "device-path", "x-destination" = true))]
     pub device_path: String,
     /// Speed of the line, the same for all its units.
     #[serde(default = "default_baud")]

@@ -2,7 +2,7 @@
 
 use super::planned::{PlannedRequest, planned, units};
 use crate::description::problem::Fault;
-use crate::description::{Description, Link, LinkProtocol};
+use crate::description::{Description, Link, LinkProtocol, ModbusLink};
 use std::time::Duration;
 
 /// What the points behind a link ask of it.
@@ -24,11 +24,12 @@ const ANSWER_CHARACTERS: f64 = 5.0;
 /// How busy a link is; `None` where nothing limits it that the description knows of.
 #[must_use]
 pub fn line_load(description: &Description, link: &Link) -> Option<LineLoad> {
-    let timing = link.protocol.timing();
+    let LinkProtocol::Modbus(own) = &link.protocol;
+    let timing = own.timing();
     if timing.pause.is_none() && timing.baud.is_none() {
         return None;
     }
-    let is_ascii = matches!(link.protocol, LinkProtocol::ModbusAscii(_) | LinkProtocol::ModbusAsciiTcp(_));
+    let is_ascii = matches!(own, ModbusLink::Ascii(_) | ModbusLink::AsciiTcp(_));
     let pause = timing.pause.map_or(0.0, |pause| Duration::from(pause).as_secs_f64());
     let mut load = LineLoad { requests_per_second: 0.0, busy: 0.0 };
     let behind: Vec<_> =
@@ -45,12 +46,12 @@ pub fn line_load(description: &Description, link: &Link) -> Option<LineLoad> {
 }
 
 /// What is wrong with the load of a link.
-pub(in crate::description) fn load_fault(description: &Description, link: &Link) -> Option<Fault> {
+pub(in crate::description) fn load_fault(description: &Description, link: &Link, own: &ModbusLink) -> Option<Fault> {
     let load = line_load(description, link).filter(|load| load.busy > CROWDED)?;
-    let key = match link.protocol {
-        LinkProtocol::ModbusRtu(_) | LinkProtocol::ModbusAscii(_) => "baud",
-        _ if link.protocol.timing().baud.is_some() => "serial-baud",
-        _ => "pause",
+    let key = match own.timing().baud {
+        Some(_) if own.is_serial() => "baud",
+        Some(_) => "serial-baud",
+        None => "pause",
     };
     let (percent, requests) = (load.busy * 100.0, load.requests_per_second);
     let message = format!("{requests:.1} requests a second keep the line busy {percent:.0} % of the time");

@@ -1,9 +1,10 @@
 use super::{BrokerUrl, BrokerUrls, JournalSettings, JsonUplink, SparkplugUplink};
 use crate::description::selection::Selection;
-use crate::description::settings::{is_false, text_schema, text_type};
+use crate::description::settings::{is_false, part, text_schema, text_type};
 use crate::description::{Name, SecretText, Span};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use std::borrow::Cow;
 
 /// One connection to a broker, and what is said over it.
@@ -112,6 +113,15 @@ pub enum MqttVersion {
 }
 
 impl Uplink {
+    /// Reads an uplink that the schema has found right.
+    pub(in crate::description) fn read(object: &Value) -> Option<Self> {
+        let kind = match object.get("kind").and_then(Value::as_str) {
+            Some("json") => UplinkKind::Json(part(object)?),
+            _ => UplinkKind::Sparkplug(part(object)?),
+        };
+        Some(Self { settings: part(object)?, kind, broker: part(object)?, journal: part(object)? })
+    }
+
     /// The MQTT client id: its own, or the one made from group and node, or from gateway and uplink.
     #[must_use]
     pub fn mqtt_client_id(&self, gateway: &str) -> String {

@@ -3,7 +3,7 @@ use crate::error::TrialError;
 use crate::link::{Answer, FrameView, Via, Work};
 use crate::modbus::ModbusDriver;
 use crate::modbus::discovery::{Discovery, found};
-use interlex_core::description::{Device, DeviceProtocol, Link, points_csv};
+use interlex_core::description::{Device, DeviceProtocol, Link, Protocol, points_csv};
 use interlex_modbus::{ReadData, Response, SunSpecModel, SunSpecPoint, SunSpecWalk};
 use serde::Serialize;
 use serde_json::{Map, Value, json};
@@ -89,7 +89,11 @@ impl SunSpec {
             length: model.length,
             points: model.points.len(),
         };
-        Ok(SunSpecOffer { base: found.base, models: found.models.iter().map(view).collect(), text: points_csv(&rows) })
+        Ok(SunSpecOffer {
+            base: found.base,
+            models: found.models.iter().map(view).collect(),
+            text: points_csv(&rows, Some(Protocol::Modbus)),
+        })
     }
 }
 

@@ -1,6 +1,6 @@
 use super::{End, Errand, Reply, Step, device_error};
 use crate::link::{Answer, FrameView, PointWrite, WriteError, WriteOutcome};
-use crate::modbus::connect::framing;
+use crate::modbus::connect::{framing, own};
 use crate::modbus::frames::peer;
 use crate::modbus::mapping::{Reader, request};
 use crate::modbus::writing::Writing;
@@ -109,7 +109,7 @@ impl WriteErrand {
             shared_connection: false,
             frames: Vec::new(),
         };
-        if self.unit == 0 && framing(&self.write.link.protocol).has_broadcast() {
+        if self.unit == 0 && framing(own(&self.write.link)).has_broadcast() {
             return self.done(outcome);
         }
         let Address::Modbus(address) = point.address;

@@ -1,0 +1,279 @@
+//! The protocols of links: each has a folder here with its keys, columns and checks, and its line in every match of this
+//! file, in place of which nothing else here knows one from the other.
+
+use super::draft::{Draft, name_of};
+use super::modbus::{self, ModbusAddress, ModbusDevice, ModbusLink, ModbusPoint};
+use super::problem::Fault;
+use super::schema::ObjectKind;
+use super::settings::part;
+use super::write::object;
+use super::{Description, Device, Link, ObjectClass, Point, PointSettings, Span};
+use crate::DataType;
+use schemars::Schema;
+use serde_json::{Map, Value};
+use std::collections::HashMap;
+use std::fmt;
+use std::sync::Arc;
+
+/// What links, and the devices and points behind them, speak.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Protocol {
+    /// Modbus over TCP and serial lines.
+    Modbus,
+}
+
+/// The protocol of a link with its settings.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum LinkProtocol {
+    /// A Modbus link.
+    Modbus(ModbusLink),
+}
+
+/// The protocol of a device with its settings.
+#[derive(Debug, Clone, PartialEq)]
+pub enum DeviceProtocol {
+    /// A Modbus unit, on any Modbus link.
+    Modbus(ModbusDevice),
+}
+
+/// What only points of one protocol have.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum PointProtocol {
+    /// In a Modbus unit.
+    Modbus(ModbusPoint),
+}
+
+/// Where a point lives.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Address {
+    /// In a Modbus unit.
+    Modbus(ModbusAddress),
+}
+
+impl Protocol {
+    /// All of them.
+    pub const ALL: [Self; 1] = [Self::Modbus];
+
+    /// What people call it.
+    #[must_use]
+    pub const fn title(self) -> &'static str {
+        match self {
+            Self::Modbus => "Modbus",
+        }
+    }
+
+    /// The kinds of its links: the word in the files, and what people call it.
+    #[must_use]
+    pub const fn links(self) -> &'static [(&'static str, &'static str)] {
+        match self {
+            Self::Modbus => &ModbusLink::KINDS,
+        }
+    }
+
+    /// How addresses of its points are written.
+    #[must_use]
+    pub const fn address_form(self) -> &'static str {
+        match self {
+            Self::Modbus => ModbusAddress::FORM,
+        }
+    }
+
+    /// The protocol of a link with this word.
+    #[must_use]
+    pub fn of_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|protocol| protocol.links().iter().any(|(known, _)| *known == word))
+    }
+
+    /// The keys of its links of one kind.
+    pub(super) fn link_keys(self, word: &str) -> Schema {
+        match self {
+            Self::Modbus => ModbusLink::keys(word),
+        }
+    }
+
+    /// The keys of its devices.
+    pub(super) fn device_keys(self) -> Schema {
+        match self {
+            Self::Modbus => schemars::schema_for!(ModbusDevice),
+        }
+    }
+
+    /// The columns of its points.
+    pub(super) fn columns(self) -> Schema {
+        match self {
+            Self::Modbus => schemars::schema_for!(ModbusPoint),
+        }
+    }
+
+    /// Reads a device that the schema has found right.
+    pub(super) fn device(self, object: &Value) -> Option<DeviceProtocol> {
+        match self {
+            Self::Modbus => part(object).map(DeviceProtocol::Modbus),
+        }
+    }
+
+    /// What is wrong between its devices; the places of these in the draft stand beside them.
+    pub(super) fn among(self, devices: &[(usize, Device)]) -> Vec<(usize, Fault)> {
+        match self {
+            Self::Modbus => modbus::shared_units(devices),
+        }
+    }
+}
+
+impl LinkProtocol {
+    /// Reads a link that the schema has found right.
+    pub(super) fn read(word: &str, object: &Value) -> Option<Self> {
+        match Protocol::of_word(word)? {
+            Protocol::Modbus => ModbusLink::read(word, object).map(Self::Modbus),
+        }
+    }
+
+    /// Its own keys, as the files have them.
+    pub(super) fn write(&self) -> Map<String, Value> {
+        match self {
+            Self::Modbus(link) => link.write(),
+        }
+    }
+
+    /// The word in the files.
+    #[must_use]
+    pub const fn word(&self) -> &'static str {
+        match self {
+            Self::Modbus(link) => link.word(),
+        }
+    }
+
+    /// Where it leads, for people: host and port, or the path of a serial port.
+    #[must_use]
+    pub fn target(&self) -> String {
+        match self {
+            Self::Modbus(link) => link.target(),
+        }
+    }
+
+    /// The longest wait between two attempts to connect.
+    #[must_use]
+    pub const fn reconnect_limit(&self) -> Span {
+        match self {
+            Self::Modbus(link) => link.reconnect_limit(),
+        }
+    }
+
+    /// The key that says where it leads.
+    pub(super) const fn target_key(&self) -> &'static str {
+        match self {
+            Self::Modbus(link) => link.target_key(),
+        }
+    }
+
+    /// What its keys have against each other.
+    pub(super) fn fault(&self) -> Option<Fault> {
+        match self {
+            Self::Modbus(link) => link.fault(),
+        }
+    }
+}
+
+impl DeviceProtocol {
+    /// Which one it is.
+    #[must_use]
+    pub const fn protocol(&self) -> Protocol {
+        match self {
+            Self::Modbus(_) => Protocol::Modbus,
+        }
+    }
+
+    /// Its own keys, as the files have them.
+    pub(super) fn write(&self) -> Map<String, Value> {
+        match self {
+            Self::Modbus(device) => object(device),
+        }
+    }
+
+    /// What its keys have against each other.
+    pub(super) fn fault(&self) -> Option<Fault> {
+        match self {
+            Self::Modbus(device) => device.fault(),
+        }
+    }
+
+    /// Understands a row of its list; what is wrong with it is added to the faults.
+    pub(super) fn point(&self, settings: &PointSettings, row: &Value, faults: &mut Vec<Fault>) -> Option<Point> {
+        match self {
+            Self::Modbus(device) => modbus::point(settings, part(row)?, device, faults),
+        }
+    }
+
+    /// What is wrong between its points.
+    pub(super) fn clashes(&self, points: &[Arc<Point>]) -> Vec<(usize, Fault)> {
+        match self {
+            Self::Modbus(_) => modbus::clashes(points),
+        }
+    }
+}
+
+impl PointProtocol {
+    /// Its own columns, as the lists have them.
+    pub(super) fn write(&self) -> Map<String, Value> {
+        match self {
+            Self::Modbus(own) => object(own),
+        }
+    }
+}
+
+impl Point {
+    /// The type that stands in the device: an address of one bit says so by itself.
+    #[must_use]
+    pub fn raw_type(&self) -> DataType {
+        match self.address {
+            Address::Modbus(address) if address.is_bit() => DataType::Bool,
+            Address::Modbus(_) => self.settings.data_type,
+        }
+    }
+}
+
+impl fmt::Display for Address {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Modbus(address) => address.fmt(f),
+        }
+    }
+}
+
+/// What is wrong with the load of a link.
+pub(super) fn load_fault(description: &Description, link: &Link) -> Option<Fault> {
+    match &link.protocol {
+        LinkProtocol::Modbus(own) => modbus::load_fault(description, link, own),
+    }
+}
+
+/// The protocols of the links of a draft, by their names.
+pub(super) struct Protocols<'a>(HashMap<&'a str, Protocol>);
+
+impl Protocols<'_> {
+    /// The protocol of a device, where it names a link that speaks one.
+    pub(super) fn of(&self, device: &Value) -> Option<Protocol> {
+        self.0.get(device.get("link").and_then(Value::as_str)?).copied()
+    }
+
+    /// The schema that an object follows; that of what its class mostly is where it does not say which.
+    pub(super) fn kind(&self, class: ObjectClass, object: &Value) -> ObjectKind {
+        let word = |key: &str| object.get(key).and_then(Value::as_str).unwrap_or_default();
+        match class {
+            ObjectClass::Gateway => ObjectKind::Gateway,
+            ObjectClass::Rate => ObjectKind::Rate,
+            ObjectClass::Link => ObjectKind::of_link(word("protocol")),
+            ObjectClass::Device => ObjectKind::of_device(self.of(object)),
+            ObjectClass::Uplink => ObjectKind::of_uplink(word("kind")),
+            ObjectClass::Point => ObjectKind::Row,
+        }
+    }
+}
+
+impl Draft {
+    pub(super) fn protocols(&self) -> Protocols<'_> {
+        let known = |link| Some((name_of(link), Protocol::of_word(link.get("protocol").and_then(Value::as_str)?)?));
+        // Of two links with one name, the first is meant.
+        Protocols(self.links.iter().rev().filter_map(known).collect())
+    }
+}
