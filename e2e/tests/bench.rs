@@ -24,6 +24,7 @@ async fn an_unclear_meter_is_found_out_named_and_seen_at_the_broker() {
     a_list_is_taken_over_and_changed_in_one_go(&rig, &browser).await;
     activated_its_values_arrive(&rig, &browser, &host).await;
     the_line_shows_what_goes_over_it(&rig, &browser).await;
+    what_a_device_has_is_chosen_from(&rig, &browser).await;
     a_command_goes_back(&rig, &browser).await;
     browser.close().await;
 }
@@ -129,7 +130,7 @@ async fn the_line_shows_what_goes_over_it(rig: &Rig, browser: &Browser) {
     browser.find("input[type=checkbox]").await.click().await.unwrap();
     browser.shows("exception 02, illegal data address (read holding registers").await;
     browser.find("input[type=checkbox]").await.click().await.unwrap();
-    browser.shows("read holding registers 12 to 14").await;
+    browser.shows("read input registers 0 to 7").await;
     browser.picture("frames").await;
     browser.resize(390, 900).await;
     let wider = browser.driver.execute("return document.documentElement.scrollWidth > innerWidth", Vec::new()).await;
@@ -137,16 +138,48 @@ async fn the_line_shows_what_goes_over_it(rig: &Rig, browser: &Browser) {
     browser.resize(1280, 943).await;
     browser.driver.goto(format!("{}/links?open=meter-line", rig.url)).await.unwrap();
     browser.shows("The line is busy").await;
-    let first = "//input[preceding::text()[contains(.,'From unit')]]";
-    let field = browser.driver.find(By::XPath(first)).await.unwrap();
-    field.send_keys(Key::Control + "a").await.unwrap();
-    field.send_keys("11").await.unwrap();
-    browser.press("Look who answers").await;
+    let offered = "section[aria-label='What is offered'] [data-field=first] input";
+    browser.find(offered).await.send_keys("11").await.unwrap();
+    browser.press("Which units answer").await;
     for unit in ["unit 11:", "unit 12:", "unit 13:"] {
         browser.shows(unit).await;
     }
     browser.press("End it").await;
     browser.shows("Ended before its end.").await;
+}
+
+/// Nobody has a list of the device: its addresses are looked for, some chosen and named, and put into two lists at once.
+async fn what_a_device_has_is_chosen_from(rig: &Rig, browser: &Browser) {
+    browser.driver.goto(format!("{}/devices?open=gas-meter&tab=line", rig.url)).await.unwrap();
+    browser.shows("What does it have?").await;
+    browser.find("section[aria-label='What is offered'] [data-field=last] input").await.send_keys("30").await.unwrap();
+    browser.press("Look now").await;
+    browser.shows("6 points").await;
+    browser.find("input[aria-label='Filter what is offered']").await.send_keys("holding:1").await.unwrap();
+    browser.press("Choose these 6").await;
+    browser.find("input[aria-label='holding/12']").await.click().await.unwrap();
+    browser.shows("5 points chosen").await;
+    browser.find("input[placeholder='no prefix']").await.send_keys("raw-").await.unwrap();
+    let parts = "//label[contains(., 'Names from')]//select";
+    browser.driver.find(By::XPath(parts)).await.unwrap().send_keys("the last part").await.unwrap();
+    browser.shows("raw-15").await;
+    let other = "//fieldset//label[normalize-space()='heat-meter-network']//input";
+    browser.driver.find(By::XPath(other)).await.unwrap().click().await.unwrap();
+    browser.shows("points/heat-meter-network.csv").await;
+    let panel = browser.find("section[aria-label='What is offered']").await.to_json().unwrap();
+    browser.driver.execute("arguments[0].scrollIntoView()", vec![panel]).await.unwrap();
+    browser.picture("offers").await;
+    browser.press("Put them into the draft").await;
+    browser.shows("They are in the draft.").await;
+    for list in ["points/gas-meter.csv", "points/heat-meter-network.csv"] {
+        let points = rig.get(&format!("/api/v1/gateways/alderfen-1/draft/points?list={list}")).await;
+        let points = points.as_array().unwrap();
+        let of =
+            |name: &str| points.iter().find(|point| point["name"] == name).map(|point| &point["content"]["address"]);
+        assert_eq!((of("raw-10"), of("raw-12")), (Some(&"holding:10".into()), None), "{list}");
+    }
+    let out = rig.interlex(&["draft", "discard", "--yes"]).await;
+    assert_eq!(out.code, 0, "{out:?}");
 }
 
 async fn a_command_goes_back(rig: &Rig, browser: &Browser) {

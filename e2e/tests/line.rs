@@ -26,12 +26,20 @@ async fn a_serial_line_is_looked_at_commanded_and_recorded() {
 }
 
 async fn who_is_there(rig: &Rig) {
-    let out = rig.interlex(&["trial", "scan", "meter-line", "--first", "10", "--last", "14"]).await;
+    let out =
+        rig.interlex(&["offers", "units", "--link", "meter-line", "--with", "first=10", "--with", "last=14"]).await;
     assert_eq!(out.code, 0, "{out:?}");
     let units: Vec<_> = out.out.lines().filter(|line| line.starts_with("unit")).map(|line| &line[..9]).collect();
     assert_eq!(units, ["unit  11 ", "unit  12 ", "unit  13 "]);
-    let out = rig.interlex(&["trial", "scan", "meter-line", "--device", "gas-meter", "--last", "30"]).await;
-    assert!(out.out.starts_with("10 to 15   6 there\n"), "{out:?}");
+    let out = rig.interlex(&["offers", "addresses", "--device", "gas-meter", "--with", "last=30", "-o", "csv"]).await;
+    let found: Vec<_> = out.out.lines().skip(1).map(|line| line.split(',').next().unwrap_or_default()).collect();
+    assert_eq!(found, ["holding/10", "holding/11", "holding/12", "holding/13", "holding/14", "holding/15"], "{out:?}");
+    let pick = ["--pick", "*:1[0-9]", "--pick", "holding/12", "--case", "kebab", "--prefix", "raw-", "--parts", "1"];
+    let asked = ["offers", "addresses", "--device", "gas-meter", "--with", "last=30", "--rate", "normal", "--to-draft"];
+    let out = rig.interlex(&[&asked[..], &pick[..]].concat()).await;
+    assert_eq!(out.out.lines().last(), Some("points/gas-meter.csv: 1 added, 0 changed, 5 the same"), "{out:?}");
+    let out = rig.interlex(&["draft", "discard", "--yes"]).await;
+    assert_eq!(out.code, 0, "{out:?}");
     let out = rig.interlex(&["trial", "identify", "gas-meter"]).await;
     assert!(out.out.contains("VendorName          Alderfen Instruments"), "{out:?}");
     let out = rig.interlex(&["trial", "read", "gas-meter", "holding:16"]).await;

@@ -10,6 +10,7 @@ use crate::client::gateways::GatewaysArguments;
 use crate::client::link::LinkArguments;
 use crate::client::messages::MessagesArguments;
 use crate::client::models::ModelsArguments;
+use crate::client::offers::OffersArguments;
 use crate::client::people::{PeopleArguments, TokensArguments};
 use crate::client::points::PointsArguments;
 use crate::client::revisions::RevisionsArguments;
@@ -62,6 +63,8 @@ pub(crate) enum Command {
     Config(ConfigArguments),
     /// Ask a device once, now, without touching draft or revision.
     Trial(TrialArguments),
+    /// See what devices, links and models offer, choose points from it, and put them into the draft.
+    Offers(OffersArguments),
     /// Write a value to a point of the running description, and read it back.
     Write(WriteArguments),
     /// Show the frames of a link, decoded, or save them for another program.

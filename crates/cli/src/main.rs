@@ -75,6 +75,7 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Certificate(arguments) => certificate::run(arguments),
         Command::Config(arguments) => client::config::run(arguments).await,
         Command::Trial(arguments) => client::trial::run(arguments).await,
+        Command::Offers(arguments) => client::offers::run(arguments).await,
         Command::Write(arguments) => client::write::run(arguments).await,
         Command::Frames(arguments) => client::frames::run(arguments).await,
         Command::Link(arguments) => client::link::run(arguments).await,

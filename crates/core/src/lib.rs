@@ -28,6 +28,7 @@ mod enumeration;
 mod field_event;
 mod interpretation;
 mod message;
+mod offer;
 mod pipeline;
 mod plan;
 mod quality;
@@ -51,6 +52,7 @@ pub use message::{
     CommandMapping, MessageCommand, MessageContext, MessageTemplates, NamedThing, PointContext, RenderedMessage,
     TemplateFault, TemplatePart, iso_time, json_of,
 };
+pub use offer::{NameCase, NameRule, Offer, OfferEvent, offers_of};
 pub use pipeline::{DueAgain, ParseReportError, Pipeline, PointPlan, Report, ReportPolicy, ReportState, Tick};
 pub use plan::{Block, PlanLimits, plan, split};
 pub use quality::{Quality, Reason};

@@ -20,12 +20,10 @@ mod words;
 pub use error::TrialError;
 pub use link::{
     Bar, CountsView, DeviceCounts, ExceptionCount, FrameFilter, FrameView, HistogramView, LinkHandle, LinkStatistics,
-    Memories, PointWrite, RateView, RequestView, Surroundings, TrialAlternative, TrialRead, TrialReading, Via,
-    WriteError, WriteOutcome,
+    Memories, OfferRequest, OfferSource, PointWrite, RateView, RequestView, Surroundings, TrialAlternative, TrialRead,
+    TrialReading, Via, WriteError, WriteOutcome,
 };
 pub use listeners::Listeners;
-pub use modbus::{
-    IdentityObject, Scan, ScanEvent, SunSpecModelView, SunSpecOffer, TrialIdentity, identify, scan, sunspec,
-};
-pub use start::{read, start, write};
+pub use modbus::{IdentityObject, TrialIdentity};
+pub use start::{Offering, identify, read, sources, start, write};
 pub use words::reason_words;

@@ -1,10 +1,13 @@
 use crate::error::TrialError;
 use crate::link::{
-    Answer, LinkHandle, LinkPlan, LinkTask, PointWrite, Surroundings, TrialRead, TrialReading, Via, Work, WriteError,
-    WriteOutcome,
+    Answer, LinkHandle, LinkPlan, LinkTask, OfferRequest, OfferSource, PointWrite, Surroundings, TrialRead,
+    TrialReading, Via, Work, WriteError, WriteOutcome,
 };
-use crate::modbus::ModbusDriver;
-use interlex_core::description::{Description, Link, LinkProtocol};
+use crate::modbus::{self, ModbusDriver, TrialIdentity};
+use interlex_core::OfferEvent;
+use interlex_core::description::{Description, Device, DeviceProtocol, Link, LinkProtocol, Protocol};
+use std::any::Any;
+use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
 
@@ -56,5 +59,65 @@ pub async fn write(write: &PointWrite, via: &Via) -> Result<WriteOutcome, WriteE
             outcome.map(|outcome| WriteOutcome { shared_connection, ..outcome })
         }
         _ => Err(WriteError::Value("the link answered something else".to_owned())),
+    }
+}
+
+/// In which ways the devices of a protocol tell what they have.
+#[must_use]
+pub fn sources(protocol: Protocol) -> Vec<OfferSource> {
+    match protocol {
+        Protocol::Modbus => modbus::sources(),
+    }
+}
+
+/// Asks a device who it is.
+///
+/// # Errors
+/// [`TrialError`], also when the device cannot say.
+pub async fn identify(link: &Link, device: &Device, via: &Via) -> Result<TrialIdentity, TrialError> {
+    let work: Box<dyn Any + Send> = match &device.protocol {
+        DeviceProtocol::Modbus(device) => Box::new(modbus::Discovery::Identify(device.unit)),
+    };
+    carry_out(via, link, Work::Discover(work)).await.0.found()
+}
+
+/// What is to be told of a device or a link, from the first request to the last: ready to be asked.
+pub struct Offering {
+    link: Link,
+    work: Box<dyn Any + Send>,
+    events: mpsc::Sender<OfferEvent>,
+}
+
+impl std::fmt::Debug for Offering {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Offering").field("link", &self.link.settings.name).finish_non_exhaustive()
+    }
+}
+
+impl Offering {
+    /// Understands what is asked for.
+    ///
+    /// # Errors
+    /// What is wrong with it and what would be right, in words.
+    pub fn new(request: &OfferRequest, events: mpsc::Sender<OfferEvent>) -> Result<Self, String> {
+        let work: Box<dyn Any + Send> = match &request.link.protocol {
+            LinkProtocol::Modbus(_) => Box::new(modbus::discovery(request, &events)?),
+        };
+        Ok(Self { link: request.link.clone(), work, events })
+    }
+
+    /// Asks, and tells what it finds; over the running link that leads to the same place, whose polls go on. It ends when nobody
+    /// listens any more.
+    pub async fn carry_out(self, via: &Via) {
+        let asked = carry_out(via, &self.link, Work::Discover(self.work));
+        let answer = tokio::select! {
+            (answer, _) = asked => answer,
+            () = self.events.closed() => return,
+        };
+        let last = answer.found().unwrap_or_else(|error| vec![OfferEvent::Failed { why: error.to_string() }]);
+        for event in last {
+            // Whoever listened may have gone.
+            let _ = self.events.send(event).await;
+        }
     }
 }

@@ -22,7 +22,7 @@ pub use aside::aside;
 pub use clock::{SystemClock, wall_clock};
 pub use command::Commands;
 pub use commission::{
-    BrokerTrial, BrokerTrialStep, ReportPreview, TrialMessage, identify, preview, report_preview, scan, sunspec,
+    BrokerTrial, BrokerTrialStep, ReportPreview, TrialMessage, ask_for_offers, identify, preview, report_preview,
     try_broker, try_read, try_write,
 };
 pub use gateway::{Gateway, GatewayOptions};
@@ -34,8 +34,8 @@ pub use interlex_core::{
 };
 pub use interlex_field::{
     Bar, CountsView, DeviceCounts, ExceptionCount, FrameFilter, FrameView, HistogramView, IdentityObject,
-    LinkStatistics, PointWrite, RateView, RequestView, Scan, ScanEvent, SunSpecModelView, SunSpecOffer,
-    TrialAlternative, TrialError, TrialIdentity, TrialRead, TrialReading, WriteError, WriteOutcome, reason_words,
+    LinkStatistics, OfferRequest, OfferSource, Offering, PointWrite, RateView, RequestView, TrialAlternative,
+    TrialError, TrialIdentity, TrialRead, TrialReading, WriteError, WriteOutcome, reason_words, sources,
 };
 pub use interlex_uplink::{
     Published, SentMessage, Tap, TapError, TapMessage, TapMetric, allow_files_in, fill_templates_in,

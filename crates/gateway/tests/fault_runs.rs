@@ -14,6 +14,7 @@ use tokio::runtime::Runtime;
 
 const UNITS: [u8; 2] = [1, 2];
 
+/// What is judged is the way from the gateway to the host: a plant that answers late on a busy machine is waited for.
 fn files(plant: SocketAddr, broker: SocketAddr, more: &str) -> Files {
     let (plant_ip, plant_port) = (plant.ip(), plant.port());
     let device =
@@ -21,7 +22,7 @@ fn files(plant: SocketAddr, broker: SocketAddr, more: &str) -> Files {
     let devices: String = UNITS.iter().map(device).collect();
     let main = format!(
         "[gateway]\nname = \"alderfen-1\"\n[rates]\nfast = \"20ms\"\n[[link]]\nname = \"bus\"\nprotocol = \"modbus-tcp\"\nhost = \
-         \"{plant_ip}\"\nport = {plant_port}\n{devices}[[uplink]]\nname = \"cloud\"\nkind = \"sparkplug\"\nurl = \
+         \"{plant_ip}\"\nport = {plant_port}\ntimeout = \"20s\"\nstale-periods = 1000\n{devices}[[uplink]]\nname = \"cloud\"\nkind = \"sparkplug\"\nurl = \
          \"mqtt://{broker}\"\ngroup = \"alderfen\"\nnode = \"works-1\"\njournal-flush = \"100ms\"\nprimary-host = \
          \"control-room\"\n{more}"
     );

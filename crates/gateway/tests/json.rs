@@ -214,8 +214,18 @@ async fn commands_are_answered_and_messages_follow_periods_labels_and_retain() {
         assert_eq!(tell(topic, text).await, json!({ "id": 8, "result": "refused", "reason": why }));
     }
     assert_eq!(*field.0.lock().unwrap(), [42, 0, 0, 0]);
-    let audit = store.audit(&AuditFilter { limit: 10, ..AuditFilter::default() }).await.unwrap();
-    assert_eq!(audit.iter().filter(|entry| entry.person == "(host)" && entry.action == "command").count(), 5);
+    let audited = async || {
+        let audit = store.audit(&AuditFilter { limit: 10, ..AuditFilter::default() }).await.unwrap();
+        audit.iter().filter(|entry| entry.person == "(host)" && entry.action == "command").count()
+    };
+    // An answer goes out before its entry is written.
+    let all_written = async {
+        while audited().await < 5 {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+    };
+    tokio::time::timeout(Duration::from_secs(40), all_written).await.unwrap();
+    assert_eq!(audited().await, 5);
     let late = Listener::start(broker.address()).await;
     until("a kept message", || {
         late.heard.lock().unwrap().iter().any(|(topic, _, kept)| topic == "alderfen/control" && *kept)

@@ -1,11 +1,11 @@
 //! A serial line with several units, and what is done on it once: writes, identification, scans.
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
-use interlex_core::Value;
-use interlex_core::description::{Description, Files, ModbusTable, read};
+use interlex_core::description::{Description, DeviceProtocol, Files, read};
+use interlex_core::{Offer, OfferEvent, Value};
 use interlex_gateway::{
-    DeviceState, FrameFilter, Gateway, GatewayOptions, IdentityObject, PointWrite, Scan, ScanEvent, WriteError,
-    identify, try_write,
+    DeviceState, FrameFilter, Gateway, GatewayOptions, IdentityObject, OfferRequest, Offering, PointWrite, WriteError,
+    ask_for_offers, identify, try_write,
 };
 use interlex_modbus::{
     ExceptionCode, Framing, ReadData, Refusal, Request, Response, Table, Units, Written, serve_wire,
@@ -13,6 +13,7 @@ use interlex_modbus::{
 use interlex_plant::SerialLine;
 use interlex_sidecar::{Database, own_socket};
 use interlex_store::{AuditFilter, Store};
+use serde_json::json;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -87,6 +88,11 @@ struct Bench {
 
 impl Bench {
     async fn start(framing: Framing, units: impl Iterator<Item = u8>, more: &str) -> Self {
+        Self::with_timeout("50ms", framing, units, more).await
+    }
+
+    /// What is tested for what it finds, and not for how soon, waits for a busy machine.
+    async fn with_timeout(timeout: &str, framing: Framing, units: impl Iterator<Item = u8>, more: &str) -> Self {
         let line = SerialLine::open().unwrap();
         let path = line.path().display().to_string();
         let field = Arc::new(Field::default());
@@ -95,7 +101,7 @@ impl Bench {
         let word = if framing == Framing::Ascii { "modbus-ascii" } else { "modbus-rtu" };
         let mut main = format!(
             "[gateway]\nname = \"alderfen-1\"\n[rates]\nfast = \"200ms\"\n[[link]]\nname = \"meter-line\"\nprotocol = \
-             \"{word}\"\ndevice-path = \"{path}\"\nbaud = 115200\nparity = \"none\"\ntimeout = \"50ms\"\n"
+             \"{word}\"\ndevice-path = \"{path}\"\nbaud = 115200\nparity = \"none\"\ntimeout = \"{timeout}\"\n"
         );
         for unit in units {
             main.push_str(&format!(
@@ -128,10 +134,19 @@ impl Bench {
         running.latest().read(running.points().find("unit-1", point).unwrap().index).unwrap().value
     }
 
-    async fn scan(&self, scan: Scan) -> Vec<ScanEvent> {
+    /// What is offered, but for the progress; where a unit is named, by a device there.
+    async fn offers(&self, source: &str, filled: serde_json::Value, unit: Option<u8>) -> Vec<OfferEvent> {
         let (sender, mut receiver) = tokio::sync::mpsc::channel(4);
         let running = self.gateway.running();
-        let scanning = interlex_gateway::scan(scan, &self.description.links[0], Some(&running), 1000, sender);
+        let device = unit.map(|unit| {
+            let mut device = self.description.devices[0].clone();
+            let DeviceProtocol::Modbus(modbus) = &mut device.protocol;
+            modbus.unit = unit;
+            device
+        });
+        let link = self.description.links[0].clone();
+        let request = OfferRequest { link, device, source: source.to_owned(), filled };
+        let offering = Offering::new(&request, sender).unwrap();
         let collecting = async {
             let mut events = Vec::new();
             while let Some(event) = receiver.recv().await {
@@ -139,9 +154,8 @@ impl Bench {
             }
             events
         };
-        let (scanned, events) = tokio::join!(scanning, collecting);
-        scanned.unwrap();
-        events.into_iter().filter(|event| !matches!(event, ScanEvent::Progress { .. })).collect()
+        let ((), events) = tokio::join!(ask_for_offers(offering, Some(&running)), collecting);
+        events.into_iter().filter(|event| !matches!(event, OfferEvent::Progress { .. })).collect()
     }
 }
 
@@ -225,36 +239,43 @@ async fn bits_are_written_by_reading_first_where_the_device_lacks_the_function()
     bench.gateway.stop().await;
 }
 
+fn points_of(events: &[OfferEvent]) -> Vec<Offer> {
+    let points = events.iter().filter_map(|event| match event {
+        OfferEvent::Points { offers } => Some(offers.clone()),
+        _ => None,
+    });
+    points.flatten().collect()
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_device_says_who_it_is_and_a_scan_finds_units_and_addresses() {
-    let bench = Bench::start(Framing::Rtu, 1..=2, "").await;
+    let bench = Bench::with_timeout("500ms", Framing::Rtu, 1..=2, "").await;
     bench.until("all good", |gateway| gateway.status().points_good == 10).await;
     let link = &bench.description.links[0];
-    let identity = identify(link, 1, Some(&bench.gateway.running())).await.unwrap();
+    let identity = identify(link, &bench.description.devices[0], Some(&bench.gateway.running())).await.unwrap();
     let object = |id, name: &str, value: &str| IdentityObject { id, name: name.into(), value: value.into() };
     assert_eq!(identity.objects[..2], [object(0, "VendorName", "Alderfen"), object(1, "ProductCode", "AW-1")]);
     assert_eq!((identity.objects[2].value.len(), identity.frames.len()), (240, 4), "in two answers");
 
     bench.field.dead.lock().unwrap().push(4);
-    let units = bench.scan(Scan::Units(1..=9)).await;
+    let fast = |first: u16, last: u16| json!({ "first": first, "last": last, "per-second": 100 });
+    let units = bench.offers("units", fast(1, 9), None).await;
     let found: Vec<_> = units
         .iter()
         .filter_map(|event| match event {
-            ScanEvent::Unit { unit, .. } => Some(*unit),
+            OfferEvent::Device { device, .. } => device["unit"].as_u64(),
             _ => None,
         })
         .collect();
     assert_eq!(found, [1, 2, 3, 5, 6, 7, 8]);
-    let addresses = Scan::Addresses { unit: 3, table: ModbusTable::Holding, range: 0..=60 };
-    let ranges = bench.scan(addresses).await;
-    let expected = [ScanEvent::Range { first: 0, last: 12 }, ScanEvent::Range { first: 14, last: 19 }];
-    assert_eq!(ranges[..2], expected);
-    assert!(matches!(ranges[2], ScanEvent::Done { requests } if requests < 100), "{ranges:?}");
-    let coils = Scan::Addresses { unit: 3, table: ModbusTable::Coil, range: 0..=60 };
-    assert_eq!(
-        bench.scan(coils).await,
-        [ScanEvent::Failed { why: "unit 3: exception 01, illegal function".to_owned() }]
-    );
+    let events = bench.offers("addresses", fast(0, 60), Some(3)).await;
+    let found: Vec<_> = points_of(&events).iter().map(|offer| offer.path[1].parse::<u16>().unwrap()).collect();
+    assert_eq!(found, (0..=12).chain(14..=19).collect::<Vec<_>>());
+    assert!(matches!(events.last(), Some(OfferEvent::Done { requests }) if *requests < 100), "{events:?}");
+    let mut coils = fast(0, 60);
+    coils["table"] = "coil".into();
+    let why = "unit 3: exception 01, illegal function".to_owned();
+    assert_eq!(bench.offers("addresses", coils, Some(3)).await, [OfferEvent::Failed { why }]);
     assert_eq!(bench.gateway.status().points_good, 10, "polls went on");
     let frames = bench.gateway.running().frames("meter-line", &FrameFilter::default()).unwrap();
     assert!(frames.iter().any(|frame| frame.text.starts_with("00 \"Alderfen\"")), "{frames:?}");
@@ -264,22 +285,21 @@ async fn a_device_says_who_it_is_and_a_scan_finds_units_and_addresses() {
         registers.insert((8, 40_000 + at), value);
     }
     *bench.field.registers.lock().unwrap() = registers;
-    let mut device = bench.description.devices[0].clone();
-    let sunspec = async |device| interlex_gateway::sunspec(link, &device, "fast", Some(&bench.gateway.running())).await;
-    let error = sunspec(device.clone()).await.unwrap_err().to_string();
-    assert_eq!(error, "unit 1 has no SunSpec marker at holding register 40000, 0 or 50000");
-    let interlex_core::description::DeviceProtocol::Modbus(modbus) = &mut device.protocol;
-    modbus.unit = 8;
-    let offer = sunspec(device).await.unwrap();
-    assert_eq!((offer.base, offer.models.len(), offer.models[0].points), (40_000, 1, 2));
-    let lines: Vec<_> = offer.text.lines().collect();
-    assert!(lines[1].starts_with("common/Mn,holding:40004,string(32),"), "{lines:?}");
-    assert!(lines[2].starts_with("common/DA,holding:40068,uint16,"), "{lines:?}");
+    let why = "unit 1 has no SunSpec marker at holding register 40000, 0 or 50000".to_owned();
+    assert_eq!(bench.offers("sunspec", json!({}), Some(1)).await, [OfferEvent::Failed { why }]);
+    let events = bench.offers("sunspec", json!({}), Some(8)).await;
+    let offers = points_of(&events);
+    let told: Vec<_> = offers.iter().map(|offer| (offer.path.join("/"), offer.point["address"].clone())).collect();
+    assert_eq!(
+        told,
+        [("common/Mn".to_owned(), json!("holding:40004")), ("common/DA".to_owned(), json!("holding:40068"))]
+    );
+    assert_eq!((&offers[0].value, &offers[1].value), (&json!("Al"), &json!(8)), "with what they say now");
 
     bench.gateway.stop().await;
 
     // Without a running link the port is opened for it alone.
-    let alone = identify(link, 1, None).await.unwrap();
+    let alone = identify(link, &bench.description.devices[0], None).await.unwrap();
     assert_eq!(alone.objects, identity.objects);
     let mut point = interlex_core::description::Point::clone(&bench.description.devices[0].points[1]);
     point.settings.access = interlex_core::description::Access::Read;

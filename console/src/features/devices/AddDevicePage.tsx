@@ -19,6 +19,7 @@ import { shown, targetOf } from "../description/schema";
 import { GatewayPage } from "../gateways/GatewayPage";
 import { Arrivals } from "./Arrivals";
 import { NewPoints } from "./NewPoints";
+import { partsOf } from "./protocol";
 import { TrialPanel } from "./TrialPanel";
 
 const STEPS = ["Link", "Reach it", "Device", "Points", "Into the draft", "Run it"] as const;
@@ -51,18 +52,19 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
     link: links[0]?.name ?? "",
     newLink: { protocol },
     device: {},
-    first: { address: "holding:0", type: "uint16" },
+    first: {},
     points: [],
   };
   const kept = useKept(`${gateway}/add-device`, { version: null, content: { ...empty } });
-  const plan = { ...empty, ...kept.content } as Plan;
+  const typed = { ...empty, ...kept.content } as Plan;
+  const known = links.find((object) => object.name === typed.link);
+  const link = known ? contentOf(known) : typed.newLink;
+  const plan = { ...typed, first: { ...partsOf(link).first, ...typed.first } };
   const change = (changes: Partial<Plan>) => kept.change({ ...plan, ...changes });
   useAnnounce("a new device");
   const step = Math.min(Math.max(Number(search.get("step") ?? 0), 0), STEPS.length - 1);
   const go = (to: number, more: Record<string, string> = {}) => setSearch({ gateway, step: String(to), ...more });
 
-  const known = links.find((object) => object.name === plan.link);
-  const link = known ? contentOf(known) : plan.newLink;
   const linkName = known?.name ?? shown(plan.newLink.name);
   const kind = forms.links.find((form) => form.word === link.protocol);
   const names = { ...namesOf(draft), link: [...namesOf(draft).link, linkName].filter(Boolean) };

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, type Content, dataOf, type DraftView, type RequestView } from "../../api/client";
+import { api, type Content, dataOf, type DraftView, type Forms, type RequestView } from "../../api/client";
 import { requestsQuery, statisticsQuery } from "../../api/queries";
 import { Badge } from "../../components/Badge";
 import { Button } from "../../components/Form";
@@ -8,15 +8,15 @@ import { Histogram } from "../../components/Histogram";
 import { Loading, Notice } from "../../components/Notice";
 import { count, span } from "../../text/format";
 import { Counts, framesOf } from "../links/LinkCounts";
-import { ScanPanel } from "../links/ScanPanel";
+import { OffersPanel } from "../offers/OffersPanel";
 import { useMay } from "../session/may";
-import { Identity } from "./Identity";
-import { SunSpec } from "./SunSpec";
+import { contentOf, kindOf, objectsOf } from "../description/edits";
+import { partsOf } from "./protocol";
 
 interface DeviceLineProps {
   gateway: string;
   draft: DraftView;
-  list: string;
+  forms: Forms;
   device: string;
   /** The link and the device as the draft has them: what trials ask. */
   link: Content;
@@ -25,25 +25,28 @@ interface DeviceLineProps {
 }
 
 /** Can I reach the device, and how is it asked? Its requests, what became of them, and trials. */
-export function DeviceLine({ gateway, draft, list, device, link, content, isRunning }: DeviceLineProps) {
+export function DeviceLine({ gateway, draft, forms, device, link, content, isRunning }: DeviceLineProps) {
   const name = String(content.link ?? "");
   const may = useMay("engineer");
+  const { Identity } = partsOf(link);
+  const sources = kindOf(forms, draft, content)?.sources.filter((source) => source.of_device) ?? [];
+  // Devices of the same protocol can have the same points.
+  const others = objectsOf(draft, "device").filter((other) => other.name !== device);
+  const alike = others.filter((other) => kindOf(forms, draft, contentOf(other))?.sources[0]?.word === sources[0]?.word).map((other) => other.name);
   return (
     <div className="grid gap-6">
       {isRunning ? <Running {...{ gateway, device }} link={name} /> : <Notice title="The device does not run yet">Activate the draft to poll it. Trials work before.</Notice>}
       {may ? (
         <>
+          {Identity ? (
+            <div className="grid gap-2">
+              <h3 className="font-semibold">Who is it?</h3>
+              <Identity {...{ gateway, link }} device={content} />
+            </div>
+          ) : null}
           <div className="grid gap-2">
-            <h3 className="font-semibold">Who is it?</h3>
-            <Identity {...{ gateway, link }} device={content} />
-          </div>
-          <div className="grid gap-2">
-            <h3 className="font-semibold">Does it describe itself?</h3>
-            <SunSpec {...{ gateway, draft, link, list }} device={content} />
-          </div>
-          <div className="grid gap-2">
-            <h3 className="font-semibold">Which addresses does it have?</h3>
-            <ScanPanel {...{ gateway, link }} unit={Number(content.unit ?? 1)} />
+            <h3 className="font-semibold">What does it have?</h3>
+            <OffersPanel {...{ gateway, draft, sources, link }} device={content} targets={{ devices: [device, ...alike] }} />
           </div>
         </>
       ) : null}

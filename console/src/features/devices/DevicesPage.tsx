@@ -17,6 +17,7 @@ import { useMay } from "../session/may";
 import { DeviceLine } from "./DeviceLine";
 import { ReportPreview } from "./ReportPreview";
 import { PointsEditor } from "./PointsEditor";
+import { partsOf } from "./protocol";
 
 /** Which devices are there, do they answer, and what are their points? */
 export function DevicesPage() {
@@ -92,6 +93,7 @@ interface DeviceRowProps {
 function DeviceRow({ device, draft, isOpen, onOpen }: DeviceRowProps) {
   const content = contentOf(device);
   const status = useDeviceStatus(draft.gateway, device.name);
+  const link = objectsOf(draft, "link").find((object) => object.name === content.link);
   const points = draft.lists.find((list) => list.path === listOf(device))?.points ?? 0;
   return (
     <Pick
@@ -107,7 +109,7 @@ function DeviceRow({ device, draft, isOpen, onOpen }: DeviceRowProps) {
     >
       <span className="font-mono text-xs leading-5">{device.name}</span>
       <span>on {shown(content.link)}</span>
-      <span>unit {shown(content.unit)}</span>
+      <span>{partsOf(contentOf(link)).place(content)}</span>
       <span>{count(points, "point")}</span>
     </Pick>
   );
@@ -182,8 +184,7 @@ function DeviceDetail({ gateway, draft, forms, device, onOpen }: DeviceDetailPro
         </Tabs.Content>
         <Tabs.Content value="line">
           <DeviceLine
-            {...{ gateway, draft }}
-            list={listOf(device)}
+            {...{ gateway, draft, forms }}
             device={device.name}
             link={contentOf(link)}
             content={contentOf(device)}

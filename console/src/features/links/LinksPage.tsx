@@ -13,9 +13,9 @@ import { KindChoice } from "../description/KindChoice";
 import { ObjectEditor } from "../description/ObjectEditor";
 import { shown, targetOf } from "../description/schema";
 import { GatewayPage } from "../gateways/GatewayPage";
+import { OffersPanel } from "../offers/OffersPanel";
 import { useMay } from "../session/may";
 import { LinkCounts } from "./LinkCounts";
-import { ScanPanel } from "./ScanPanel";
 
 /** How is the field reached? The links of a gateway: what they are, and what they do right now. */
 export function LinksPage() {
@@ -35,7 +35,7 @@ export function LinksPage() {
           <Split
             list={
               links.length === 0 ? (
-                <Notice title="No link is described">A link is one way to the field, such as the address of a Modbus device.</Notice>
+                <Notice title="No link is described">A link is one way to the field, such as the address of a device or a serial port.</Notice>
               ) : (
                 <ul className="grid gap-2">
                   {links.map((object) => (
@@ -119,6 +119,8 @@ function LinkDetail({ gateway, draft, forms, link, onOpen }: LinkDetailProps) {
   const [search, setSearch] = useSearchParams();
   const may = useMay("engineer");
   const protocol = search.get("protocol") ?? forms.links[0]?.word ?? "";
+  const kind = forms.links.find((known) => known.word === contentOf(link).protocol);
+  const ofLink = kind?.sources.filter((source) => !source.of_device) ?? [];
   return (
     <Panel
       title={link ? `Link ${link.name}` : "A new link"}
@@ -155,10 +157,10 @@ function LinkDetail({ gateway, draft, forms, link, onOpen }: LinkDetailProps) {
           <LinkCounts gateway={gateway} link={link.name} />
         </div>
       ) : null}
-      {link && may ? (
+      {link && may && ofLink.length > 0 ? (
         <div className="mt-6 grid gap-2 border-t border-line pt-4">
           <h3 className="font-semibold">Who is there?</h3>
-          <ScanPanel gateway={gateway} link={contentOf(link)} />
+          <OffersPanel {...{ gateway, draft }} sources={ofLink} link={contentOf(link)} targets={{ devices: [] }} />
         </div>
       ) : null}
     </Panel>

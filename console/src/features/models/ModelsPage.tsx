@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import type { DraftView, EditRequest, ModelView } from "../../api/client";
+import type { DraftView, EditRequest, ModelView, OfferSource } from "../../api/client";
 import { modelsQuery } from "../../api/queries";
 import { Button } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
@@ -9,7 +9,7 @@ import { Panel } from "../../components/Page";
 import { count } from "../../text/format";
 import { namesOf, useEdits } from "../description/edits";
 import { GatewayPage } from "../gateways/GatewayPage";
-import { ImportList } from "../points/ImportList";
+import { OffersPanel } from "../offers/OffersPanel";
 import { useMay } from "../session/may";
 import { missingRates, pathOf } from "./models";
 
@@ -30,6 +30,9 @@ export function ModelsPage() {
     </GatewayPage>
   );
 }
+
+/** What a model offers is known without asking anybody. */
+const MODEL: OfferSource[] = [{ word: "model", title: "A device model", of_device: false, form: {} }];
 
 function Lists({ gateway, draft }: { gateway: string; draft: DraftView }) {
   if (draft.lists.length === 0) return <Notice title="No point list yet">Take over one of the models, or add a device.</Notice>;
@@ -76,7 +79,7 @@ function Shipped({ gateway, draft }: { gateway: string; draft: DraftView }) {
               <div className="min-w-0 flex-1">
                 <p className="font-semibold">{model.name}</p>
                 <p className="text-sm text-soft">{model.title}</p>
-                <p className="text-xs text-faint">Parameters of a device: unit{model.parameters === "none" ? "" : `; ${model.parameters}`}</p>
+                <p className="text-xs text-faint">Parameters of a device: {model.parameters}</p>
               </div>
               {may ? (
                 <Button quiet onClick={() => setSearch({ gateway, ...(opened === model.name ? {} : { open: model.name }) })}>
@@ -123,5 +126,14 @@ function Take({ gateway, draft, model, onDone }: { gateway: string; draft: Draft
       </div>
     );
   }
-  return <ImportList {...{ gateway, draft }} list={pathOf(model)} start={model.text} onDone={onDone} />;
+  const users = draft.lists.find((list) => list.path === pathOf(model))?.devices ?? [];
+  return (
+    <div className="grid gap-3 rounded-md border border-line-strong bg-raised p-4">
+      {users.length > 0 ? <p className="text-sm text-soft">Its list is used by {users.join(", ")}.</p> : null}
+      <OffersPanel {...{ gateway, draft }} sources={MODEL} start={{ name: model.name }} targets={{ devices: [], list: pathOf(model) }} isEager />
+      <Button quiet className="justify-self-start" onClick={onDone}>
+        Leave it
+      </Button>
+    </div>
+  );
 }

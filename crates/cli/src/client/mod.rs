@@ -10,6 +10,7 @@ pub(crate) mod gateways;
 pub(crate) mod link;
 pub(crate) mod messages;
 pub(crate) mod models;
+pub(crate) mod offers;
 pub(crate) mod people;
 pub(crate) mod points;
 mod problems;

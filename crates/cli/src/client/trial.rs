@@ -1,16 +1,10 @@
 use super::{Client, frames, list, part, text, whole, write};
 use crate::exit::{ExitReason, failed};
 use crate::options::{GatewayTarget, Output};
-use crate::output::{
-    cell, count, plain, print_csv, print_json, print_json_line, print_rows, print_table, print_text, say, span, table,
-    with_unit,
-};
+use crate::output::{cell, plain, print_csv, print_json, print_rows, print_table, say, span, table, with_unit};
 use clap::{Args, Subcommand};
 use comfy_table::CellAlignment;
-use futures_util::StreamExt;
-use indicatif::ProgressBar;
 use serde_json::{Value, json};
-use std::pin::pin;
 
 #[derive(Debug, Args)]
 pub(crate) struct TrialArguments {
@@ -83,34 +77,6 @@ pub(crate) enum TrialCommand {
         /// A device of the draft
         device: String,
     },
-    /// Find the SunSpec models of a device, and offer its points; as CSV it is a list that draft import takes
-    Sunspec {
-        /// A device of the draft
-        device: String,
-        /// The rate that the points are to be sampled at
-        #[arg(long, default_value = "normal")]
-        rate: String,
-    },
-    /// Look which units answer on a link, or which addresses a device has; Ctrl-C ends it
-    Scan {
-        /// A link of the draft: its units are looked for
-        link: String,
-        /// A device behind the link: its addresses are looked for, and not units
-        #[arg(long)]
-        device: Option<String>,
-        /// The table whose addresses are looked for: coil, discrete, input or holding
-        #[arg(long, default_value = "holding", requires = "device")]
-        table: String,
-        /// The first unit or address [default: unit 1, address 0]
-        #[arg(long)]
-        first: Option<u16>,
-        /// The last unit or address [default: unit 247, address 999]
-        #[arg(long)]
-        last: Option<u16>,
-        /// How many requests a second it may take
-        #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=100))]
-        per_second: u32,
-    },
 }
 
 pub(crate) async fn run(arguments: TrialArguments) -> anyhow::Result<()> {
@@ -134,16 +100,6 @@ pub(crate) async fn run(arguments: TrialArguments) -> anyhow::Result<()> {
         TrialCommand::Reports { device } => trial.reports(&device).await,
         TrialCommand::Messages { uplink } => trial.messages(&uplink).await,
         TrialCommand::Identify { device } => trial.identify(&device).await,
-        TrialCommand::Sunspec { device, rate } => trial.sunspec(&device, &rate).await,
-        TrialCommand::Scan { link, device, table, first, last, per_second } => {
-            let link = object(&trial.draft, "link", &link)?;
-            let mut request = json!({ "link": link, "first": first, "last": last, "per_second": per_second });
-            if let (Some(device), Some(request)) = (device, request.as_object_mut()) {
-                let unit = object(&trial.draft, "device", &device)?.get("unit").cloned().unwrap_or_default();
-                request.extend([("unit".to_owned(), unit), ("table".to_owned(), table.into())]);
-            }
-            trial.scan(&request).await
-        }
     }
 }
 
@@ -251,60 +207,6 @@ impl Trial {
         if self.output == Output::Table {
             frames::print(&identity)?;
         }
-        Ok(())
-    }
-
-    async fn sunspec(&self, device: &str, rate: &str) -> anyhow::Result<()> {
-        let (link, device) = self.device(device)?;
-        let request = json!({ "link": link, "device": device, "rate": rate });
-        let offer = self.client.post(&format!("{}/sunspec", self.path), &request).await?;
-        if self.output == Output::Csv {
-            print_text(text(&offer, "text"))?;
-            return Ok(());
-        }
-        let rows = list(&offer, "models").iter().map(|model| {
-            let number = |key: &str| whole(model, key).to_string();
-            let title = plain(model.get("title").unwrap_or(&Value::Null));
-            vec![number("id"), title, number("address"), number("length"), number("points")]
-        });
-        print_rows(self.output, &["model", "title", "address", "registers", "points"], rows.collect(), &offer, "")?;
-        if self.output == Output::Table {
-            say!("\nWith --output csv, its points are a list for: interlex draft import DEVICE FILE")?;
-        }
-        Ok(())
-    }
-
-    async fn scan(&self, request: &Value) -> anyhow::Result<()> {
-        let path = format!("{}/scan", self.path);
-        let mut events = pin!(self.client.lines(&path, request).await?);
-        let bar = ProgressBar::new(1);
-        while let Some(event) = events.next().await {
-            let event = event?;
-            if self.output == Output::Json && text(&event, "kind") != "progress" {
-                print_json_line(&event)?;
-            }
-            let found = |line: String| match self.output {
-                Output::Json => Ok(()),
-                Output::Table | Output::Csv => bar.suspend(|| say!("{line}")),
-            };
-            match text(&event, "kind") {
-                "progress" => {
-                    bar.set_length(u64::try_from(whole(&event, "total")).unwrap_or_default());
-                    bar.set_position(u64::try_from(whole(&event, "done")).unwrap_or_default());
-                }
-                "unit" => found(format!("unit {:>3}   {}", whole(&event, "unit"), text(&event, "said")))?,
-                "range" => {
-                    let (first, last) = (whole(&event, "first"), whole(&event, "last"));
-                    found(format!("{first} to {last}   {} there", last - first + 1))?;
-                }
-                "failed" => return Err(failed(ExitReason::Failure, text(&event, "why").to_owned())),
-                _ => found(format!(
-                    "done, with {}",
-                    count(usize::try_from(whole(&event, "requests")).unwrap_or_default(), "request")
-                ))?,
-            }
-        }
-        bar.finish_and_clear();
         Ok(())
     }
 }

@@ -1,10 +1,12 @@
 use super::difference::changed_fields;
-use super::draft::name_of;
+use super::draft::{list_of, name_of};
 use super::points_file::PointsFile;
 use super::problem::Problem;
 use super::schema::{self, ObjectKind};
 use super::{Draft, FieldChange, ObjectClass, check, rules};
+use crate::{NameRule, Offer};
 use serde::Serialize;
+use serde_json::{Map, Value};
 use std::collections::{HashMap, HashSet};
 
 /// What taking over a point list would change, and what is wrong with it.
@@ -60,6 +62,34 @@ pub fn import_points(draft: &Draft, list: &str, text: &str, others: Others) -> (
         problems.push(placed(file.place(at, "name"), fault.message, &fault.expected));
     }
 
+    let (after, mut import) = merged(draft, list, &rows, others);
+    let of_list = |problem: &Problem| {
+        let target = problem.target.as_ref()?;
+        (target.class == ObjectClass::Point && target.list == list).then(|| target.name.clone())
+    };
+    for problem in check(&after).problems {
+        let Some(name) = of_list(&problem) else { continue };
+        // Names have been told by row; that no device uses the list yet is no fault of its rows.
+        let is_about_list = problem.field.is_empty() && !problem.is_mistake();
+        if name.is_empty() || is_about_list || (problem.field == "name" && twice.contains(&name)) {
+            continue;
+        }
+        let place = lines.get(name.as_str()).map(|at| file.place(*at, &problem.field));
+        // What is wrong with points that the list does not name is told without a place.
+        let (line, column) = place.unwrap_or_default();
+        let file = if line > 0 { list.to_owned() } else { String::new() };
+        problems.push(Problem { file, line, column, ..problem });
+    }
+    problems.sort();
+    problems
+        .dedup_by(|left, right| (left.line, left.column, &left.message) == (right.line, right.column, &right.message));
+    import.problems = problems;
+    (after, import)
+}
+
+/// Puts rows into a list, in the places of those of the same names, or behind all others.
+fn merged(draft: &Draft, list: &str, rows: &[Value], others: Others) -> (Draft, PointsImport) {
+    let lines: HashMap<&str, usize> = rows.iter().enumerate().rev().map(|(at, row)| (name_of(row), at)).collect();
     let before = draft.lists.get(list).cloned().unwrap_or_default();
     let mut import =
         PointsImport { added: Vec::new(), changed: Vec::new(), removed: Vec::new(), same: 0, problems: Vec::new() };
@@ -89,31 +119,85 @@ pub fn import_points(draft: &Draft, list: &str, text: &str, others: Others) -> (
         import.added.push(name_of(row).to_owned());
         merged.push(row.clone());
     }
-
     let mut after = draft.clone();
     after.lists.insert(list.to_owned(), merged);
-    let of_list = |problem: &Problem| {
-        let target = problem.target.as_ref()?;
-        (target.class == ObjectClass::Point && target.list == list).then(|| target.name.clone())
-    };
-    for problem in check(&after).problems {
-        let Some(name) = of_list(&problem) else { continue };
-        // Names have been told by row; that no device uses the list yet is no fault of its rows.
-        let is_about_list = problem.field.is_empty() && !problem.is_mistake();
-        if name.is_empty() || is_about_list || (problem.field == "name" && twice.contains(&name)) {
-            continue;
-        }
-        let place = lines.get(name.as_str()).map(|at| file.place(*at, &problem.field));
-        // What is wrong with points that the list does not name is told without a place.
-        let (line, column) = place.unwrap_or_default();
-        let file = if line > 0 { list.to_owned() } else { String::new() };
-        problems.push(Problem { file, line, column, ..problem });
-    }
-    problems.sort();
-    problems
-        .dedup_by(|left, right| (left.line, left.column, &left.message) == (right.line, right.column, &right.message));
-    import.problems = problems;
     (after, import)
+}
+
+/// What taking offers over does.
+#[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
+pub struct TakenOffers {
+    /// The names that the offers get, in their order.
+    pub names: Vec<String>,
+    /// What it does to each list.
+    pub lists: Vec<OffersImport>,
+}
+
+/// What taking offers over does to one list.
+#[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
+pub struct OffersImport {
+    /// Path of the list.
+    pub list: String,
+    /// The devices that use it.
+    pub devices: Vec<String>,
+    /// What changes in it, and what is wrong with it then.
+    pub import: PointsImport,
+}
+
+/// Puts offers into lists of a draft, under names by a rule, and with a rate where they have none. What stays of points of the
+/// same name is what the offers do not say.
+///
+/// The draft that comes back holds the rows, also when there are mistakes among them.
+#[must_use]
+pub fn import_offers(
+    draft: &Draft,
+    lists: &[String],
+    offers: &[Offer],
+    rule: &NameRule,
+    rate: &str,
+) -> (Draft, TakenOffers) {
+    let row = |offer: &Offer| {
+        let mut row = Map::from_iter([("name".to_owned(), Value::from(rule.name(&offer.path)))]);
+        row.extend(
+            offer.point.iter().filter(|(key, _)| *key != "name").map(|(key, value)| (key.clone(), value.clone())),
+        );
+        row.entry("rate").or_insert_with(|| rate.into());
+        row
+    };
+    let rows: Vec<_> = offers.iter().map(row).collect();
+    let (mut after, mut imports) = (draft.clone(), Vec::new());
+    for list in lists {
+        let known: HashMap<&str, &Value> =
+            draft.lists.get(list).into_iter().flatten().map(|row| (name_of(row), row)).collect();
+        let with_known = |row: &Map<String, Value>| {
+            let name = row.get("name").and_then(Value::as_str).unwrap_or_default();
+            let mut whole = known.get(name).and_then(|row| row.as_object()).cloned().unwrap_or_default();
+            // What somebody has set of a point is not undone by a rate for all.
+            let rate = whole.get("rate").cloned();
+            whole.extend(row.clone());
+            whole.extend(rate.map(|rate| ("rate".to_owned(), rate)));
+            Value::Object(whole)
+        };
+        let rows: Vec<_> = rows.iter().map(with_known).collect();
+        let import;
+        (after, import) = merged(&after, list, &rows, Others::Stay);
+        let devices = after.devices.iter().filter(|device| list_of(device) == list.as_str());
+        let devices = devices.map(|device| name_of(device).to_owned()).collect();
+        imports.push(OffersImport { list: list.clone(), devices, import });
+    }
+    let names: Vec<String> = offers.iter().map(|offer| rule.name(&offer.path)).collect();
+    let new: HashSet<&str> = names.iter().map(String::as_str).collect();
+    for problem in check(&after).problems {
+        let Some(target) = problem.target.as_ref().filter(|target| target.class == ObjectClass::Point) else {
+            continue;
+        };
+        let is_about_list = problem.field.is_empty() && !problem.is_mistake();
+        let import = imports.iter_mut().find(|import| import.list == target.list);
+        if let Some(import) = import.filter(|_| new.contains(target.name.as_str()) && !is_about_list) {
+            import.import.problems.push(problem);
+        }
+    }
+    (after, TakenOffers { names, lists: imports })
 }
 
 #[cfg(test)]
@@ -167,5 +251,42 @@ mod tests {
             assert!(places.contains(&wanted), "{wanted:?} in {places:?}");
         }
         assert_eq!(places.len(), 3, "{places:?}");
+    }
+
+    #[test]
+    fn offers_go_into_the_lists_of_several_devices_and_undo_nothing() {
+        let main = format!("{MAIN}[[device]]\nname = \"e\"\nlink = \"l\"\nunit = 2\n");
+        let list = "name,address,type,rate,title\nflow,input:0,float32,slow,Raw gas\n";
+        let files = [(MAIN_FILE.to_owned(), main), ("p.csv".to_owned(), list.to_owned())];
+        let mut draft = parse(&Files::from(files)).unwrap();
+        draft.rates.insert("slow".to_owned(), "10s".into());
+        let offer = |path: &[&str], address: &str, data_type: &str| Offer {
+            path: path.iter().map(|part| (*part).to_owned()).collect(),
+            point: serde_json::from_value(serde_json::json!({ "address": address, "type": data_type, "unit": "m³/h" }))
+                .unwrap(),
+            value: 7.into(),
+            quality: String::new(),
+            note: String::new(),
+        };
+        let offers =
+            [offer(&["Gas", "Flow"], "input:0", "float32"), offer(&["Gas", "PressureIn"], "input:2", "uint16")];
+        let lists = ["p.csv".to_owned(), "points/e.csv".to_owned()];
+        let rule = NameRule { parts: 1, case: crate::NameCase::Kebab, prefix: String::new() };
+        let (after, TakenOffers { names, lists: imports }) = import_offers(&draft, &lists, &offers, &rule, "fast");
+        assert_eq!(names, ["flow", "pressure-in"]);
+        assert_eq!(told(&imports[0].import), (vec!["pressure-in"], vec!["flow"], vec![], 0));
+        assert_eq!(told(&imports[1].import), (vec!["flow", "pressure-in"], vec![], vec![], 0));
+        assert_eq!([&imports[0].devices, &imports[1].devices], [&["d"], &["e"]]);
+        let flow = &after.lists["p.csv"][0];
+        let texts = ["rate", "title", "unit"].map(|key| flow[key].as_str().unwrap());
+        assert_eq!(texts, ["slow", "Raw gas", "m³/h"], "what somebody has set stays");
+        assert_eq!(after.lists["points/e.csv"][1]["rate"], "fast");
+
+        // Two that come to the same name, and a rate that is not there.
+        let twice = [offer(&["a", "x"], "input:4", "uint16"), offer(&["b", "x"], "input:70000", "uint16")];
+        let (_, TakenOffers { lists: imports, .. }) = import_offers(&draft, &lists[1..], &twice, &rule, "never");
+        let problems: Vec<_> = imports[0].import.problems.iter().map(|problem| problem.message.as_str()).collect();
+        let expected = ["address is \"input:70000\"", "name \"x\" is taken", "there is no rate \"never\""];
+        assert!(expected.iter().all(|wanted| problems.contains(wanted)), "{problems:?}");
     }
 }

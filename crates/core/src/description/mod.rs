@@ -15,6 +15,7 @@ mod check;
 mod difference;
 mod draft;
 mod footprint;
+mod form;
 mod import;
 mod modbus;
 mod names;
@@ -38,7 +39,8 @@ mod write;
 pub use check::{Checked, check};
 pub use difference::{Change, Difference, FieldChange, ObjectChange, PartChange, PartFate, difference};
 pub use draft::{Draft, list_of};
-pub use import::{Others, PointChange, PointsImport, import_points};
+pub use form::Form;
+pub use import::{OffersImport, Others, PointChange, PointsImport, TakenOffers, import_offers, import_points};
 pub use modbus::{
     BitWrites, Holes, LineLoad, ModbusAddress, ModbusDevice, ModbusLink, ModbusPoint, ModbusSerialLink, ModbusTable,
     ModbusTcpLink, ModbusTiming, ParseHolesError, ParseModbusAddressError, PlannedRequest, SerialParity,
@@ -52,7 +54,7 @@ pub use published::file_schema;
 pub use read::{check_files, parse, read};
 pub use schema::{ObjectKind, schema};
 pub use secret::{SecretFields, SecretText, destination};
-pub use selection::{ParseSelectionError, Selection};
+pub use selection::{ParseSelectionError, Selection, fits};
 pub use settings::{Access, DeviceSettings, GatewaySettings, LinkSettings, PointSettings, RateSettings};
 pub use span::{ParseSpanError, Span};
 pub use update::update;

@@ -78,6 +78,17 @@ impl Protocol {
         }
     }
 
+    /// The type of what lives at an address, for whoever does not know it yet; none where it says its own.
+    #[must_use]
+    pub fn plain_type(self, address: &str) -> Option<DataType> {
+        match self {
+            Self::Modbus => {
+                let address = address.parse::<ModbusAddress>().ok()?;
+                (!address.is_bit()).then_some(DataType::Uint16)
+            }
+        }
+    }
+
     /// The protocol of a link with this word.
     #[must_use]
     pub fn of_word(word: &str) -> Option<Self> {
@@ -180,6 +191,14 @@ impl DeviceProtocol {
     pub const fn protocol(&self) -> Protocol {
         match self {
             Self::Modbus(_) => Protocol::Modbus,
+        }
+    }
+
+    /// Who it is on its link, for people: `unit 3`.
+    #[must_use]
+    pub fn place(&self) -> String {
+        match self {
+            Self::Modbus(device) => format!("unit {}", device.unit),
         }
     }
 

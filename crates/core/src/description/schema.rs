@@ -220,7 +220,7 @@ impl ObjectSchema {
 
     /// Joins the schemas of the parts that make up one object, and closes it against unknown keys. The tag says which parts
     /// these are; it stands behind the first.
-    fn new(tag: Map<String, Value>, parts: &[Schema]) -> Self {
+    pub(super) fn new(tag: Map<String, Value>, parts: &[Schema]) -> Self {
         let (mut properties, mut required, mut definitions) = (Map::new(), Vec::new(), Map::new());
         for (at, part) in parts.iter().enumerate() {
             let object = |key: &str| part.get(key).and_then(Value::as_object).cloned().unwrap_or_default();
@@ -246,6 +246,10 @@ impl ObjectSchema {
         }
         let validator = options.build(&document).ok();
         Self { document, validator, kind: None }
+    }
+
+    pub(super) const fn document(&self) -> &Value {
+        &self.document
     }
 
     /// Everything that the schema has against an object.

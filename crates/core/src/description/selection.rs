@@ -58,7 +58,8 @@ impl Selection {
 }
 
 /// Whether a text fits a pattern in which `*` stands for any text.
-fn fits(pattern: &str, text: &str) -> bool {
+#[must_use]
+pub fn fits(pattern: &str, text: &str) -> bool {
     let Some((head, tail)) = pattern.split_once('*') else { return pattern == text };
     let Some(rest) = text.strip_prefix(head) else { return false };
     let starts = rest.char_indices().map(|(at, _)| at).chain([rest.len()]);

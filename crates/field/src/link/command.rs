@@ -40,6 +40,16 @@ pub(crate) enum Answer {
     Found(Result<Box<dyn Any + Send>, TrialError>),
 }
 
+impl Answer {
+    /// What was found, in the form that its asker knows.
+    pub(crate) fn found<T: 'static>(self) -> Result<T, TrialError> {
+        let other = || TrialError::Request("the link speaks another protocol".to_owned());
+        let Self::Found(found) = self else { return Err(other()) };
+        let found: Box<dyn Any> = found?;
+        found.downcast().map(|found| *found).map_err(|_| other())
+    }
+}
+
 /// Of which kind the answer to a command is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum WorkKind {

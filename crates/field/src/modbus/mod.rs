@@ -16,8 +16,7 @@ mod unit;
 mod words;
 mod writing;
 
+pub(crate) use discovery::{Discovery, discovery, sources};
 pub(crate) use driver::ModbusDriver;
-pub use errand::{
-    IdentityObject, Scan, ScanEvent, SunSpecModelView, SunSpecOffer, TrialIdentity, identify, scan, sunspec,
-};
+pub use errand::{IdentityObject, TrialIdentity};
 pub(crate) use words::exception as exception_words;

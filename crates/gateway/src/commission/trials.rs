@@ -2,12 +2,10 @@ use crate::clock::SystemClock;
 use crate::running::Running;
 use interlex_core::description::{Device, JsonUplink, Link, Selection};
 use interlex_field::{
-    PointWrite, Scan, ScanEvent, SunSpecOffer, TrialError, TrialIdentity, TrialRead, TrialReading, Via, WriteError,
-    WriteOutcome,
+    Offering, PointWrite, TrialError, TrialIdentity, TrialRead, TrialReading, Via, WriteError, WriteOutcome,
 };
 use interlex_uplink::SentMessage;
 use std::sync::Arc;
-use tokio::sync::mpsc;
 
 /// Where trials go: over the links that run, where these lead to the same place, else over connections of their own.
 fn via(running: Option<&Running>) -> Via {
@@ -30,39 +28,17 @@ pub async fn try_write(write: &PointWrite, running: Option<&Running>) -> Result<
     interlex_field::write(write, &via(running)).await
 }
 
-/// Asks a unit who it is.
+/// Asks a device who it is.
 ///
 /// # Errors
 /// [`TrialError`]
-pub async fn identify(link: &Link, unit: u8, running: Option<&Running>) -> Result<TrialIdentity, TrialError> {
-    interlex_field::identify(link, unit, &via(running)).await
+pub async fn identify(link: &Link, device: &Device, running: Option<&Running>) -> Result<TrialIdentity, TrialError> {
+    interlex_field::identify(link, device, &via(running)).await
 }
 
-/// Finds the SunSpec models of a device.
-///
-/// # Errors
-/// [`TrialError`]
-pub async fn sunspec(
-    link: &Link,
-    device: &Device,
-    rate: &str,
-    running: Option<&Running>,
-) -> Result<SunSpecOffer, TrialError> {
-    interlex_field::sunspec(link, device, rate, &via(running)).await
-}
-
-/// Looks for units or addresses; ends when nobody listens any more.
-///
-/// # Errors
-/// [`TrialError`]
-pub async fn scan(
-    scan: Scan,
-    link: &Link,
-    running: Option<&Running>,
-    per_second: u32,
-    events: mpsc::Sender<ScanEvent>,
-) -> Result<(), TrialError> {
-    interlex_field::scan(scan, link, &via(running), per_second, events).await
+/// Lets a device or a link tell what it has; ends when nobody listens any more.
+pub async fn ask_for_offers(offering: Offering, running: Option<&Running>) {
+    offering.carry_out(&via(running)).await;
 }
 
 /// What an uplink would send now, with the values of the running points: nothing is sent.

@@ -91,6 +91,8 @@ pub struct SunSpecPoint {
     pub scale_factor: i16,
     /// Words of its numbers: `1=off;2=sleeping`; empty where it has none.
     pub words: &'static str,
+    /// What its registers held.
+    pub registers: Vec<u16>,
 }
 
 impl Default for SunSpecWalk {
@@ -195,6 +197,7 @@ fn points(rows: &'static [Row], start: u16, registers: &[u16]) -> Vec<SunSpecPoi
             unit: row.unit,
             scale_factor: factor(row.scale_factor),
             words: row.words,
+            registers: of(place)?.to_vec(),
         })
     };
     places.iter().filter_map(point).collect()

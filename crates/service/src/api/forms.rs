@@ -2,6 +2,7 @@ use crate::ProblemDetails;
 use crate::access::auth::Viewer;
 use crate::api::extract::Json;
 use interlex_core::description::{self, ObjectKind, Protocol};
+use interlex_gateway::OfferSource;
 use serde::Serialize;
 use serde_json::Value;
 
@@ -19,6 +20,8 @@ pub(crate) struct KindForm {
     device: Value,
     /// For a link: the schema of the points of these devices.
     point: Value,
+    /// For a link: in which ways it and its devices tell what they have.
+    sources: Vec<OfferSource>,
     /// For a link: how addresses of its points are written.
     addresses: &'static str,
 }
@@ -49,6 +52,7 @@ pub(crate) async fn forms(_: Viewer) -> Json<Forms> {
         schema: schema(ObjectKind::Link(word)),
         device: schema(ObjectKind::Device(protocol)),
         point: schema(ObjectKind::Point(protocol)),
+        sources: interlex_gateway::sources(protocol),
         addresses: protocol.address_form(),
     };
     let links = |protocol: Protocol| protocol.links().iter().map(move |kind| link(protocol, kind));
@@ -58,6 +62,7 @@ pub(crate) async fn forms(_: Viewer) -> Json<Forms> {
         schema: schema(kind),
         device: Value::Null,
         point: Value::Null,
+        sources: Vec::new(),
         addresses: "",
     };
     Json(Forms {

@@ -16,6 +16,7 @@ pub(crate) mod links;
 pub(crate) mod live;
 pub(crate) mod metrics;
 pub(crate) mod models;
+pub(crate) mod offers;
 pub(crate) mod people;
 pub(crate) mod points;
 pub(crate) mod revisions;

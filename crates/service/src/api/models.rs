@@ -10,7 +10,7 @@ pub(crate) struct ModelView {
     name: &'static str,
     /// What kind of device it is for.
     title: &'static str,
-    /// What a device of it sets beside its unit.
+    /// What a device of it sets.
     parameters: &'static str,
     /// The point list, as CSV.
     text: &'static str,
@@ -21,31 +21,31 @@ const MODELS: [ModelView; 5] = [
     ModelView {
         name: "heat-meter",
         title: "Heat meter: temperatures, flow, output, energy",
-        parameters: "base, for makers that put the map at another address",
+        parameters: "unit; base, for makers that put the map at another address",
         text: include_str!("../../../../demo/points/heat-meter.csv"),
     },
     ModelView {
         name: "gas-meter",
         title: "Gas meter: volume in packed digits, flow, pressure, temperature",
-        parameters: "none",
+        parameters: "unit",
         text: include_str!("../../../../demo/points/gas-meter.csv"),
     },
     ModelView {
         name: "digester",
         title: "Control of a digester: temperature, level, gas, mixer",
-        parameters: "none",
+        parameters: "unit",
         text: include_str!("../../../../demo/points/digester.csv"),
     },
     ModelView {
         name: "gas-analyser",
         title: "Gas analyser: methane, carbon dioxide, hydrogen sulphide, oxygen",
-        parameters: "none",
+        parameters: "unit",
         text: include_str!("../../../../demo/points/gas-analyser.csv"),
     },
     ModelView {
         name: "power-meter",
         title: "Power meter behind current transformers: voltages, currents, power, energy",
-        parameters: "ratio, of the current transformers; base",
+        parameters: "unit; ratio, of the current transformers; base",
         text: include_str!("../../models/power-meter.csv"),
     },
 ];
@@ -55,4 +55,16 @@ const MODELS: [ModelView; 5] = [
     responses((status = 200, body = Vec<ModelView>), (status = 401, body = ProblemDetails)))]
 pub(crate) async fn list(_: Viewer) -> Json<&'static [ModelView]> {
     Json(&MODELS)
+}
+
+/// The point list of a model.
+///
+/// # Errors
+/// Which ones there are.
+pub(super) fn model(name: &str) -> Result<&'static str, String> {
+    let found = MODELS.iter().find(|model| model.name == name).map(|model| model.text);
+    found.ok_or_else(|| {
+        let names = MODELS.map(|model| model.name).join(", ");
+        format!("there is no model {name:?}; expected one of {names}")
+    })
 }

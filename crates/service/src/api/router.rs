@@ -1,7 +1,7 @@
 use crate::api::extract::{LARGE_BODY, SMALL_BODY};
 use crate::api::{
     audit, certificates, check, console, contract, draft, forms, gateways, health, heavy, imports, links, live,
-    metrics, models, people, points, revisions, session, setup, status, tap, trials, uplinks,
+    metrics, models, offers, people, points, revisions, session, setup, status, tap, trials, uplinks,
 };
 use crate::{ApiError, App};
 use axum::Router;
@@ -66,8 +66,7 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(trials::write))
         .routes(routes!(trials::broker))
         .routes(routes!(trials::identify))
-        .routes(routes!(trials::scan))
-        .routes(routes!(trials::sunspec))
+        .routes(routes!(offers::ask))
         .routes(routes!(links::frames))
         .routes(routes!(links::capture))
         .routes(routes!(links::statistics))
@@ -107,6 +106,7 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(draft::files, draft::replace))
         .routes(routes!(check::check_files))
         .routes(routes!(imports::import))
+        .routes(routes!(offers::take))
         .layer(DefaultBodyLimit::max(LARGE_BODY));
     (small, heavy.merge(large))
 }

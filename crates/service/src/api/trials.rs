@@ -1,27 +1,18 @@
-use crate::access::auth::{Author, Commissioner, Engineer};
+use crate::access::auth::{Author, Engineer};
 use crate::api::extract::{Json, Path};
 use crate::draft::drafts;
 use crate::{ApiError, App, ProblemDetails};
-use axum::body::{Body, Bytes};
 use axum::extract::State;
-use axum::http::header;
-use axum::response::IntoResponse;
-use interlex_core::description::{
-    Device, DeviceProtocol, Draft, Link, ModbusAddress, ModbusTable, ObjectClass, Point, Uplink, UplinkKind, list_of,
-};
+use interlex_core::description::{Device, Draft, Link, ObjectClass, Point, Protocol, Uplink, UplinkKind, list_of};
 use interlex_core::value_from_words;
 use interlex_gateway::{
-    BrokerTrial, PointWrite, Running, Scan, ScanEvent, SunSpecOffer, TrialIdentity, TrialMessage, TrialRead,
-    TrialReading, WriteError, WriteOutcome, preview, try_read, try_write,
+    BrokerTrial, PointWrite, Running, TrialIdentity, TrialMessage, TrialRead, TrialReading, WriteError, WriteOutcome,
+    preview, try_read, try_write,
 };
 use interlex_store::AuditEntry;
 use serde::Deserialize;
-use serde_json::{Value, json};
-use std::convert::Infallible;
+use serde_json::Value;
 use std::sync::Arc;
-use tokio::sync::mpsc;
-use tokio_stream::StreamExt;
-use tokio_stream::wrappers::ReceiverStream;
 
 /// A point to read once, now: objects with the keys of the files, which need not be saved anywhere.
 #[derive(Debug, Deserialize, utoipa::ToSchema)]
@@ -53,7 +44,7 @@ pub(crate) async fn read(
 ) -> Result<Json<TrialReading>, ApiError> {
     let running = running(&app, &gateway).await?;
     let TrialRequest { link, device, point, neighbours, expected } = wanted;
-    let (link, device, point) = described(&app, &gateway, link, device, point).await?;
+    let (link, device, point) = described_point(&app, &gateway, link, device, point).await?;
     let trial = TrialRead { link, device, point, neighbours, expected };
     let outcome = try_read(&trial, running.as_deref()).await;
     let what = format!("{} at {}", trial.point.address, trial.link.protocol.target());
@@ -94,7 +85,7 @@ pub(crate) async fn write(
     if let Some(point) = point.as_object_mut() {
         point.insert("access".to_owned(), "read-write".into());
     }
-    let (link, device, point) = described(&app, &gateway, link, device, point).await?;
+    let (link, device, point) = described_point(&app, &gateway, link, device, point).await?;
     let value = value_of(&value, |words| value_from_words(&point, words))?;
     let write = PointWrite { link, device, point, value, index: None };
     let what = format!("{} = {} at {}", write.point.address, write.value, write.link.protocol.target());
@@ -204,7 +195,7 @@ async fn trial_message(app: &App, gateway: &str, uplink: &Uplink) -> Result<Tria
     }
 }
 
-/// A unit to ask who it is.
+/// A device to ask who it is.
 #[derive(Debug, Deserialize, utoipa::ToSchema)]
 pub(crate) struct TrialIdentifyRequest {
     /// A link.
@@ -213,7 +204,7 @@ pub(crate) struct TrialIdentifyRequest {
     device: Value,
 }
 
-/// Asks a unit once, now, who it is (function 43/14).
+/// Asks a device once, now, who it is (Modbus: function 43/14).
 #[utoipa::path(post, path = "/api/v1/gateways/{gateway}/trials/identify", operation_id = "trial_identify", tag = "draft",
     request_body = TrialIdentifyRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
     (status = 200, body = TrialIdentity), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
@@ -225,10 +216,10 @@ pub(crate) async fn identify(
     Json(wanted): Json<TrialIdentifyRequest>,
 ) -> Result<Json<TrialIdentity>, ApiError> {
     let running = running(&app, &gateway).await?;
-    let (link, device, _) = described(&app, &gateway, wanted.link, wanted.device, any_point()).await?;
-    let DeviceProtocol::Modbus(modbus) = &device.protocol;
-    let outcome = interlex_gateway::identify(&link, modbus.unit, running.as_deref()).await;
-    let what = format!("unit {} at {}", modbus.unit, link.protocol.target());
+    let (link, device) = described(&app, &gateway, wanted.link, Some(wanted.device), None).await?;
+    let device = device.ok_or_else(no_device)?;
+    let outcome = interlex_gateway::identify(&link, &device, running.as_deref()).await;
+    let what = format!("{} at {}", device.protocol.place(), link.protocol.target());
     let detail = match &outcome {
         Ok(identity) => {
             let said: Vec<_> = identity.objects.iter().map(|object| object.value.as_str()).collect();
@@ -240,161 +231,41 @@ pub(crate) async fn identify(
     outcome.map(Json).map_err(ApiError::Trial)
 }
 
-/// A unit whose SunSpec models are looked for.
-#[derive(Debug, Deserialize, utoipa::ToSchema)]
-pub(crate) struct TrialSunSpecRequest {
-    /// A link.
-    link: Value,
-    /// A device. Its name, link and point list may be left out.
-    device: Value,
-    /// The rate that the points are to be sampled at.
-    rate: String,
-}
-
-/// Finds the SunSpec marker of a unit, walks its models, and offers its points as a list.
-#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/trials/sunspec", operation_id = "trial_sunspec", tag = "draft",
-    request_body = TrialSunSpecRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
-    (status = 200, body = SunSpecOffer), (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails),
-    (status = 403, body = ProblemDetails), (status = 422, body = ProblemDetails), (status = 502, body = ProblemDetails)))]
-pub(crate) async fn sunspec(
-    State(app): State<Arc<App>>,
-    Engineer(author): Engineer,
-    Path(gateway): Path<String>,
-    Json(wanted): Json<TrialSunSpecRequest>,
-) -> Result<Json<SunSpecOffer>, ApiError> {
-    let running = running(&app, &gateway).await?;
-    let (link, device, _) = described(&app, &gateway, wanted.link, wanted.device, any_point()).await?;
-    let outcome = interlex_gateway::sunspec(&link, &device, &wanted.rate, running.as_deref()).await;
-    let DeviceProtocol::Modbus(modbus) = &device.protocol;
-    let what = format!("unit {} at {}", modbus.unit, link.protocol.target());
-    let detail = match &outcome {
-        Ok(offer) => format!("{what}: {} models from {} on", offer.models.len(), offer.base),
-        Err(error) => format!("{what}: {error}"),
-    };
-    app.audit(AuditEntry { action: "trial-sunspec", detail: &detail, gateway: &gateway, ..author.entry() }).await;
-    outcome.map(Json).map_err(ApiError::Trial)
-}
-
-/// What to look for on a link: units, or addresses of one unit.
-#[derive(Debug, Deserialize, utoipa::ToSchema)]
-pub(crate) struct TrialScanRequest {
-    /// A link.
-    link: Value,
-    /// The unit whose addresses are looked for; units are looked for when it is left out.
-    #[serde(default)]
-    unit: Option<u8>,
-    /// The table whose addresses are looked for: coil, discrete, input or holding.
-    #[serde(default)]
-    table: Option<String>,
-    /// The first unit or address.
-    #[serde(default)]
-    first: Option<u16>,
-    /// The last unit or address.
-    #[serde(default)]
-    last: Option<u16>,
-    /// How many requests a second it may take, 1 to 100.
-    #[serde(default = "usual_pace")]
-    #[schema(minimum = 1, maximum = 100)]
-    per_second: u32,
-}
-
-/// Fast enough to scan a line in a minute, slow enough that polls go on.
-fn usual_pace() -> u32 {
-    20
-}
-
-impl TrialScanRequest {
-    fn scan(&self) -> Result<Scan, ApiError> {
-        let Some(unit) = self.unit else {
-            // Units 248 to 255 are reserved: MODBUS over Serial Line V1.02, section 2.2.
-            let (first, last) = (self.first.unwrap_or(1), self.last.unwrap_or(247));
-            let both = u8::try_from(first).ok().zip(u8::try_from(last).ok()).filter(|(first, last)| first <= last);
-            let told = || ApiError::BadRequest(format!("units {first} to {last}; expected some of 0 to 255"));
-            return both.map(|(first, last)| Scan::Units(first..=last)).ok_or_else(told);
-        };
-        let word = self.table.as_deref().unwrap_or("holding");
-        let table = ModbusTable::from_word(word).ok_or_else(|| {
-            ApiError::BadRequest(format!("table is {word:?}; expected coil, discrete, input or holding"))
-        })?;
-        let (first, last) = (self.first.unwrap_or(0), self.last.unwrap_or(999));
-        match first <= last {
-            true => Ok(Scan::Addresses { unit, table, range: first..=last }),
-            false => Err(ApiError::BadRequest(format!("addresses {first} to {last}; expected the lower one first"))),
-        }
-    }
-}
-
-/// Looks which units answer on a link, or which addresses of a unit exist. One event a line, as it finds them; closing the
-/// connection ends it.
-#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/trials/scan", operation_id = "trial_scan", tag = "draft",
-    request_body = TrialScanRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
-    (status = 200, content_type = "application/x-ndjson", body = ScanEvent), (status = 401, body = ProblemDetails),
-    (status = 400, body = ProblemDetails), (status = 403, body = ProblemDetails), (status = 422, body = ProblemDetails),
-    (status = 429, body = ProblemDetails)))]
-pub(crate) async fn scan(
-    State(app): State<Arc<App>>,
-    Engineer(author): Engineer,
-    Commissioner(right): Commissioner,
-    Path(gateway): Path<String>,
-    Json(wanted): Json<TrialScanRequest>,
-) -> Result<impl IntoResponse, ApiError> {
-    let running = running(&app, &gateway).await?;
-    let scan = wanted.scan()?;
-    if !(1..=100).contains(&wanted.per_second) {
-        let message = format!("per_second is {}; expected 1 to 100", wanted.per_second);
-        return Err(ApiError::BadRequest(message));
-    }
-    let (link, ..) = described(&app, &gateway, wanted.link, json!({ "unit": 1 }), any_point()).await?;
-    let opening = app.scans.open(&link.protocol.target())?;
-    let detail = format!("{scan} at {}", link.protocol.target());
-    app.audit(AuditEntry { action: "trial-scan", detail: &detail, gateway: &gateway, ..author.entry() }).await;
-    // A reader who is slow slows the scan down.
-    let (sender, receiver) = mpsc::channel(16);
-    tokio::spawn(async move {
-        let _opening = opening;
-        let failed =
-            interlex_gateway::scan(scan, &link, running.as_deref(), wanted.per_second, sender.clone()).await.err();
-        if let Some(error) = failed {
-            // Whoever listened may have gone.
-            let _ = sender.send(ScanEvent::Failed { why: error.to_string() }).await;
-        }
-    });
-    let events = futures_util::StreamExt::take_until(ReceiverStream::new(receiver), Box::pin(right.ended()));
-    let lines = events.map(|event| {
-        let line = serde_json::to_string(&event).unwrap_or_default() + "\n";
-        Ok::<_, Infallible>(Bytes::from(line))
-    });
-    Ok(([(header::CONTENT_TYPE, "application/x-ndjson")], Body::from_stream(lines)))
-}
-
 /// What runs of a gateway, which has to exist.
-async fn running(app: &App, gateway: &str) -> Result<Option<Arc<Running>>, ApiError> {
+pub(super) async fn running(app: &App, gateway: &str) -> Result<Option<Arc<Running>>, ApiError> {
     app.store.gateway(gateway).await?.ok_or_else(|| drafts::unknown(gateway))?;
     Ok(app.gateway(gateway).map(|gateway| gateway.running()))
 }
 
 const NAME: &str = "trial";
 
-/// A point that is not used, where only link and device matter.
-fn any_point() -> Value {
-    json!({ "address": "holding:0", "type": "uint16" })
-}
-
-/// Whether an address is that of a register, and not of a bit.
-fn is_register(address: Option<&Value>) -> bool {
-    let address = address.and_then(Value::as_str).and_then(|text| text.parse::<ModbusAddress>().ok());
-    address.is_some_and(|address| !address.table.is_bits() && address.bits.is_none_or(|(low, high)| low < high))
+fn no_device() -> ApiError {
+    ApiError::BadRequest("name a device".to_owned())
 }
 
 /// The objects as a description of one point, checked like every other.
-async fn described(
+async fn described_point(
+    app: &App,
+    gateway: &str,
+    link: Value,
+    device: Value,
+    point: Value,
+) -> Result<(Link, Device, Point), ApiError> {
+    let (link, device) = described(app, gateway, link, Some(device), Some(point)).await?;
+    let mut device = device.ok_or_else(no_device)?;
+    let point = device.points.pop().ok_or_else(|| ApiError::BadRequest("name a point".to_owned()))?;
+    Ok((link, device, Arc::unwrap_or_clone(point)))
+}
+
+/// A link, a device behind it and a point of that as a description, checked like every other.
+pub(super) async fn described(
     app: &App,
     gateway: &str,
     mut link: Value,
-    mut device: Value,
-    mut point: Value,
-) -> Result<(Link, Device, Point), ApiError> {
-    let objects = [&mut link, &mut device, &mut point];
+    mut device: Option<Value>,
+    mut point: Option<Value>,
+) -> Result<(Link, Option<Device>), ApiError> {
+    let objects = std::iter::once(&mut link).chain(&mut device).chain(&mut point);
     for object in objects {
         let Some(map) = object.as_object_mut() else {
             return Err(ApiError::BadRequest("link, device and point are JSON objects".to_owned()));
@@ -403,32 +274,34 @@ async fn described(
             map.insert("name".to_owned(), NAME.into());
         }
     }
-    if let (Some(device), Some(name)) = (device.as_object_mut(), link.get("name").cloned()) {
-        device.insert("link".to_owned(), name);
-    }
-    if let Some(point) = point.as_object_mut() {
-        point.insert("rate".to_owned(), NAME.into());
-        // Whoever does not know the type yet asks for the register as it is.
-        if point.get("type").is_none_or(Value::is_null) && is_register(point.get("address")) {
-            point.insert("type".to_owned(), "uint16".into());
-        }
-    }
+    let protocol = link.get("protocol").and_then(Value::as_str).and_then(Protocol::of_word);
     let mut draft = Draft::new(NAME);
-    if let Some(device) = device.as_object_mut() {
+    draft.rates.insert(NAME.to_owned(), "1s".into());
+    if let Some(device) = device.as_mut().and_then(Value::as_object_mut) {
+        device.extend(link.get("name").map(|name| ("link".to_owned(), name.clone())));
         // The list of the real device may say what this point does not.
         device.remove("points");
     }
-    draft.rates.insert(NAME.to_owned(), "1s".into());
-    let list = list_of(&device).into_owned();
     draft.push(ObjectClass::Link, "", link);
-    draft.push(ObjectClass::Device, "", device);
-    draft.push(ObjectClass::Point, &list, point);
+    if let Some(device) = device {
+        let list = list_of(&device).into_owned();
+        draft.push(ObjectClass::Device, "", device);
+        if let Some(mut point) = point {
+            if let Some(point) = point.as_object_mut() {
+                point.insert("rate".to_owned(), NAME.into());
+                // Whoever does not know the type yet asks for what stands there as it is.
+                let address = point.get("address").and_then(Value::as_str).unwrap_or_default();
+                let plain = protocol.and_then(|protocol| protocol.plain_type(address));
+                if let Some(plain) = plain.filter(|_| point.get("type").is_none_or(Value::is_null)) {
+                    point.insert("type".to_owned(), plain.to_string().into());
+                }
+            }
+            draft.push(ObjectClass::Point, &list, point);
+        }
+    }
+    draft.complete_lists();
     let opened = drafts::open(app, gateway).await?;
     let mut description = drafts::for_trial(app, draft, &opened.draft)?;
-    let parts = (description.links.pop(), description.devices.pop());
-    let (Some(link), Some(mut device)) = parts else {
-        return Err(ApiError::BadRequest("name a link and a device".to_owned()));
-    };
-    let point = device.points.pop().ok_or_else(|| ApiError::BadRequest("name a point".to_owned()))?;
-    Ok((link, device, Arc::unwrap_or_clone(point)))
+    let link = description.links.pop().ok_or_else(|| ApiError::BadRequest("name a link".to_owned()))?;
+    Ok((link, description.devices.pop()))
 }

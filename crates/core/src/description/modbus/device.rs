@@ -167,6 +167,24 @@ impl Holes {
         self.0.is_empty()
     }
 
+    /// What they leave of a range of a table, in its order.
+    #[must_use]
+    pub fn left_of(&self, table: ModbusTable, first: u16, last: u16) -> Vec<(u16, u16)> {
+        let mut holes: Vec<_> =
+            self.0.iter().filter(|(of, ..)| *of == table).map(|(_, from, to)| (*from, *to)).collect();
+        holes.sort_unstable();
+        let (mut left, mut next) = (Vec::new(), Some(first));
+        for (from, to) in holes {
+            let Some(start) = next.filter(|start| *start <= last && to >= *start) else { continue };
+            if from > start {
+                left.push((start, last.min(from - 1)));
+            }
+            next = to.checked_add(1);
+        }
+        left.extend(next.filter(|start| *start <= last).map(|start| (start, last)));
+        left
+    }
+
     /// Whether a range of a table touches one.
     #[must_use]
     pub fn touch(&self, table: ModbusTable, first: u16, last: u16) -> bool {

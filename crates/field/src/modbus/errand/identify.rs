@@ -1,9 +1,6 @@
 use super::{End, Errand, Reply, Step, device_error, something_else};
 use crate::error::TrialError;
-use crate::link::{Answer, FrameView, Via, Work};
-use crate::modbus::ModbusDriver;
-use crate::modbus::discovery::{Discovery, found};
-use interlex_core::description::Link;
+use crate::link::{Answer, FrameView};
 use interlex_modbus::{ExceptionCode, IdentifyAccess, IdentifyRequest, Request, RequestError, Response, ResponseError};
 use serde::Serialize;
 use std::time::Instant;
@@ -37,16 +34,7 @@ pub struct IdentityObject {
 const NAMES: [&str; 7] =
     ["VendorName", "ProductCode", "MajorMinorRevision", "VendorUrl", "ProductName", "ModelName", "UserApplicationName"];
 
-/// Asks a unit who it is (function 43/14): all that it can say.
-///
-/// # Errors
-/// [`TrialError`], also when the device does not know the function.
-pub async fn identify(link: &Link, unit: u8, via: &Via) -> Result<TrialIdentity, TrialError> {
-    let work = Work::Discover(Box::new(Discovery::Identify(unit)));
-    found(via.carry_out::<ModbusDriver>(link, work).await.0)
-}
-
-/// Asks a unit who it is, object by object.
+/// Asks a unit who it is (function 43/14), object by object: all that it can say.
 pub(in crate::modbus) struct Identify {
     unit: u8,
     access: IdentifyAccess,

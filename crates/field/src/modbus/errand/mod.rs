@@ -7,12 +7,10 @@ mod sunspec;
 mod write;
 
 pub(super) use identify::Identify;
-pub use identify::{IdentityObject, TrialIdentity, identify};
+pub use identify::{IdentityObject, TrialIdentity};
 pub(super) use read::ReadErrand;
-pub(super) use scan::Scanning;
-pub use scan::{Scan, ScanEvent, scan};
+pub(super) use scan::{Scan, Scanning};
 pub(super) use sunspec::SunSpec;
-pub use sunspec::{SunSpecModelView, SunSpecOffer, sunspec};
 pub(super) use write::WriteErrand;
 
 use crate::error::TrialError;

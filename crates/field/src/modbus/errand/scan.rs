@@ -1,15 +1,12 @@
 use super::{End, Errand, Reply, Step};
-use crate::error::TrialError;
-use crate::link::{Answer, Via, Work};
-use crate::modbus::ModbusDriver;
-use crate::modbus::discovery::{Discovery, found};
+use crate::link::Answer;
 use crate::modbus::frames::peer;
 use crate::modbus::mapping;
-use interlex_core::description::{Link, ModbusTable};
-use interlex_modbus::{ExceptionCode, ReadRequest, Request, RequestError, Response, ResponseError, Table};
-use serde::Serialize;
+use interlex_core::description::ModbusTable;
+use interlex_core::{Offer, OfferEvent};
+use interlex_modbus::{ExceptionCode, ReadData, ReadRequest, Request, RequestError, Response, ResponseError, Table};
+use serde_json::{Map, Value, json};
 use std::collections::VecDeque;
-use std::fmt;
 use std::ops::RangeInclusive;
 use std::time::{Duration, Instant};
 use tokio::sync::mpsc;
@@ -17,65 +14,21 @@ use tokio::sync::mpsc::error::TrySendError;
 
 /// What to look for on a link.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Scan {
+pub(crate) enum Scan {
     /// Which units answer.
     Units(RangeInclusive<u8>),
     /// Which addresses of one table exist in a unit.
     Addresses {
         /// The unit.
         unit: u8,
+        /// What is added to the addresses of its lists.
+        base: u16,
         /// The table.
         table: ModbusTable,
-        /// From where to where.
-        range: RangeInclusive<u16>,
-    },
-}
-
-impl fmt::Display for Scan {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::Units(range) => write!(f, "units {} to {}", range.start(), range.end()),
-            Self::Addresses { unit, table, range } => {
-                write!(f, "{}:{} to {} of unit {unit}", table.word(), range.start(), range.end())
-            }
-        }
-    }
-}
-
-/// What a scan has found, or how far it has come.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, utoipa::ToSchema)]
-#[serde(tag = "kind", rename_all = "lowercase")]
-pub enum ScanEvent {
-    /// How far it has come.
-    Progress {
-        /// So many units or addresses are settled.
-        done: u32,
-        /// Of so many.
-        total: u32,
-    },
-    /// A unit answers.
-    Unit {
-        /// Its identifier.
-        unit: u8,
-        /// What it said to a read of holding register 0.
-        said: String,
-    },
-    /// Addresses that exist.
-    Range {
-        /// The first one.
-        first: u16,
-        /// The last one.
-        last: u16,
-    },
-    /// It is over.
-    Done {
-        /// How many requests it took.
-        requests: u32,
-    },
-    /// It cannot go on.
-    Failed {
-        /// Why.
-        why: String,
+        /// From where to where, in order.
+        stretches: Vec<(u16, u16)>,
+        /// How many it answers at once.
+        at_once: u16,
     },
 }
 
@@ -85,32 +38,15 @@ const SILENCES: u32 = 4;
 /// Whoever listens takes what is told a moment later.
 const TAKEN_LATER: Duration = Duration::from_millis(10);
 
-/// Looks, at `per_second` requests a second at the most, and tells what it finds. It ends when nobody listens any
-/// more; the polls of a running gateway go on meanwhile.
-///
-/// # Errors
-/// [`TrialError`] when there is no way to the link.
-pub async fn scan(
-    scan: Scan,
-    link: &Link,
-    via: &Via,
-    per_second: u32,
-    events: mpsc::Sender<ScanEvent>,
-) -> Result<(), TrialError> {
-    let pace = Duration::from_secs(1) / per_second.max(1);
-    let work = Work::Discover(Box::new(Discovery::Scan { scan, pace, events }));
-    found(via.carry_out::<ModbusDriver>(link, work).await.0)
-}
-
 /// One scan under way.
 pub(in crate::modbus) struct Scanning {
     looking: Looking,
     pace: Duration,
     free_at: Option<Instant>,
     requests: u32,
-    events: mpsc::Sender<ScanEvent>,
+    events: mpsc::Sender<OfferEvent>,
     /// What is to be told.
-    told: VecDeque<ScanEvent>,
+    told: VecDeque<OfferEvent>,
     is_over: bool,
 }
 
@@ -122,40 +58,44 @@ enum Looking {
 /// Reads blocks; a block that is refused is halved until its addresses are settled one by one.
 struct Addresses {
     unit: u8,
+    base: u16,
+    words: ModbusTable,
     table: Table,
     block: u32,
-    /// The first address that is in no part yet, and the last one of all.
-    next: u32,
-    end: u32,
-    /// Stretches that are to be read, the next one last.
+    /// The stretches that are in no part yet, the next one first.
+    stretches: VecDeque<(u32, u32)>,
+    /// Parts of one that are to be read, the next one last.
     parts: Vec<(u32, u32)>,
     done: u32,
     total: u32,
     silences: u32,
-    found: Option<(u16, u16)>,
+    /// The address that was asked for alone once before, without an answer.
+    asked_again: Option<u32>,
 }
 
 impl Scanning {
-    pub(in crate::modbus) fn new(scan: Scan, pace: Duration, events: mpsc::Sender<ScanEvent>) -> Self {
+    pub(in crate::modbus) fn new(scan: Scan, pace: Duration, events: mpsc::Sender<OfferEvent>) -> Self {
         let looking = match scan {
             Scan::Units(range) => {
                 let total = u32::from(range.end().saturating_sub(*range.start())) + 1;
                 Looking::Units { left: range, done: 0, total }
             }
-            Scan::Addresses { unit, table, range } => {
-                let table = mapping::table(table);
-                let (next, end) = (u32::from(*range.start()), u32::from(*range.end()));
+            Scan::Addresses { unit, base, table: words, stretches, at_once } => {
+                let table = mapping::table(words);
+                let wide = |(first, last): (u16, u16)| (u32::from(first), u32::from(last));
+                let stretches: VecDeque<_> = stretches.into_iter().map(wide).collect();
                 Looking::Addresses(Addresses {
                     unit,
+                    base,
+                    words,
                     table,
-                    block: u32::from(table.max_quantity()).min(125),
-                    next,
-                    end,
+                    block: u32::from(table.max_quantity().min(at_once)).clamp(1, 125),
                     parts: Vec::new(),
                     done: 0,
-                    total: (end + 1).saturating_sub(next),
+                    total: stretches.iter().map(|(first, last)| last - first + 1).sum(),
+                    stretches,
                     silences: 0,
-                    found: None,
+                    asked_again: None,
                 })
             }
         };
@@ -181,46 +121,43 @@ impl Scanning {
             return;
         }
         self.is_over = true;
-        if let Looking::Addresses(Addresses { found: Some((first, last)), .. }) = self.looking
-            && failed.is_none()
-        {
-            self.told.push_back(ScanEvent::Range { first, last });
-        }
         self.told.push_back(match failed {
-            Some(why) => ScanEvent::Failed { why },
-            None => ScanEvent::Done { requests: self.requests },
+            Some(why) => OfferEvent::Failed { why },
+            None => OfferEvent::Done { requests: self.requests },
         });
     }
 }
 
 impl Addresses {
-    /// The stretch that is to be read next.
+    /// The part that is to be read next.
     fn part(&mut self) -> Option<(u32, u32)> {
-        if self.parts.is_empty() && self.next <= self.end {
-            self.parts.push((self.next, (self.next + self.block - 1).min(self.end)));
-            self.next += self.block;
+        if self.parts.is_empty()
+            && let Some((first, last)) = self.stretches.pop_front()
+        {
+            let end = (first + self.block - 1).min(last);
+            self.parts.push((first, end));
+            if end < last {
+                self.stretches.push_front((end + 1, last));
+            }
         }
         self.parts.last().copied()
     }
 
-    /// Takes what became of the stretch that was read; an error ends the scan.
-    fn take(&mut self, outcome: &Result<Response, RequestError>, told: &mut VecDeque<ScanEvent>) -> Result<(), String> {
+    /// Takes what became of the part that was read; an error ends the scan.
+    fn take(
+        &mut self,
+        outcome: &Result<Response, RequestError>,
+        told: &mut VecDeque<OfferEvent>,
+    ) -> Result<(), String> {
         let Some((first, last)) = self.parts.pop() else { return Ok(()) };
         let is_silence = matches!(outcome, Err(RequestError::Timeout(_)));
         self.silences = if is_silence { self.silences + 1 } else { 0 };
         let is_given_up = self.silences >= SILENCES;
         match outcome {
-            Ok(_) => {
+            Ok(response) => {
                 self.done += last - first + 1;
-                let word = |address: u32| u16::try_from(address).unwrap_or(u16::MAX);
-                self.found = match self.found {
-                    Some((from, to)) if u32::from(to) + 1 == first => Some((from, word(last))),
-                    Some((first_before, last_before)) => {
-                        told.push_back(ScanEvent::Range { first: first_before, last: last_before });
-                        Some((word(first), word(last)))
-                    }
-                    None => Some((word(first), word(last))),
-                };
+                let offers: Vec<_> = self.offers(first, response).collect();
+                told.push_back(OfferEvent::Points { offers });
             }
             Err(RequestError::Response(ResponseError::Exception(code)))
                 if *code == ExceptionCode::ILLEGAL_FUNCTION || is_given_up =>
@@ -228,6 +165,11 @@ impl Addresses {
                 return Err(format!("{}: {code}", peer(self.unit)));
             }
             Err(error) if is_given_up => return Err(format!("{}: {error}, again and again", peer(self.unit))),
+            // One lost answer is no missing address.
+            Err(RequestError::Timeout(_)) if first == last && self.asked_again != Some(first) => {
+                self.asked_again = Some(first);
+                self.parts.push((first, last));
+            }
             Err(_) if first == last => self.done += 1,
             Err(_) => {
                 let middle = first + (last - first) / 2;
@@ -235,8 +177,31 @@ impl Addresses {
                 self.parts.extend([(middle + 1, last), (first, middle)]);
             }
         }
-        told.push_back(ScanEvent::Progress { done: self.done, total: self.total });
+        told.push_back(OfferEvent::Progress { done: self.done, total: self.total });
         Ok(())
+    }
+}
+
+impl Addresses {
+    /// What stands from an address on, as points.
+    fn offers(&self, first: u32, response: &Response) -> impl Iterator<Item = Offer> {
+        let values: Vec<(Value, String)> = match response {
+            Response::Data(ReadData::Registers(registers)) => {
+                registers.iter().map(|register| (json!(register), format!("0x{register:04X}"))).collect()
+            }
+            Response::Data(ReadData::Bits(bits)) => bits.iter().map(|bit| (json!(bit), String::new())).collect(),
+            _ => Vec::new(),
+        };
+        (first..).zip(values).map(|(address, (value, note))| {
+            // The scan began at its base.
+            let number = address.saturating_sub(self.base.into()).to_string();
+            let table = self.words.word();
+            let mut point = Map::from_iter([("address".to_owned(), json!(format!("{table}:{number}")))]);
+            if !self.words.is_bits() {
+                point.insert("type".to_owned(), json!("uint16"));
+            }
+            Offer { path: vec![table.to_owned(), number], point, value, quality: String::new(), note }
+        })
     }
 }
 
@@ -270,11 +235,13 @@ impl Errand for Scanning {
                         return Step::Wait(now + TAKEN_LATER);
                     }
                     // Whoever listened has gone: there is nobody to tell.
-                    Err(TrySendError::Closed(_)) => return Step::Done(Answer::Found(Ok(Box::new(())))),
+                    Err(TrySendError::Closed(_)) => {
+                        return Step::Done(Answer::Found(Ok(Box::new(Vec::<OfferEvent>::new()))));
+                    }
                 }
             }
             if self.is_over {
-                return Step::Done(Answer::Found(Ok(Box::new(()))));
+                return Step::Done(Answer::Found(Ok(Box::new(Vec::<OfferEvent>::new()))));
             }
             if let Some(at) = self.free_at.filter(|at| now < *at) {
                 return Step::Wait(at);
@@ -294,10 +261,11 @@ impl Errand for Scanning {
         let ended = match &mut self.looking {
             Looking::Units { left, done, total } => {
                 if let (Some(unit), said) = (left.next(), said(&reply.outcome)) {
-                    self.told.extend(said.map(|said| ScanEvent::Unit { unit, said }));
+                    let device = Map::from_iter([("unit".to_owned(), json!(unit))]);
+                    self.told.extend(said.map(|said| OfferEvent::Device { device, said }));
                 }
                 *done += 1;
-                self.told.push_back(ScanEvent::Progress { done: *done, total: *total });
+                self.told.push_back(OfferEvent::Progress { done: *done, total: *total });
                 Ok(())
             }
             Looking::Addresses(addresses) => addresses.take(&reply.outcome, &mut self.told),
@@ -312,9 +280,7 @@ impl Errand for Scanning {
         if self.requests == 0 {
             return Answer::Found(Err(error));
         }
-        // Whoever does not take it in time sees the stream end.
-        let _ = self.events.try_send(ScanEvent::Failed { why: error.to_string() });
-        Answer::Found(Ok(Box::new(())))
+        Answer::Found(Ok(Box::new(vec![OfferEvent::Failed { why: error.to_string() }])))
     }
 }
 

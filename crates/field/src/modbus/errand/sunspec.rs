@@ -1,58 +1,18 @@
 use super::{End, Errand, Reply, Step, device_error};
 use crate::error::TrialError;
-use crate::link::{Answer, FrameView, Via, Work};
-use crate::modbus::ModbusDriver;
-use crate::modbus::discovery::{Discovery, found};
-use interlex_core::description::{Device, DeviceProtocol, Link, Protocol, points_csv};
+use crate::link::{Answer, FrameView};
+use interlex_core::{ByteOrder, DataType, Offer, OfferEvent, decode_registers};
 use interlex_modbus::{ReadData, Response, SunSpecModel, SunSpecPoint, SunSpecWalk};
-use serde::Serialize;
 use serde_json::{Map, Value, json};
 use std::collections::HashSet;
 use std::time::Instant;
-
-/// What a device offers by the information models of SunSpec.
-#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
-pub struct SunSpecOffer {
-    /// The address of its marker, zero-based.
-    pub base: u16,
-    /// Its models, in the order of their addresses.
-    pub models: Vec<SunSpecModelView>,
-    /// The points that it has, as a point list in CSV form.
-    pub text: String,
-}
-
-/// One model of a device.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, utoipa::ToSchema)]
-pub struct SunSpecModelView {
-    /// Its number in the standard.
-    pub id: u16,
-    /// What the standard calls it; none for models that are not known here.
-    pub title: Option<String>,
-    /// The address of its id, zero-based.
-    pub address: u16,
-    /// How many registers follow its length.
-    pub length: u16,
-    /// How many points the device has of it.
-    pub points: usize,
-}
-
-/// Finds the SunSpec marker of a device, walks its models and tells its points: with unit, and with the scale factor that
-/// the device says now. `rate` is what the points are sampled at.
-///
-/// # Errors
-/// [`TrialError`], also when the device has no marker.
-pub async fn sunspec(link: &Link, device: &Device, rate: &str, via: &Via) -> Result<SunSpecOffer, TrialError> {
-    let DeviceProtocol::Modbus(modbus) = &device.protocol;
-    let discovery = Discovery::SunSpec { unit: modbus.unit, base: modbus.base, rate: rate.to_owned() };
-    found(via.carry_out::<ModbusDriver>(link, Work::Discover(Box::new(discovery))).await.0)
-}
 
 /// Walks the models of a device.
 pub(in crate::modbus) struct SunSpec {
     unit: u8,
     base: u16,
-    rate: String,
     walk: SunSpecWalk,
+    requests: u32,
     /// Whether the device answered anything.
     heard: bool,
     /// What it said last where it gave no registers.
@@ -60,11 +20,11 @@ pub(in crate::modbus) struct SunSpec {
 }
 
 impl SunSpec {
-    pub(in crate::modbus) fn new(unit: u8, base: u16, rate: String) -> Self {
-        Self { unit, base, rate, walk: SunSpecWalk::new(), heard: false, last: None }
+    pub(in crate::modbus) const fn new(unit: u8, base: u16) -> Self {
+        Self { unit, base, walk: SunSpecWalk::new(), requests: 0, heard: false, last: None }
     }
 
-    fn found(&mut self) -> Result<SunSpecOffer, TrialError> {
+    fn found(&mut self) -> Result<Vec<OfferEvent>, TrialError> {
         let unit = self.unit;
         let walk = std::mem::replace(&mut self.walk, SunSpecWalk::new());
         let Some(found) = walk.found() else {
@@ -75,25 +35,27 @@ impl SunSpec {
                 )),
             });
         };
-        let mut names = HashSet::new();
-        let rows: Vec<_> = found
-            .models
-            .iter()
-            .flat_map(|model| model.points.iter().map(move |point| (model, point)))
-            .filter_map(|(model, point)| row(model, point, self.base, &self.rate, &mut names))
-            .collect();
-        let view = |model: &SunSpecModel| SunSpecModelView {
-            id: model.id,
-            title: model.title.map(str::to_owned),
-            address: model.address,
-            length: model.length,
-            points: model.points.len(),
-        };
-        Ok(SunSpecOffer {
-            base: found.base,
-            models: found.models.iter().map(view).collect(),
-            text: points_csv(&rows, Some(Protocol::Modbus)),
-        })
+        let mut events = Vec::new();
+        let mut groups = HashSet::new();
+        for model in &found.models {
+            let title = model.title.unwrap_or("not known here");
+            let (points, from) = (model.points.len(), model.address);
+            events.push(OfferEvent::Note {
+                text: format!("model {} at holding:{from}, {points} points: {title}", model.id),
+            });
+            // A device may have a model several times.
+            let mut name = group(model.id).to_owned();
+            let mut number = 1;
+            while !groups.insert(name.clone()) {
+                number += 1;
+                name = format!("{}-{number}", group(model.id));
+            }
+            let offers: Vec<_> =
+                model.points.iter().filter_map(|point| offer(&name, model, point, self.base)).collect();
+            events.extend((!offers.is_empty()).then_some(OfferEvent::Points { offers }));
+        }
+        events.push(OfferEvent::Done { requests: self.requests });
+        Ok(events)
     }
 }
 
@@ -105,7 +67,7 @@ impl Errand for SunSpec {
     fn next(&mut self, _: Instant) -> Step {
         match self.walk.next_request() {
             Some(request) => Step::Send { unit: self.unit, request: request.into(), written: None },
-            None => Step::Done(Answer::Found(self.found().map(|offer| Box::new(offer) as _))),
+            None => Step::Done(Answer::Found(self.found().map(|events| Box::new(events) as _))),
         }
     }
 
@@ -117,6 +79,7 @@ impl Errand for SunSpec {
                 None
             }
         };
+        self.requests += 1;
         self.heard |= registers.is_some();
         self.walk.answer(registers.as_deref());
     }
@@ -143,36 +106,21 @@ const fn group(model: u16) -> &'static str {
     }
 }
 
-fn row(
-    model: &SunSpecModel,
-    point: &SunSpecPoint,
-    base: u16,
-    rate: &str,
-    names: &mut HashSet<String>,
-) -> Option<Value> {
+fn offer(group: &str, model: &SunSpecModel, point: &SunSpecPoint, base: u16) -> Option<Offer> {
     let data_type = match point.kind {
-        "int16" => "int16".to_owned(),
-        "int32" => "int32".to_owned(),
-        "uint32" | "acc32" | "bitfield32" | "enum32" => "uint32".to_owned(),
-        "uint64" | "acc64" => "uint64".to_owned(),
-        "float32" => "float32".to_owned(),
-        "string" => format!("string({})", point.size * 2),
-        _ => "uint16".to_owned(),
+        "int16" => DataType::Int16,
+        "int32" => DataType::Int32,
+        "uint32" | "acc32" | "bitfield32" | "enum32" => DataType::Uint32,
+        "uint64" | "acc64" => DataType::Uint64,
+        "float32" => DataType::Float32,
+        "string" => format!("string({})", point.size * 2).parse().ok()?,
+        _ => DataType::Uint16,
     };
-    let mut name = format!("{}/{}", group(model.id), point.name);
-    // A device may have a model several times.
-    let mut number = 1;
-    while !names.insert(name.clone()) {
-        number += 1;
-        name = format!("{}-{number}/{}", group(model.id), point.name);
-    }
     let address = format!("holding:{}", point.address.checked_sub(base)?);
     let mut row = Map::from_iter([
-        ("name".to_owned(), json!(name)),
         ("address".to_owned(), json!(address)),
-        ("type".to_owned(), json!(data_type)),
+        ("type".to_owned(), json!(data_type.to_string())),
         ("unit".to_owned(), json!(point.unit)),
-        ("rate".to_owned(), json!(rate)),
         ("title".to_owned(), json!(point.label)),
     ]);
     // As a person would write it: 0.01, not what a power of a binary fraction gives.
@@ -182,5 +130,12 @@ fn row(
     if !point.words.is_empty() && point.scale_factor == 0 {
         row.insert("enumeration".to_owned(), json!(point.words));
     }
-    Some(Value::Object(row))
+    let value = decode_registers(&point.registers, data_type, ByteOrder::Abcd);
+    Some(Offer {
+        path: vec![group.to_owned(), point.name.to_owned()],
+        point: row,
+        value: value.map_or(Value::Null, |value| json!(value)),
+        quality: String::new(),
+        note: format!("model {}, {}", model.id, point.kind),
+    })
 }

@@ -16,7 +16,7 @@ fn asked(
                 let reply = Reply { outcome: answer(request), took: Duration::ZERO, frames: Vec::new() };
                 identify.answered(reply, now);
             }
-            Step::Done(answer) => return (requests, found(answer)),
+            Step::Done(answer) => return (requests, answer.found()),
             step => panic!("{step:?}"),
         }
     }

@@ -1,9 +1,18 @@
 use super::*;
-use interlex_modbus::ReadData;
 use std::collections::BTreeSet;
 
-/// Answers as a unit does that has these addresses only, and gives the ranges that were told with the number of requests.
-fn looked_for(scan: Scan, exists: impl Fn(u8, u16) -> bool, room: usize) -> (Vec<ScanEvent>, u32) {
+/// Answers as a unit does that has these addresses only, and gives what was told with the number of requests.
+fn looked_for(scan: Scan, exists: impl Fn(u8, u16) -> bool, room: usize) -> (Vec<OfferEvent>, u32) {
+    looked_for_on(scan, exists, |_| false, room)
+}
+
+/// The same on a line that loses the answers to some requests, by their number.
+fn looked_for_on(
+    scan: Scan,
+    exists: impl Fn(u8, u16) -> bool,
+    loses: impl Fn(u32) -> bool,
+    room: usize,
+) -> (Vec<OfferEvent>, u32) {
     let (sender, mut receiver) = mpsc::channel(room);
     let mut scanning = Scanning::new(scan, Duration::from_millis(1), sender);
     let (mut now, mut told, mut requests) = (tokio::time::Instant::now().into_std(), Vec::new(), 0);
@@ -15,8 +24,14 @@ fn looked_for(scan: Scan, exists: impl Fn(u8, u16) -> bool, room: usize) -> (Vec
                 let all =
                     (read.address()..=read.address() + (read.quantity() - 1)).all(|address| exists(unit, address));
                 let refused = ResponseError::Exception(ExceptionCode::ILLEGAL_DATA_ADDRESS);
-                let data = Response::Data(ReadData::Registers(vec![0; read.quantity().into()]));
-                let outcome = if all { Ok(data) } else { Err(RequestError::Response(refused)) };
+                // Each register holds its own address.
+                let registers = (0..read.quantity()).map(|at| read.address() + at).collect();
+                let data = Response::Data(ReadData::Registers(registers));
+                let outcome = match all {
+                    _ if loses(requests) => Err(RequestError::Timeout(Duration::from_secs(1))),
+                    true => Ok(data),
+                    false => Err(RequestError::Response(refused)),
+                };
                 scanning.answered(Reply { outcome, took: Duration::from_millis(2), frames: Vec::new() }, now);
             }
             Step::Wait(until) => {
@@ -35,6 +50,13 @@ fn looked_for(scan: Scan, exists: impl Fn(u8, u16) -> bool, room: usize) -> (Vec
     }
 }
 
+fn offers(event: &OfferEvent) -> Vec<Offer> {
+    match event {
+        OfferEvent::Points { offers } => offers.clone(),
+        _ => Vec::new(),
+    }
+}
+
 #[test]
 fn a_scan_finds_exactly_the_addresses_that_exist_however_slowly_it_is_listened_to() {
     let mut rng = fastrand::Rng::with_seed(11);
@@ -46,39 +68,56 @@ fn a_scan_finds_exactly_the_addresses_that_exist_however_slowly_it_is_listened_t
             let from = rng.u16(first..=last);
             addresses.extend(from..=(from + rng.u16(0..120)).min(last));
         }
-        let scan = Scan::Addresses { unit: 3, table: ModbusTable::Holding, range: first..=last };
+        let (middle, base) = (first + length / 2, rng.u16(0..=first));
+        let stretches = vec![(first, middle), (middle + 1, last)];
+        let at_once = rng.u16(1..=125);
+        let scan = Scan::Addresses { unit: 3, base, table: ModbusTable::Holding, stretches, at_once };
         let (told, _) = looked_for(scan, |_, address| addresses.contains(&address), 1 + usize::from(rng.u8(0..4)));
-        let ranges = told.iter().filter_map(|event| match event {
-            ScanEvent::Range { first, last } => Some(*first..=*last),
-            _ => None,
-        });
-        let ranges: Vec<_> = ranges.collect();
-        let found: Vec<u16> = ranges.iter().cloned().flatten().collect();
-        assert_eq!(found, addresses.iter().copied().collect::<Vec<_>>(), "round {round}");
-        assert!(ranges.windows(2).all(|pair| pair[0].end() + 1 < *pair[1].start()), "neighbours are told as one");
+        let offers: Vec<_> = told.iter().flat_map(offers).collect();
+        let found: Vec<_> = offers.iter().map(|offer| offer.value.as_u64().unwrap()).collect();
+        assert_eq!(found, addresses.iter().map(|address| (*address).into()).collect::<Vec<u64>>(), "round {round}");
+        for (offer, address) in offers.iter().zip(&addresses) {
+            let listed = address - base;
+            assert_eq!(offer.point["address"], format!("holding:{listed}"), "as lists of the device have it");
+            assert_eq!(offer.path, ["holding".to_owned(), listed.to_string()]);
+        }
         let progress = told.iter().rev().find_map(|event| match event {
-            ScanEvent::Progress { done, total } => Some((*done, *total)),
+            OfferEvent::Progress { done, total } => Some((*done, *total)),
             _ => None,
         });
         assert_eq!(progress, Some((u32::from(length) + 1, u32::from(length) + 1)), "all of it is settled");
-        assert!(matches!(told.last(), Some(ScanEvent::Done { .. })));
+        assert!(matches!(told.last(), Some(OfferEvent::Done { .. })));
+    }
+}
+
+#[test]
+fn a_lost_answer_is_no_missing_address() {
+    for lost in 1..=30 {
+        let stretches = vec![(0, 9)];
+        let scan = Scan::Addresses { unit: 3, base: 0, table: ModbusTable::Input, stretches, at_once: 125 };
+        let (told, _) = looked_for_on(scan, |_, address| address != 4, |request| request == lost, 4096);
+        let found: Vec<_> = told.iter().flat_map(offers).filter_map(|offer| offer.value.as_u64()).collect();
+        assert_eq!(found, [0, 1, 2, 3, 5, 6, 7, 8, 9], "the answer to request {lost} is lost");
     }
 }
 
 #[test]
 fn a_whole_table_that_exists_is_read_in_blocks_up_to_its_last_address() {
-    let scan = Scan::Addresses { unit: 1, table: ModbusTable::Holding, range: 0..=65_535 };
+    let stretches = vec![(0, 65_535)];
+    let scan = Scan::Addresses { unit: 1, base: 0, table: ModbusTable::Holding, stretches, at_once: 125 };
     let (told, requests) = looked_for(scan, |_, _| true, 4096);
-    assert!(told.contains(&ScanEvent::Range { first: 0, last: 65_535 }));
+    let found: Vec<_> = told.iter().flat_map(offers).collect();
+    assert_eq!((found.len(), found.last().map(|offer| offer.note.as_str())), (65_536, Some("0xFFFF")));
     assert_eq!(requests, 65_536_u32.div_ceil(125));
 }
 
 #[test]
 fn units_are_told_with_what_they_said() {
     let (told, requests) = looked_for(Scan::Units(250..=255), |unit, _| unit == 252, 1);
-    let units: Vec<_> = told.iter().filter(|event| matches!(event, ScanEvent::Unit { .. })).collect();
+    let units: Vec<_> = told.iter().filter(|event| matches!(event, OfferEvent::Device { .. })).collect();
     assert_eq!((units.len(), requests), (6, 6), "a refusal is an answer");
-    assert!(units.contains(&&ScanEvent::Unit { unit: 252, said: "0000".to_owned() }), "{units:?}");
+    let device = Map::from_iter([("unit".to_owned(), json!(252))]);
+    assert!(units.contains(&&OfferEvent::Device { device, said: "0000".to_owned() }), "{units:?}");
 }
 
 #[test]

@@ -1,16 +1,8 @@
-import { ApiFailure, type Content, type ScanEvent } from "../../api/client";
+import { ApiFailure, type OfferEvent, type OffersRequest } from "../../api/client";
 
-export interface ScanRequest {
-  link: Content;
-  unit?: number;
-  table?: string;
-  first?: number;
-  last?: number;
-}
-
-/** Runs a scan and tells what it finds, line by line as it comes; ends when `stop` is told. */
-export async function scan(gateway: string, body: ScanRequest, stop: AbortSignal, onEvent: (event: ScanEvent) => void) {
-  const answer = await fetch(`/api/v1/gateways/${encodeURIComponent(gateway)}/trials/scan`, {
+/** Asks for offers and tells what comes, line by line; ends when `stop` is told. */
+export async function askForOffers(gateway: string, body: OffersRequest, stop: AbortSignal, onEvent: (event: OfferEvent) => void) {
+  const answer = await fetch(`/api/v1/gateways/${encodeURIComponent(gateway)}/offers`, {
     method: "POST",
     headers: { "content-type": "application/json" },
     body: JSON.stringify(body),
@@ -27,6 +19,6 @@ export async function scan(gateway: string, body: ScanRequest, stop: AbortSignal
     if (done) return;
     const lines = (rest + value).split("\n");
     rest = lines.pop() ?? "";
-    for (const line of lines) onEvent(JSON.parse(line) as ScanEvent);
+    for (const line of lines) onEvent(JSON.parse(line) as OfferEvent);
   }
 }

@@ -1,0 +1,245 @@
+use super::{Client, list, part, text, trial, whole};
+use crate::client::problems::{mistakes, print_problems};
+use crate::exit::{ExitReason, failed};
+use crate::options::{GatewayTarget, Output};
+use crate::output::{count, plain, print_json, print_json_line, print_rows, print_text, say};
+use clap::{Args, ValueEnum};
+use futures_util::StreamExt;
+use indicatif::ProgressBar;
+use interlex_core::description::{Problem, Protocol, fits, points_csv};
+use interlex_core::{NameCase, NameRule, Offer};
+use serde_json::{Map, Value, json};
+use std::pin::pin;
+
+#[derive(Debug, Args)]
+pub(crate) struct OffersArguments {
+    #[command(flatten)]
+    of: GatewayTarget,
+    /// Who tells it: units, addresses, sunspec or model; left out, all are told with what they want to know
+    source: Option<String>,
+    /// A link of the draft that is asked
+    #[arg(long, conflicts_with = "device")]
+    link: Option<String>,
+    /// A device of the draft that is asked
+    #[arg(long)]
+    device: Option<String>,
+    /// What the source wants to know, such as first=10
+    #[arg(long, value_name = "KEY=VALUE", value_parser = key_and_value)]
+    with: Vec<(String, Value)>,
+    /// Only those whose path or address fits, with * for any text; several times for several
+    #[arg(long, value_name = "PATTERN")]
+    pick: Vec<String>,
+    /// So many of the last parts of the path stand in the name; 0 for all
+    #[arg(long, default_value_t = 0)]
+    parts: u8,
+    /// How names are spelled
+    #[arg(long, value_enum, default_value_t = Case::AsIs)]
+    case: Case,
+    /// What stands before each name
+    #[arg(long, default_value = "")]
+    prefix: String,
+    /// The rate of points that bring none
+    #[arg(long, default_value = "normal")]
+    rate: String,
+    /// Devices whose lists they go to [default: the one that is asked]
+    #[arg(long, value_name = "DEVICE", value_delimiter = ',')]
+    into: Vec<String>,
+    /// Put them into the draft, all or nothing
+    #[arg(long)]
+    to_draft: bool,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum Case {
+    AsIs,
+    Lower,
+    Kebab,
+}
+
+impl From<Case> for NameCase {
+    fn from(case: Case) -> Self {
+        match case {
+            Case::AsIs => Self::AsIs,
+            Case::Lower => Self::Lower,
+            Case::Kebab => Self::Kebab,
+        }
+    }
+}
+
+fn key_and_value(text: &str) -> Result<(String, Value), String> {
+    let (key, value) = text.split_once('=').ok_or_else(|| format!("{text:?} is no KEY=VALUE"))?;
+    // What is no number or switch is text.
+    let value = serde_json::from_str(value).ok().filter(|value: &Value| value.is_number() || value.is_boolean());
+    let words = || Value::from(text.split_once('=').map_or("", |(_, words)| words));
+    Ok((key.to_owned(), value.unwrap_or_else(words)))
+}
+
+pub(crate) async fn run(arguments: OffersArguments) -> anyhow::Result<()> {
+    let client = Client::new(&arguments.of.target)?;
+    let Some(source) = &arguments.source else { return sources(&client, arguments.of.output).await };
+    let gateway = client.gateway(arguments.of.gateway.as_deref()).await?;
+    let path = format!("/api/v1/gateways/{}", part(&gateway));
+    let draft = client.get(&format!("{path}/draft"), &[]).await?;
+    let device = arguments.device.as_deref().map(|name| trial::object(&draft, "device", name)).transpose()?;
+    let link = arguments.link.as_deref().or(device.map(|device| text(device, "link")));
+    let link = link.map(|name| trial::object(&draft, "link", name)).transpose()?;
+    if link.is_none() && source != "model" {
+        return Err(failed(ExitReason::Failure, "say who is asked: --device NAME or --link NAME"));
+    }
+    let with: Map<_, _> = arguments.with.iter().cloned().collect();
+    let request = json!({ "source": source, "with": with, "link": link, "device": device });
+    let asked = Asked { path, output: arguments.of.output, rule: rule(&arguments) };
+    let offers = asked.listen(&client, &request, &arguments.pick).await?;
+    let into: Vec<_> = match arguments.into.is_empty() {
+        true => arguments.device.iter().cloned().collect(),
+        false => arguments.into.clone(),
+    };
+    if arguments.to_draft {
+        let version = draft.get("version").cloned().unwrap_or_default();
+        return asked.take(&client, &offers, &into, &arguments.rate, &version).await;
+    }
+    let protocol = link.and_then(|link| Protocol::of_word(text(link, "protocol")));
+    asked.show(&offers, &arguments.rate, protocol)
+}
+
+fn rule(arguments: &OffersArguments) -> NameRule {
+    NameRule { parts: arguments.parts, case: arguments.case.into(), prefix: arguments.prefix.clone() }
+}
+
+/// Which ways there are, and what each wants to know.
+async fn sources(client: &Client, output: Output) -> anyhow::Result<()> {
+    let forms = client.get("/api/v1/forms", &[]).await?;
+    let mut rows: Vec<Vec<String>> = Vec::new();
+    for kind in list(&forms, "links") {
+        for source in list(kind, "sources") {
+            let properties = source.get("form").and_then(|form| form.get("properties")).and_then(Value::as_object);
+            let wants = properties.into_iter().flatten().map(|(key, property)| {
+                let default = property.get("default").map(plain).unwrap_or_default();
+                if default.is_empty() { key.clone() } else { format!("{key}={default}") }
+            });
+            let of = if source.get("of_device") == Some(&Value::Bool(true)) { "--device" } else { "--link" };
+            let wants = wants.collect::<Vec<_>>().join(" ");
+            let row = vec![text(source, "word").to_owned(), of.to_owned(), text(source, "title").to_owned(), wants];
+            if !rows.contains(&row) {
+                rows.push(row);
+            }
+        }
+    }
+    rows.push(["model", "", "A device model that ships", "name"].map(str::to_owned).into());
+    print_rows(output, &["source", "of", "what it tells", "--with"], rows, &forms, "")
+}
+
+struct Asked {
+    path: String,
+    output: Output,
+    rule: NameRule,
+}
+
+impl Asked {
+    /// Takes in what is offered; tells what is not a point at once.
+    async fn listen(&self, client: &Client, request: &Value, pick: &[String]) -> anyhow::Result<Vec<Offer>> {
+        let path = format!("{}/offers", self.path);
+        let mut events = pin!(client.lines(&path, request).await?);
+        let (bar, mut offers, mut is_over) = (ProgressBar::new(1), Vec::new(), false);
+        let say = |line: String| match self.output {
+            Output::Table => bar.suspend(|| say!("{line}")),
+            Output::Json | Output::Csv => Ok(()),
+        };
+        while let Some(event) = events.next().await {
+            let event = event?;
+            if self.output == Output::Json && text(&event, "kind") != "progress" {
+                print_json_line(&event)?;
+            }
+            match text(&event, "kind") {
+                "progress" => {
+                    bar.set_length(u64::try_from(whole(&event, "total")).unwrap_or_default());
+                    bar.set_position(u64::try_from(whole(&event, "done")).unwrap_or_default());
+                }
+                "device" => {
+                    let keys = event.get("device").and_then(Value::as_object).into_iter().flatten();
+                    let keys: Vec<_> = keys.map(|(key, value)| format!("{key} {:>3}", plain(value))).collect();
+                    say(format!("{}   {}", keys.join(" "), text(&event, "said")))?;
+                }
+                "note" => say(text(&event, "text").to_owned())?,
+                "points" => {
+                    let some: Vec<Offer> = serde_json::from_value(event.get("offers").cloned().unwrap_or_default())?;
+                    offers.extend(some.into_iter().filter(|offer| is_picked(offer, pick)));
+                }
+                "failed" => return Err(failed(ExitReason::Failure, text(&event, "why").to_owned())),
+                _ => {
+                    is_over = true;
+                    let requests = usize::try_from(whole(&event, "requests")).unwrap_or_default();
+                    say(format!("done, with {}", count(requests, "request")))?;
+                }
+            }
+        }
+        bar.finish_and_clear();
+        match is_over {
+            true => Ok(offers),
+            false => Err(failed(ExitReason::Unreachable, "the answer ended before its end")),
+        }
+    }
+
+    fn show(&self, offers: &[Offer], rate: &str, protocol: Option<Protocol>) -> anyhow::Result<()> {
+        let of = |offer: &Offer, key: &str| offer.point.get(key).map(plain).unwrap_or_default();
+        match self.output {
+            Output::Json => Ok(()),
+            Output::Csv => {
+                let row = |offer: &Offer| {
+                    let mut row = offer.point.clone();
+                    row.insert("name".to_owned(), self.rule.name(&offer.path).into());
+                    row.entry("rate").or_insert_with(|| rate.into());
+                    Value::Object(row)
+                };
+                print_text(&points_csv(&offers.iter().map(row).collect::<Vec<_>>(), protocol))?;
+                Ok(())
+            }
+            Output::Table if offers.is_empty() => Ok(()),
+            Output::Table => {
+                let rows = offers.iter().map(|offer| {
+                    let value = if offer.value.is_null() { String::new() } else { plain(&offer.value) };
+                    let columns = ["address", "type", "unit", "title"].map(|key| of(offer, key));
+                    let [address, data_type, unit, title] = columns;
+                    let name = self.rule.name(&offer.path);
+                    vec![name, address, data_type, value, offer.quality.clone(), unit, title, offer.note.clone()]
+                });
+                let header = ["name", "address", "type", "raw now", "", "unit", "title", ""];
+                print_rows(self.output, &header, rows.collect(), &Value::Null, "")?;
+                say!("\n{}; into the draft with --to-draft", count(offers.len(), "point"))?;
+                Ok(())
+            }
+        }
+    }
+
+    /// Puts them into the lists of devices.
+    async fn take(
+        &self,
+        client: &Client,
+        offers: &[Offer],
+        into: &[String],
+        rate: &str,
+        version: &Value,
+    ) -> anyhow::Result<()> {
+        let request =
+            json!({ "devices": into, "offers": offers, "names": self.rule, "rate": rate, "version": version });
+        let taken = client.post(&format!("{}/draft/offers", self.path), &request).await?;
+        if self.output == Output::Json {
+            return print_json(&taken);
+        }
+        for list_taken in list(&taken, "lists") {
+            let import = list_taken.get("import").unwrap_or(&Value::Null);
+            let problems: Vec<Problem> = serde_json::from_value(import.get("problems").cloned().unwrap_or_default())?;
+            print_problems(&problems, self.output)?;
+            mistakes(&problems, false)?;
+            let (added, changed) = (list(import, "added").len(), list(import, "changed").len());
+            say!("{}: {added} added, {changed} changed, {} the same", text(list_taken, "list"), whole(import, "same"))?;
+        }
+        Ok(())
+    }
+}
+
+fn is_picked(offer: &Offer, pick: &[String]) -> bool {
+    let path = offer.path.join("/");
+    let address = offer.point.get("address").and_then(Value::as_str).unwrap_or_default();
+    pick.is_empty() || pick.iter().any(|pattern| fits(pattern, &path) || fits(pattern, address))
+}

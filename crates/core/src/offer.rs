@@ -1,0 +1,179 @@
+//! Offers: what a device, a file or a model says that there is, in one form, to be chosen from and put into a draft.
+
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+
+/// One point that is offered.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Offer {
+    /// Where it stands in what offers it, from the outermost part to its own name: names are made of it.
+    pub path: Vec<String>,
+    /// What is known of it, by the columns of a point list: address, type, unit, low, high, access, title, enumeration …
+    #[schema(value_type = std::collections::BTreeMap<String, Value>)]
+    pub point: Map<String, Value>,
+    /// Its raw value now; `null` where it was not read.
+    #[serde(default, skip_serializing_if = "Value::is_null")]
+    pub value: Value,
+    /// The quality of that value, where it is not good.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub quality: String,
+    /// What else is to be known.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub note: String,
+}
+
+/// What comes while something tells what it has, in this order but for the progress.
+#[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
+#[serde(tag = "kind", rename_all = "lowercase")]
+pub enum OfferEvent {
+    /// How far it has come.
+    Progress {
+        /// So many steps are done.
+        done: u32,
+        /// Of so many.
+        total: u32,
+    },
+    /// A device answers.
+    Device {
+        /// The keys of a device that reach it.
+        #[schema(value_type = std::collections::BTreeMap<String, Value>)]
+        device: Map<String, Value>,
+        /// What it said.
+        said: String,
+    },
+    /// Something about all that is offered.
+    Note {
+        /// What it is.
+        text: String,
+    },
+    /// Points.
+    Points {
+        /// Some of them, in the order of the device.
+        offers: Vec<Offer>,
+    },
+    /// It is over.
+    Done {
+        /// How many requests it took.
+        requests: u32,
+    },
+    /// It cannot go on.
+    Failed {
+        /// Why.
+        why: String,
+    },
+}
+
+/// How names are made of paths.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct NameRule {
+    /// How many of the last parts of the path stand in the name; 0 for all.
+    #[serde(default)]
+    pub parts: u8,
+    /// How they are spelled.
+    #[serde(default)]
+    pub case: NameCase,
+    /// What stands before each name.
+    #[serde(default)]
+    pub prefix: String,
+}
+
+/// How the parts of a name are spelled.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum NameCase {
+    /// As they are offered.
+    #[default]
+    AsIs,
+    /// In small letters.
+    Lower,
+    /// In small letters, with `-` between words: `ActivePower` is `active-power`.
+    Kebab,
+}
+
+impl NameRule {
+    /// The name of what stands at a path: its parts with `/` between them, without what names cannot have.
+    #[must_use]
+    pub fn name(&self, path: &[String]) -> String {
+        let wanted = if self.parts == 0 { path.len() } else { usize::from(self.parts) };
+        let last = path.get(path.len().saturating_sub(wanted)..).unwrap_or(path);
+        let parts: Vec<_> = last.iter().map(|part| self.part(part)).filter(|part| !part.is_empty()).collect();
+        format!("{}{}", self.prefix, parts.join("/"))
+    }
+
+    fn part(&self, part: &str) -> String {
+        match self.case {
+            NameCase::AsIs => plain(part),
+            NameCase::Lower => plain(part).to_lowercase(),
+            NameCase::Kebab => kebab(part),
+        }
+    }
+}
+
+/// `+`, `#`, `/` and control characters mean something else in topics.
+fn plain(part: &str) -> String {
+    let allowed = |c: char| if matches!(c, '+' | '#' | '/') || c.is_control() { '-' } else { c };
+    part.trim().chars().map(allowed).collect()
+}
+
+fn kebab(part: &str) -> String {
+    let mut words = String::new();
+    let letters: Vec<char> = part.chars().collect();
+    for (at, letter) in letters.iter().enumerate() {
+        let neighbour = |at: Option<usize>| at.and_then(|at| letters.get(at)).copied().unwrap_or('-');
+        let (before, after) = (neighbour(at.checked_sub(1)), neighbour(Some(at + 1)));
+        // A word begins where a capital follows a small letter, and with the last of several capitals.
+        let begins = letter.is_uppercase()
+            && (before.is_lowercase() || before.is_numeric() || (before.is_uppercase() && after.is_lowercase()));
+        if !letter.is_alphanumeric() || begins {
+            words.push('-');
+        }
+        words.extend(letter.is_alphanumeric().then_some(letter).into_iter().flat_map(|letter| letter.to_lowercase()));
+    }
+    let words: Vec<_> = words.split('-').filter(|word| !word.is_empty()).collect();
+    words.join("-")
+}
+
+/// The rows of a point list as offers.
+pub fn offers_of(rows: &[Value]) -> impl Iterator<Item = Offer> {
+    rows.iter().filter_map(Value::as_object).map(|row| {
+        let name = row.get("name").and_then(Value::as_str).unwrap_or_default();
+        let mut point = row.clone();
+        point.remove("name");
+        Offer {
+            path: name.split('/').map(str::to_owned).collect(),
+            point,
+            value: Value::Null,
+            quality: String::new(),
+            note: String::new(),
+        }
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn name(path: &[&str], parts: u8, case: NameCase, prefix: &str) -> String {
+        let path: Vec<_> = path.iter().map(|part| (*part).to_owned()).collect();
+        NameRule { parts, case, prefix: prefix.to_owned() }.name(&path)
+    }
+
+    #[test]
+    fn names_are_made_of_paths_by_a_rule() {
+        let path = ["Engine", "Oil +", "PressureBar"];
+        assert_eq!(name(&path, 0, NameCase::AsIs, ""), "Engine/Oil -/PressureBar");
+        assert_eq!(name(&path, 2, NameCase::Lower, "chp/"), "chp/oil -/pressurebar");
+        assert_eq!(name(&path, 1, NameCase::Kebab, ""), "pressure-bar");
+        assert_eq!(name(&path, 9, NameCase::Kebab, ""), "engine/oil/pressure-bar", "more parts than there are");
+        for (part, kebab) in [
+            ("HTTPServer2Port", "http-server2-port"),
+            ("W_Tot", "w-tot"),
+            ("  a#b  ", "a-b"),
+            ("ÖlDruck", "öl-druck"),
+            ("PhVphA", "ph-vph-a"),
+        ] {
+            assert_eq!(name(&[part], 0, NameCase::Kebab, ""), kebab);
+        }
+        assert_eq!(name(&["", "x"], 0, NameCase::Kebab, ""), "x", "empty parts are passed over");
+    }
+}
