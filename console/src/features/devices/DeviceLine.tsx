@@ -29,10 +29,11 @@ export function DeviceLine({ gateway, draft, forms, device, link, content, isRun
   const name = String(content.link ?? "");
   const may = useMay("engineer");
   const { Identity } = partsOf(link);
-  const sources = kindOf(forms, draft, content)?.sources.filter((source) => source.of_device) ?? [];
+  const kind = kindOf(forms, draft, content);
+  const sources = kind?.sources.filter((source) => source.of_device) ?? [];
   // Devices of the same protocol can have the same points.
   const others = objectsOf(draft, "device").filter((other) => other.name !== device);
-  const alike = others.filter((other) => kindOf(forms, draft, contentOf(other))?.sources[0]?.word === sources[0]?.word).map((other) => other.name);
+  const alike = others.filter((other) => kindOf(forms, draft, contentOf(other))?.protocol === kind?.protocol).map((other) => other.name);
   return (
     <div className="grid gap-6">
       {isRunning ? <Running {...{ gateway, device }} link={name} /> : <Notice title="The device does not run yet">Activate the draft to poll it. Trials work before.</Notice>}

@@ -13,6 +13,8 @@ pub(crate) struct KindForm {
     word: &'static str,
     /// What people call it.
     title: &'static str,
+    /// For a link: the protocol. Links of one protocol have devices and points of the same kinds.
+    protocol: &'static str,
     /// The JSON Schema of its objects. `x-advanced` marks what most people leave as it is, `x-refers` what names
     /// another object, `x-unit` the unit of a number.
     schema: Value,
@@ -49,6 +51,7 @@ pub(crate) async fn forms(_: Viewer) -> Json<Forms> {
     let link = |protocol: Protocol, (word, title): &(&'static str, &'static str)| KindForm {
         word,
         title,
+        protocol: protocol.title(),
         schema: schema(ObjectKind::Link(word)),
         device: schema(ObjectKind::Device(protocol)),
         point: schema(ObjectKind::Point(protocol)),
@@ -59,6 +62,7 @@ pub(crate) async fn forms(_: Viewer) -> Json<Forms> {
     let uplink = |word, title, kind| KindForm {
         word,
         title,
+        protocol: "",
         schema: schema(kind),
         device: Value::Null,
         point: Value::Null,
