@@ -159,7 +159,7 @@ async fn what_a_device_has_is_chosen_from(rig: &Rig, browser: &Browser) {
     browser.press("Choose these 6").await;
     browser.find("input[aria-label='holding/12']").await.click().await.unwrap();
     browser.shows("5 points chosen").await;
-    browser.find("input[placeholder='no prefix']").await.send_keys("raw-").await.unwrap();
+    browser.find("input[aria-label='Prefix of the names']").await.send_keys("raw-").await.unwrap();
     let parts = "//label[contains(., 'Names from')]//select";
     browser.driver.find(By::XPath(parts)).await.unwrap().send_keys("the last part").await.unwrap();
     browser.shows("raw-15").await;

@@ -140,7 +140,7 @@ async fn the_line_tells_what_it_counted(rig: &Rig) {
     let statistics = rig.get(&format!("{path}/statistics")).await;
     let slow = statistics["devices"].as_array().unwrap().iter().find(|d| d["name"] == "heat-meter-digesters").unwrap();
     assert!(slow["answer_times"]["p50_ms"].as_f64() >= Some(100.0), "{slow}");
-    assert_eq!(statistics["devices"][2]["exceptions"][0]["meaning"], "exception 02, illegal data address");
+    assert_eq!(statistics["devices"][2]["refusals"][0]["meaning"], "device exception 02, illegal data address");
     assert!(statistics["bus_load"].as_f64() > Some(0.001), "{statistics}");
     let out = rig.interlex(&["link", "meter-line"]).await;
     assert!(out.out.contains("device exception 02, illegal data address, whole again in"), "{out:?}");

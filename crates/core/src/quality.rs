@@ -12,7 +12,7 @@ pub enum Quality {
 }
 
 /// Why a quality is not good.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Reason {
     /// Nothing was read since the gateway started.
     NeverRead,

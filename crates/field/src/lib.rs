@@ -19,9 +19,9 @@ mod words;
 
 pub use error::TrialError;
 pub use link::{
-    Bar, CountsView, DeviceCounts, ExceptionCount, FrameFilter, FrameView, HistogramView, LinkHandle, LinkStatistics,
-    Memories, OfferRequest, OfferSource, PointWrite, RateView, RequestView, Surroundings, TrialAlternative, TrialRead,
-    TrialReading, Via, WriteError, WriteOutcome,
+    Bar, CountsView, DeviceCounts, FrameFilter, FrameView, HistogramView, LinkHandle, LinkStatistics, Memories,
+    OfferRequest, OfferSource, PointWrite, RateView, RefusalCount, RequestView, Surroundings, TrialAlternative,
+    TrialRead, TrialReading, Via, WriteError, WriteOutcome,
 };
 pub use listeners::Listeners;
 pub use modbus::{IdentityObject, TrialIdentity};

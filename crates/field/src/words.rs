@@ -5,7 +5,7 @@ use interlex_core::Reason;
 #[must_use]
 pub fn reason_words(reason: Reason) -> String {
     match reason {
-        Reason::Modbus(code) => modbus::exception_words(code),
+        Reason::Modbus(_) => modbus::words(reason),
         other => other.to_string(),
     }
 }

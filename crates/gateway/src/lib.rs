@@ -33,9 +33,9 @@ pub use interlex_core::{
     RateMeter, RecentValue, RecentValues, UplinkState, UplinkStatus,
 };
 pub use interlex_field::{
-    Bar, CountsView, DeviceCounts, ExceptionCount, FrameFilter, FrameView, HistogramView, IdentityObject,
-    LinkStatistics, OfferRequest, OfferSource, Offering, PointWrite, RateView, RequestView, TrialAlternative,
-    TrialError, TrialIdentity, TrialRead, TrialReading, WriteError, WriteOutcome, reason_words, sources,
+    Bar, CountsView, DeviceCounts, FrameFilter, FrameView, HistogramView, IdentityObject, LinkStatistics, OfferRequest,
+    OfferSource, Offering, PointWrite, RateView, RefusalCount, RequestView, TrialAlternative, TrialError,
+    TrialIdentity, TrialRead, TrialReading, WriteError, WriteOutcome, reason_words, sources,
 };
 pub use interlex_uplink::{
     Published, SentMessage, Tap, TapError, TapMessage, TapMetric, allow_files_in, fill_templates_in,

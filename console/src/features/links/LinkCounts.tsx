@@ -45,7 +45,7 @@ export function LinkCounts({ gateway, link }: { gateway: string; link: string })
 function dropped(of: LinkStatistics) {
   const kinds: [number, string, string][] = [
     [of.late, "answer that came late", "answers that came late"],
-    [of.wrong_unit, "answer of another unit", "answers of other units"],
+    [of.of_others, "answer of another device", "answers of other devices"],
     [of.unmatched, "frame that answers nothing", "frames that answer nothing"],
     [of.noise_bytes, "byte of noise", "bytes of noise"],
   ];
@@ -86,7 +86,7 @@ export function Counts({ of, lately, minutes, since }: CountsProps) {
     ["requests", (counts) => counts.requests],
     ["answers", (counts) => counts.answers],
     ["timeouts", (counts) => counts.timeouts],
-    ["refusals", (counts) => counts.exceptions.reduce((sum, one) => sum + one.count, 0)],
+    ["refusals", (counts) => counts.refusals.reduce((sum, one) => sum + one.count, 0)],
     ["garbled", (counts) => counts.garbled],
     ["broken", (counts) => counts.malformed],
   ];
@@ -121,8 +121,8 @@ export function Counts({ of, lately, minutes, since }: CountsProps) {
           ))}
         </tbody>
       </table>
-      {of.exceptions.map((one) => (
-        <p key={one.code} className="text-sm text-soft">
+      {of.refusals.map((one) => (
+        <p key={one.meaning} className="text-sm text-soft">
           {one.count.toLocaleString("en")} × {one.meaning}
         </p>
       ))}

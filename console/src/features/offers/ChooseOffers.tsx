@@ -37,7 +37,8 @@ const CASES: [NameRule["case"] & string, string][] = [
 export function ChooseOffers({ gateway, draft, offers, targets }: ChooseOffersProps) {
   const rates = namesOf(draft).rate;
   const [text, setText] = useState("");
-  const [picked, setPicked] = useState<ReadonlySet<number>>(new Set());
+  // Of a model, most want all.
+  const [picked, setPicked] = useState<ReadonlySet<number>>(() => new Set(targets.list ? offers.keys() : []));
   const [names, setNames] = useState<Required<NameRule>>({ parts: 0, case: "as-is", prefix: "" });
   const [rate, setRate] = useState(rates[0] ?? "normal");
   const [devices, setDevices] = useState<string[]>(targets.devices.slice(0, 1));
@@ -115,7 +116,7 @@ export function ChooseOffers({ gateway, draft, offers, targets }: ChooseOffersPr
               const path = offer.path.join("/");
               return (
                 <tr key={at} className="border-t border-line">
-                  <td className="pl-2">
+                  <td className="px-2">
                     <input
                       type="checkbox"
                       aria-label={path}
@@ -155,7 +156,7 @@ export function ChooseOffers({ gateway, draft, offers, targets }: ChooseOffersPr
           </select>
         </label>
         <label className="grid gap-1 text-soft">
-          spelled
+          Spelled
           <select
             value={names.case}
             onChange={(event) => setNames({ ...names, case: event.target.value as typeof names.case })}
@@ -169,8 +170,8 @@ export function ChooseOffers({ gateway, draft, offers, targets }: ChooseOffersPr
           </select>
         </label>
         <label className="grid gap-1 text-soft">
-          behind
-          <input value={names.prefix} placeholder="no prefix" onChange={(event) => setNames({ ...names, prefix: event.target.value })} className={`${CONTROL} w-32 text-ink`} />
+          Prefix
+          <input value={names.prefix} placeholder="none" aria-label="Prefix of the names" onChange={(event) => setNames({ ...names, prefix: event.target.value })} className={`${CONTROL} w-32 text-ink`} />
         </label>
         <label className="grid gap-1 text-soft">
           Rate where none is offered
@@ -226,10 +227,9 @@ function WhatChanges({ of }: { of: OffersImport }) {
   return (
     <div className="grid gap-1 rounded-md border border-line p-2 text-sm">
       <p>
-        <span className="font-mono text-xs">{of.list}</span>{" "}
+        <span className="font-mono text-xs">{of.list}</span>
         <span className="text-soft">
-          {of.devices.length > 1 ? `of ${of.devices.join(", ")}: ` : ": "}
-          {added.length} new, {changed.length} that are there already change, {same} stay
+          {of.devices.length > 1 ? `, of ${of.devices.join(", ")}` : ""}: {added.length} new{changed.length > 0 ? `, ${changed.length} that are there already change` : ""}, {same} stay
         </span>
       </p>
       {changed.slice(0, 12).map((change) => (

@@ -28,7 +28,7 @@ function status(change: (status: Status) => void = () => {}): Status {
     requests: 100,
     answers: 100,
     timeouts: 0,
-    exceptions: 0,
+    refusals: 0,
     requests_per_second: 12.34,
     lateness_ms: 0,
     devices: [device],

@@ -72,7 +72,7 @@ fn print_counts(statistics: &Value) -> std::io::Result<()> {
     say!("{} bytes sent, {} received.", number("bytes_sent"), number("bytes_received"))?;
     let strange = [
         ("late", "answer that came late", "answers that came late"),
-        ("wrong_unit", "answer of another unit", "answers of other units"),
+        ("of_others", "answer of another device", "answers of other devices"),
         ("unmatched", "frame that answers nothing", "frames that answer nothing"),
         ("noise_bytes", "byte of noise", "bytes of noise"),
     ];
@@ -115,7 +115,7 @@ fn print_spans(statistics: &Value, key: Option<&str>) -> std::io::Result<()> {
     }
     print_table(shown)?;
     for (name, counts) in rows.iter().skip(1) {
-        for refusal in list(counts, "exceptions") {
+        for refusal in list(counts, "refusals") {
             say!("{name} refused {} times: {}", whole(refusal, "count"), text(refusal, "meaning"))?;
         }
     }

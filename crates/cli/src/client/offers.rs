@@ -169,7 +169,9 @@ impl Asked {
                 _ => {
                     is_over = true;
                     let requests = usize::try_from(whole(&event, "requests")).unwrap_or_default();
-                    say(format!("done, with {}", count(requests, "request")))?;
+                    if requests > 0 {
+                        say(format!("done, with {}", count(requests, "request")))?;
+                    }
                 }
             }
         }

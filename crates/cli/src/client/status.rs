@@ -94,7 +94,7 @@ fn rate(object: &Value, key: &str) -> String {
 
 fn link_activity(link: &Value) -> String {
     let mut activity = format!("{} requests/s", rate(link, "requests_per_second"));
-    for (key, word) in [("timeouts", "timeouts"), ("exceptions", "refusals")] {
+    for (key, word) in [("timeouts", "timeouts"), ("refusals", "refusals")] {
         if whole(link, key) > 0 {
             activity.push_str(&format!(", {} {word}", whole(link, key)));
         }

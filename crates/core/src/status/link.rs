@@ -52,7 +52,7 @@ pub struct LinkStatus {
     /// Requests without an answer in time.
     pub timeouts: u64,
     /// Answers that refused.
-    pub exceptions: u64,
+    pub refusals: u64,
     /// Requests a second, over the last ten seconds.
     pub requests_per_second: f64,
     /// By how much the latest poll missed its time, in milliseconds.
@@ -114,7 +114,7 @@ impl LinkStatus {
             requests: 0,
             answers: 0,
             timeouts: 0,
-            exceptions: 0,
+            refusals: 0,
             requests_per_second: 0.0,
             lateness_ms: 0,
             devices,

@@ -1,4 +1,5 @@
 use super::histogram::{Histogram, HistogramView};
+use interlex_core::Reason;
 use serde::Serialize;
 use std::collections::{BTreeMap, VecDeque};
 use std::time::Duration;
@@ -11,7 +12,7 @@ pub(super) struct Counts {
     timeouts: u64,
     malformed: u64,
     garbled: u64,
-    exceptions: BTreeMap<u8, u64>,
+    refusals: BTreeMap<Reason, u64>,
     answer_times: Histogram,
 }
 
@@ -19,7 +20,8 @@ pub(super) struct Counts {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Counted {
     Answer,
-    Exception(u8),
+    /// It was refused, and why.
+    Refusal(Reason),
     Timeout,
     Garbled,
     Malformed,
@@ -30,7 +32,7 @@ impl Counts {
         self.requests += 1;
         match what {
             Counted::Answer => self.answers += 1,
-            Counted::Exception(code) => *self.exceptions.entry(code).or_default() += 1,
+            Counted::Refusal(why) => *self.refusals.entry(why).or_default() += 1,
             Counted::Timeout => self.timeouts += 1,
             Counted::Garbled => self.garbled += 1,
             Counted::Malformed => self.malformed += 1,
@@ -46,28 +48,21 @@ impl Counts {
         self.timeouts += other.timeouts;
         self.malformed += other.malformed;
         self.garbled += other.garbled;
-        for (code, count) in &other.exceptions {
-            *self.exceptions.entry(*code).or_default() += count;
+        for (why, count) in &other.refusals {
+            *self.refusals.entry(*why).or_default() += count;
         }
         self.answer_times.merge(&other.answer_times);
     }
 
-    pub(super) fn view(&self) -> CountsView {
+    pub(super) fn view(&self, words: fn(Reason) -> String) -> CountsView {
+        let refusals = self.refusals.iter();
         CountsView {
             requests: self.requests,
             answers: self.answers,
             timeouts: self.timeouts,
             malformed: self.malformed,
             garbled: self.garbled,
-            exceptions: self
-                .exceptions
-                .iter()
-                .map(|(code, count)| ExceptionCount {
-                    code: *code,
-                    meaning: interlex_modbus::ExceptionCode(*code).to_string(),
-                    count: *count,
-                })
-                .collect(),
+            refusals: refusals.map(|(why, count)| RefusalCount { meaning: words(*why), count: *count }).collect(),
             answer_times: self.answer_times.view(),
         }
     }
@@ -75,10 +70,8 @@ impl Counts {
 
 /// How often a device refused for one reason.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, utoipa::ToSchema)]
-pub struct ExceptionCount {
-    /// The code.
-    pub code: u8,
-    /// What it means.
+pub struct RefusalCount {
+    /// What it means, in the words of the protocol.
     pub meaning: String,
     /// How often.
     pub count: u64,
@@ -98,7 +91,7 @@ pub struct CountsView {
     /// Answers that came cut, or whose CRC or LRC was wrong.
     pub garbled: u64,
     /// Refusals, by their reason.
-    pub exceptions: Vec<ExceptionCount>,
+    pub refusals: Vec<RefusalCount>,
     /// How long answers took, refusals included.
     pub answer_times: HistogramView,
 }
@@ -140,10 +133,10 @@ impl Tally {
         }
     }
 
-    pub(super) fn lately(&self, minute: u64) -> CountsView {
+    pub(super) fn lately(&self, minute: u64, words: fn(Reason) -> String) -> CountsView {
         let mut sum = Counts::default();
         let newest = self.minutes.iter().filter(|(number, _)| number + LATELY_MINUTES > minute);
         newest.for_each(|(_, counts)| sum.merge(counts));
-        sum.view()
+        sum.view(words)
     }
 }

@@ -4,7 +4,7 @@ use super::memory::Memories;
 use super::outcomes::Outcomes;
 use super::view::RequestView;
 use interlex_core::description::{Description, Device, Link, Name, Span};
-use interlex_core::{Clock, PointIndex, PointTable};
+use interlex_core::{Clock, PointIndex, PointTable, Reason};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
@@ -75,6 +75,12 @@ pub(crate) trait FieldDriver: Sized + Send + 'static {
 
     /// A driver that has not connected yet.
     fn new(plan: LinkPlan, context: DriverContext) -> Self;
+
+    /// A reason in the words of the protocol.
+    #[must_use]
+    fn words(reason: Reason) -> String {
+        reason.to_string()
+    }
 
     /// The recording of what goes over the link.
     fn frames(&self) -> Arc<dyn FrameLog>;

@@ -3,12 +3,12 @@ use super::driver::LinkPlan;
 use super::handle::{LinkShown, Surroundings};
 use super::outcomes::{DeviceEvent, Outcome, Outcomes};
 use super::task::Pending;
+use super::traffic::Traffic;
 use interlex_core::description::{Link, Span};
 use interlex_core::{
     DeviceState, DeviceStatus, FieldEvent, LatestTable, LinkState, Moment, Pipeline, PointIndex, PointPlan, Quality,
     RawSample, Reason, Sample,
 };
-use interlex_modbus::ClientStats;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use tokio::time::Instant;
@@ -177,7 +177,7 @@ impl Floor {
                 Outcome::Polled { period, interval, lateness } => {
                     self.shown.statistics.lock().polled(period, interval, lateness);
                 }
-                Outcome::Traffic(before, after) => self.count(before, after, now),
+                Outcome::Traffic(traffic) => self.count(traffic, now),
                 Outcome::Answered(id, answer) => {
                     if let Some((_, asker)) = self.pending.remove(&id) {
                         // Whoever asked may have gone.
@@ -189,15 +189,14 @@ impl Floor {
         out.give_back((list, samples));
     }
 
-    fn count(&self, before: ClientStats, after: ClientStats, now: Moment) {
-        let requests = after.requests - before.requests;
-        self.shown.statistics.lock().traffic(before, after);
+    fn count(&self, traffic: Traffic, now: Moment) {
+        self.shown.statistics.lock().traffic(traffic);
         self.shown.status.update(|status, meter| {
-            status.requests += requests;
-            status.answers += after.answers - before.answers;
-            status.timeouts += after.timeouts - before.timeouts;
-            status.exceptions += after.exceptions - before.exceptions;
-            meter.add(now.wall, u32::try_from(requests).unwrap_or(u32::MAX));
+            status.requests += traffic.requests;
+            status.answers += traffic.answers;
+            status.timeouts += traffic.timeouts;
+            status.refusals += traffic.refusals;
+            meter.add(now.wall, u32::try_from(traffic.requests).unwrap_or(u32::MAX));
         });
     }
 

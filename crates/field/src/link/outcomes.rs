@@ -1,7 +1,7 @@
 use super::command::{Answer, CommandId};
 use super::counts::Counted;
+use super::traffic::Traffic;
 use interlex_core::{PointIndex, RawSample, Reason};
-use interlex_modbus::ClientStats;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -31,8 +31,8 @@ pub(crate) enum Outcome {
     Sent { lateness: Duration },
     /// A poll of a period brought data, so long after the one before.
     Polled { period: Duration, interval: Option<Duration>, lateness: Duration },
-    /// What the connection counted before, and since.
-    Traffic(ClientStats, ClientStats),
+    /// What went over the link since the last time.
+    Traffic(Traffic),
     /// A command is done.
     Answered(CommandId, Answer),
 }

@@ -1,7 +1,7 @@
 use super::counts::{Counted, CountsView, DeviceCounts, LATELY_MINUTES, Tally};
 use super::histogram::{Histogram, HistogramView};
-use interlex_core::Timestamp;
-use interlex_modbus::ClientStats;
+use super::traffic::Traffic;
+use interlex_core::{Reason, Timestamp};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
@@ -35,8 +35,8 @@ pub struct LinkStatistics {
     pub unmatched: u64,
     /// Answers that came after their timeout.
     pub late: u64,
-    /// Answers of other units than the one that was asked.
-    pub wrong_unit: u64,
+    /// Answers of other devices than the one that was asked.
+    pub of_others: u64,
     /// Bytes of a line that belong to no frame.
     pub noise_bytes: u64,
     /// Bytes sent.
@@ -61,7 +61,9 @@ pub(crate) struct Statistics {
     since: Timestamp,
     all: Tally,
     devices: Vec<(String, Tally)>,
-    client: ClientStats,
+    traffic: Traffic,
+    /// How a refusal is called.
+    words: fn(Reason) -> String,
     lateness: Histogram,
     rates: BTreeMap<Duration, RateCount>,
     /// How long one character and the silence around a frame take on the line.
@@ -85,6 +87,7 @@ impl Statistics {
     pub(crate) fn new(
         devices: impl Iterator<Item = String>,
         line: Option<(Duration, Duration)>,
+        words: fn(Reason) -> String,
         (start, since): (Instant, Timestamp),
     ) -> Self {
         Self {
@@ -92,7 +95,8 @@ impl Statistics {
             since,
             all: Tally::default(),
             devices: devices.map(|name| (name, Tally::default())).collect(),
-            client: ClientStats::default(),
+            traffic: Traffic::default(),
+            words,
             lateness: Histogram::default(),
             rates: BTreeMap::new(),
             line,
@@ -111,7 +115,7 @@ impl Statistics {
     pub(crate) fn reset(&mut self, now: (Instant, Timestamp)) {
         let devices = std::mem::take(&mut self.devices).into_iter().map(|(name, _)| name);
         let up_since = self.up_since.map(|_| now.0);
-        *self = Self { up_since, ..Self::new(devices, self.line, now) };
+        *self = Self { up_since, ..Self::new(devices, self.line, self.words, now) };
     }
 
     /// Other devices from now on; those that stay keep their counts.
@@ -153,19 +157,18 @@ impl Statistics {
         }
     }
 
-    /// What the client counted since the last call, on a connection of its own.
-    pub(crate) fn traffic(&mut self, before: ClientStats, after: ClientStats) {
-        let (sent, received) = (after.bytes_sent - before.bytes_sent, after.bytes_received - before.bytes_received);
-        self.client.bytes_sent += sent;
-        self.client.bytes_received += received;
-        self.client.unmatched += after.unmatched - before.unmatched;
-        self.client.late += after.late - before.late;
-        self.client.wrong_unit += after.wrong_unit - before.wrong_unit;
-        self.client.noise_bytes += after.noise_bytes - before.noise_bytes;
+    /// What went over the link since the last call.
+    pub(crate) fn traffic(&mut self, more: Traffic) {
+        self.traffic.bytes_sent += more.bytes_sent;
+        self.traffic.bytes_received += more.bytes_received;
+        self.traffic.unmatched += more.unmatched;
+        self.traffic.late += more.late;
+        self.traffic.of_others += more.of_others;
+        self.traffic.noise_bytes += more.noise_bytes;
         if let Some((character, silence)) = self.line {
-            let frames = after.requests - before.requests + after.answers - before.answers;
             let count = |number: u64| u32::try_from(number).unwrap_or(u32::MAX);
-            self.busy += character * count(sent + received) + silence * count(frames);
+            self.busy += character * count(more.bytes_sent + more.bytes_received);
+            self.busy += silence * count(more.requests + more.answers);
         }
     }
 
@@ -178,16 +181,16 @@ impl Statistics {
             missed: rate.missed,
         };
         LinkStatistics {
-            counts: self.all.all.view(),
-            lately: self.all.lately(self.minute(now)),
+            counts: self.all.all.view(self.words),
+            lately: self.all.lately(self.minute(now), self.words),
             lately_minutes: LATELY_MINUTES,
             since: self.since.as_millis(),
-            unmatched: self.client.unmatched,
-            late: self.client.late,
-            wrong_unit: self.client.wrong_unit,
-            noise_bytes: self.client.noise_bytes,
-            bytes_sent: self.client.bytes_sent,
-            bytes_received: self.client.bytes_received,
+            unmatched: self.traffic.unmatched,
+            late: self.traffic.late,
+            of_others: self.traffic.of_others,
+            noise_bytes: self.traffic.noise_bytes,
+            bytes_sent: self.traffic.bytes_sent,
+            bytes_received: self.traffic.bytes_received,
             bus_load: self.line.and(up).map(|up| (self.busy.as_secs_f64() / up.as_secs_f64()).min(1.0)),
             lateness: self.lateness.view(),
             rates: self.rates.iter().map(rate).collect(),
@@ -196,8 +199,8 @@ impl Statistics {
                 .iter()
                 .map(|(name, tally)| DeviceCounts {
                     name: name.clone(),
-                    counts: tally.all.view(),
-                    lately: tally.lately(self.minute(now)),
+                    counts: tally.all.view(self.words),
+                    lately: tally.lately(self.minute(now), self.words),
                 })
                 .collect(),
         }
@@ -208,6 +211,10 @@ impl Statistics {
 mod tests {
     use super::*;
     use crate::link::Bar;
+
+    fn words(reason: Reason) -> String {
+        reason.to_string()
+    }
 
     #[test]
     fn a_histogram_tells_what_most_took() {
@@ -226,17 +233,21 @@ mod tests {
     #[expect(clippy::disallowed_methods, reason = "a test starts its time somewhere")]
     fn a_line_is_as_busy_as_its_bytes_take_and_rates_are_what_was_achieved() {
         let (ms, start) = (Duration::from_millis(1), Instant::now());
-        let mut statistics =
-            Statistics::new(["meter".to_owned()].into_iter(), Some((ms, 4 * ms)), (start, Timestamp::from_millis(7)));
+        let mut statistics = Statistics::new(
+            ["meter".to_owned()].into_iter(),
+            Some((ms, 4 * ms)),
+            words,
+            (start, Timestamp::from_millis(7)),
+        );
         statistics.up(start);
-        let after = ClientStats { requests: 1, answers: 1, bytes_sent: 8, bytes_received: 9, ..ClientStats::default() };
-        statistics.traffic(ClientStats::default(), after);
-        statistics.add(&[0], Counted::Exception(2), 20 * ms, start);
+        let traffic = Traffic { requests: 1, answers: 1, bytes_sent: 8, bytes_received: 9, ..Traffic::default() };
+        statistics.traffic(traffic);
+        statistics.add(&[0], Counted::Refusal(Reason::Modbus(2)), 20 * ms, start);
         (0..100).for_each(|_| statistics.polled(100 * ms, Some(150 * ms), 120 * ms));
         let view = statistics.view(start + 100 * ms);
         assert_eq!(view.bus_load, Some(0.25), "17 characters and two silences in 100 ms");
         assert_eq!((view.rates[0].asked_ms, view.rates[0].achieved_ms, view.rates[0].missed), (100, Some(150.0), 100));
-        assert_eq!(view.devices[0].counts.exceptions[0].meaning, "exception 02, illegal data address");
+        assert_eq!(view.devices[0].counts.refusals[0].meaning, "device exception 02");
     }
 
     #[test]
@@ -245,7 +256,7 @@ mod tests {
         let (ms, start) = (Duration::from_millis(1), Instant::now());
         let minute = |number: u64| start + Duration::from_secs(60 * number + 1);
         let mut statistics =
-            Statistics::new(["meter".to_owned()].into_iter(), None, (start, Timestamp::from_millis(7)));
+            Statistics::new(["meter".to_owned()].into_iter(), None, words, (start, Timestamp::from_millis(7)));
         for number in 0..8 {
             statistics.add(&[0], Counted::Timeout, 1000 * ms, minute(number));
             statistics.add(&[0], Counted::Answer, 3 * ms, minute(number));

@@ -43,7 +43,7 @@ impl<D: FieldDriver> LinkTask<D> {
         let driver = D::new(plan.clone(), context);
         let shown = LinkShown {
             status: Arc::new(Shared::new(status)),
-            statistics: Arc::new(Mutex::new(Statistics::new(names.into_iter(), driver.line(), now))),
+            statistics: Arc::new(Mutex::new(Statistics::new(names.into_iter(), driver.line(), D::words, now))),
             frames: driver.frames(),
         };
         let handle = LinkHandle::new(plan.link.settings.name.as_str(), shown.clone(), sender, clock);

@@ -1,10 +1,10 @@
 use super::poll::ModbusPoll;
 use super::unit::Unit;
-use crate::link::RequestView;
+use super::words;
+use crate::link::{RequestView, Traffic};
 use crate::poll::{PlanView, Poll, Schedule};
-use crate::words::reason_words;
 use interlex_core::{PointInfo, PointTable};
-use interlex_modbus::ReadRequest;
+use interlex_modbus::{ClientStats, ReadRequest};
 use std::time::Duration;
 use tokio::time::Instant;
 
@@ -24,11 +24,27 @@ pub(super) fn views(schedule: &Schedule<ModbusPoll>, units: &[Unit], points: &Po
             period_ms: milliseconds(plan.poll.period()),
             points: names.collect(),
             as_planned: plan.is_whole,
-            bad: plan.bad.map(reason_words),
+            bad: plan.bad.map(words::of),
             whole_again_in_ms: plan.retry_in.map(milliseconds),
         }
     };
     schedule.view(Instant::now().into_std()).into_iter().map(view).collect()
+}
+
+/// What went over a connection between two looks at what its client counts.
+pub(super) const fn traffic(before: ClientStats, after: ClientStats) -> Traffic {
+    Traffic {
+        requests: after.requests - before.requests,
+        answers: after.answers - before.answers,
+        refusals: after.exceptions - before.exceptions,
+        timeouts: after.timeouts - before.timeouts,
+        unmatched: after.unmatched - before.unmatched,
+        late: after.late - before.late,
+        of_others: after.wrong_unit - before.wrong_unit,
+        noise_bytes: after.noise_bytes - before.noise_bytes,
+        bytes_sent: after.bytes_sent - before.bytes_sent,
+        bytes_received: after.bytes_received - before.bytes_received,
+    }
 }
 
 /// What a request reads: `holding registers 16 to 20`.

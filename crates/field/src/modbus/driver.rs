@@ -1,4 +1,4 @@
-use super::activity::views;
+use super::activity::{traffic, views};
 use super::connect::{client_config, connect, framing, own};
 use super::discovery::Discovery;
 use super::errand::{End, Errand, ReadErrand, Reply, Step, WriteErrand};
@@ -12,7 +12,7 @@ use crate::link::{
 };
 use crate::poll::{Due, Schedule};
 use interlex_core::description::ModbusLink;
-use interlex_core::{PointIndex, PointTable};
+use interlex_core::{PointIndex, PointTable, Reason};
 use interlex_modbus::{Busy, ClientStats, Done, Fate, Request, RequestError, RequestId, ResponseError, TracedFrame};
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
@@ -179,7 +179,7 @@ impl ModbusDriver {
             Err(RequestError::Timeout(_) | RequestError::WrongUnit { .. }) => Counted::Timeout,
             Err(RequestError::Garbled(_)) => Counted::Garbled,
             Err(RequestError::Several(_)) => Counted::Malformed,
-            Err(RequestError::Response(ResponseError::Exception(code))) => Counted::Exception(code.0),
+            Err(RequestError::Response(ResponseError::Exception(code))) => Counted::Refusal(Reason::Modbus(code.0)),
             Err(RequestError::Response(_)) => Counted::Malformed,
         };
         let device = match &under_way {
@@ -189,7 +189,7 @@ impl ModbusDriver {
         let unit = device.and_then(|device| self.units.get(device));
         let devices = unit.map(|unit| Arc::clone(&unit.places)).unwrap_or_default();
         out.push(Outcome::Done { devices, counted, took: done.took });
-        out.is_alive |= matches!(counted, Counted::Answer | Counted::Exception(_));
+        out.is_alive |= matches!(counted, Counted::Answer | Counted::Refusal(_));
         match under_way {
             UnderWay::Errand { id, unit, request, written, after } => {
                 let now = Instant::now().into_std();
@@ -290,6 +290,10 @@ impl FieldDriver for ModbusDriver {
         }
     }
 
+    fn words(reason: Reason) -> String {
+        super::words::of(reason)
+    }
+
     fn frames(&self) -> Arc<dyn FrameLog> {
         Arc::clone(&self.frames) as Arc<dyn FrameLog>
     }
@@ -341,7 +345,7 @@ impl FieldDriver for ModbusDriver {
         let after = session.connection.stats();
         let before = std::mem::replace(&mut session.counted, after);
         if before != after {
-            out.push(Outcome::Traffic(before, after));
+            out.push(Outcome::Traffic(traffic(before, after)));
         }
         match done {
             Some(Ok(done)) => {

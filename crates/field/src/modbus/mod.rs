@@ -19,4 +19,4 @@ mod writing;
 pub(crate) use discovery::{Discovery, discovery, sources};
 pub(crate) use driver::ModbusDriver;
 pub use errand::{IdentityObject, TrialIdentity};
-pub(crate) use words::exception as exception_words;
+pub(crate) use words::of as words;

@@ -55,7 +55,7 @@ fn links(page: &mut Page, gateways: &[GatewayStatus]) {
     }
     page.family("link_requests_total", "counter", "Requests to field devices by outcome.");
     for (gateway, link) in all() {
-        let outcomes = [("answer", link.answers), ("timeout", link.timeouts), ("exception", link.exceptions)];
+        let outcomes = [("answer", link.answers), ("timeout", link.timeouts), ("refusal", link.refusals)];
         for (outcome, count) in outcomes {
             let labels = [("gateway", gateway), ("link", link.name.as_str()), ("outcome", outcome)];
             page.sample("link_requests_total", &labels, count);

@@ -2,7 +2,7 @@ use super::{End, Errand, Reply, Step, device_error};
 use crate::error::TrialError;
 use crate::link::{Answer, FrameView};
 use interlex_core::{ByteOrder, DataType, Offer, OfferEvent, decode_registers};
-use interlex_modbus::{ReadData, Response, SunSpecModel, SunSpecPoint, SunSpecWalk};
+use interlex_modbus::{ReadData, RequestError, Response, SunSpecModel, SunSpecPoint, SunSpecWalk};
 use serde_json::{Map, Value, json};
 use std::collections::HashSet;
 use std::time::Instant;
@@ -75,6 +75,8 @@ impl Errand for SunSpec {
         let registers = match reply.outcome {
             Ok(Response::Data(ReadData::Registers(registers))) => Some(registers),
             outcome => {
+                // A refusal is an answer: it is there, and has nothing at that place.
+                self.heard |= matches!(outcome, Err(RequestError::Response(_)));
                 self.last = outcome.err().map(|error| (error.to_string(), reply.frames));
                 None
             }
