@@ -35,7 +35,11 @@ export const pointQuery = (gateway: string, device: string, point: string) =>
 
 export const openapiQuery = queryOptions({
   queryKey: ["openapi"],
-  queryFn: async (): Promise<unknown> => (await fetch("/api/v1/openapi.json")).json(),
+  queryFn: async (): Promise<unknown> => {
+    const response = await fetch("/api/v1/openapi.json");
+    const told: unknown = await response.json().catch(() => undefined);
+    return dataOf(Promise.resolve({ response, data: told, error: told }));
+  },
   staleTime: Infinity,
 });
 

@@ -22,6 +22,8 @@ mod sparkplug;
 mod start;
 mod tap;
 
+#[cfg(fuzzing)]
+pub use buffer::read_any_block;
 pub use command::{Asker, BrokerCommand, BrokerCommands, COMMAND_QUEUE, CommandResult, FromBroker};
 pub use json::{SentMessage, fill_templates_in, fill_templates_with, preview};
 pub use mqtt::{

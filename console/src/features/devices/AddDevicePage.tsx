@@ -30,8 +30,8 @@ interface Plan {
   link: string;
   newLink: Content;
   device: Content;
-  /** What reaching the device is tried with; it becomes the first point. */
-  first: Content;
+  /** What reaching the device is tried with, once something was typed; it becomes the first point. */
+  first: Content | null;
   points: Content[];
 }
 
@@ -52,14 +52,14 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
     link: links[0]?.name ?? "",
     newLink: { protocol },
     device: {},
-    first: {},
+    first: null,
     points: [],
   };
   const kept = useKept(`${gateway}/add-device`, { version: null, content: { ...empty } });
   const typed = { ...empty, ...kept.content } as Plan;
   const known = links.find((object) => object.name === typed.link);
   const link = known ? contentOf(known) : typed.newLink;
-  const plan = { ...typed, first: { ...partsOf(link).first, ...typed.first } };
+  const plan = { ...typed, first: typed.first ?? partsOf(link).first };
   const change = (changes: Partial<Plan>) => kept.change({ ...plan, ...changes });
   useAnnounce("a new device");
   const step = Math.min(Math.max(Number(search.get("step") ?? 0), 0), STEPS.length - 1);

@@ -1,96 +1,12 @@
-import { cleanup, render, screen } from "@testing-library/react";
-import { MemoryRouter } from "react-router";
-import { afterEach, expect, test, vi } from "vitest";
+import { screen } from "@testing-library/react";
+import { afterEach, expect, test } from "vitest";
 import type { Status } from "../../api/client";
-import { LiveProvider } from "../../live/live";
+import { clear, show as showPage, status } from "../../testing/service";
 import { OverviewPage } from "./OverviewPage";
 
-/** A stream that tells one status as soon as somebody listens. */
-function streamOf(status: Status) {
-  return class {
-    onerror: (() => void) | null = null;
-    addEventListener(name: string, listen: (event: { data: string }) => void) {
-      if (name === "status") setTimeout(() => listen({ data: JSON.stringify(status) }), 0);
-    }
-    close() {}
-  };
-}
+const show = (told: Status) => showPage(<OverviewPage />, "/", {}, told);
 
-function status(change: (status: Status) => void = () => {}): Status {
-  const at = 100_000;
-  const device = { name: "gas-analyser", title: "Gas analyser", state: "up" as const, since: at - 5000, points: 10, requests: 5 };
-  const link = {
-    name: "process-bus",
-    protocol: "modbus-tcp",
-    target: "10.20.0.11:502",
-    state: "up" as const,
-    since: at - 61_000,
-    requests: 100,
-    answers: 100,
-    timeouts: 0,
-    refusals: 0,
-    requests_per_second: 12.34,
-    lateness_ms: 0,
-    devices: [device],
-  };
-  const uplink = {
-    name: "cloud",
-    url: "mqtt://broker.example",
-    node: "alderfen/works-1",
-    state: "online" as const,
-    since: at - 61_000,
-    messages: 1200,
-    samples_delivered: 1234,
-    samples_per_second: 5.6,
-    kind: "sparkplug",
-    host_in_doubt: false,
-    buffer: {
-      waiting: 2,
-      unsettled: 0, durable: 0,
-      bytes: 0,
-      lost: 0,
-      is_full: false,
-      came: 1236,
-      in_per_second: 5.6,
-      out_per_second: 5.6,
-    },
-  };
-  const told: Status = {
-    at,
-    version: "0.1.0",
-    database: { up: true, since: at },
-    gateways: [
-      {
-        name: "alderfen-1",
-        title: "Alderfen biogas works",
-        revision: 3, activated_at: 0,
-        since: at - 61_000,
-        points: 10,
-        points_good: 10,
-        links: [link],
-        uplinks: [uplink],
-      },
-    ],
-  };
-  change(told);
-  return told;
-}
-
-function show(told: Status) {
-  vi.stubGlobal("EventSource", streamOf(told));
-  render(
-    <MemoryRouter>
-      <LiveProvider>
-        <OverviewPage />
-      </LiveProvider>
-    </MemoryRouter>,
-  );
-}
-
-afterEach(() => {
-  cleanup();
-  vi.unstubAllGlobals();
-});
+afterEach(clear);
 
 test("before anything is known, it says that it is loading", () => {
   show(status());

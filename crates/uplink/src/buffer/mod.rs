@@ -17,6 +17,8 @@ mod ranges;
 
 pub(crate) use backlog::{Backlog, TICK};
 pub(crate) use block::BlockError;
+#[cfg(fuzzing)]
+pub use block::read_any as read_any_block;
 pub(crate) use item::Item;
 pub(crate) use losses::NO_MESSAGE;
 pub(crate) use numbers::PointNumbers;

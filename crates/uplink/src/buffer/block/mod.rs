@@ -141,5 +141,38 @@ fn sample(
     Ok(Sample { point, value, quality, source_time, gateway_time, kind })
 }
 
+/// Reads any bytes as a block of a gateway with a point of each kind.
+///
+/// # Panics
+/// When what was read is not read again from what is written of it.
+#[cfg(fuzzing)]
+#[expect(clippy::expect_used, reason = "finds what should not be")]
+pub fn read_any(block: &[u8]) {
+    use interlex_core::description::{Files, read};
+    use interlex_store::JournalPoint;
+    static GATEWAY: std::sync::LazyLock<(PointTable, PointNumbers)> = std::sync::LazyLock::new(|| {
+        let main = "[gateway]\nname = \"g\"\n[rates]\nr = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"modbus-tcp\"\nhost = \"h\"\n\
+                    [[device]]\nname = \"d\"\nlink = \"l\"\nunit = 1\npoints = \"p.csv\"\n";
+        let list = "name,address,type,rate\na,holding:0,int64,r\nb,holding:10,uint64,r\nc,holding:20,float64,r\nd,holding:30,float32,r\n\
+                    e,coil:0,,r\nf,holding:40,string(20),r\n";
+        let files = Files::from([("gateway.toml".to_owned(), main.to_owned()), ("p.csv".to_owned(), list.to_owned())]);
+        let points = PointTable::new(&read(&files).expect("a description"), &PointTable::default());
+        let mut numbers = PointNumbers::default();
+        for (number, info) in (1..).zip(points.all()) {
+            let (device, point, data_type) =
+                (info.device.to_string(), info.name().to_owned(), info.value_type.to_string());
+            numbers.add(JournalPoint { number, device, point, data_type });
+        }
+        (points, numbers)
+    });
+    let (points, numbers) = &*GATEWAY;
+    let Ok(samples) = decode(block, points, numbers) else { return };
+    let known: Vec<_> = samples.into_iter().flatten().collect();
+    let written = encode(&known, points, numbers);
+    let again: Vec<_> = decode(&written, points, numbers).expect("a block of our own").into_iter().flatten().collect();
+    // Bytes tell NaNs apart, too.
+    assert_eq!(encode(&again, points, numbers), written);
+}
+
 #[cfg(test)]
 mod tests;
