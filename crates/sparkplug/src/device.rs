@@ -106,17 +106,23 @@ impl Device {
 
     pub(crate) fn birth_metrics(&mut self, snapshots: &dyn Snapshots) -> Vec<Metric> {
         let metrics = self.spec.metrics.iter().zip(&mut self.told).map(|(spec, told)| {
-            let now = Encoded::new(spec, snapshots.snapshot(spec.alias));
-            *told = Told { quality: now.quality, at: now.timestamp };
-            let mut properties = quality_properties(&now);
+            let Snapshot { value, quality, reason, timestamp } = snapshots.snapshot(spec.alias);
+            let (value, quality, reason) = encoded(spec, value, quality, reason);
+            *told = Told { quality, at: timestamp };
+            let mut properties = quality_properties(quality, reason.as_deref());
             for (key, value) in &spec.properties {
                 push_property(&mut properties, key, value);
             }
-            let mut metric = metric(spec, now);
-            metric.name = Some(spec.name.clone());
-            metric.datatype = Some(spec.data_type.code());
-            metric.properties = Some(properties);
-            metric
+            Metric {
+                name: Some(spec.name.clone()),
+                alias: Some(spec.alias),
+                timestamp: Some(timestamp),
+                datatype: Some(spec.data_type.code()),
+                is_null: value.is_none().then_some(true),
+                properties: Some(properties),
+                value,
+                ..Metric::default()
+            }
         });
         metrics.collect()
     }
@@ -135,72 +141,66 @@ impl Device {
                 Standing::Current => told.at.checked_sub(now.timestamp).is_some_and(|ahead| ahead < OVERTAKEN),
                 Standing::Event { .. } => now.timestamp <= told.at,
             };
-            if standing != Standing::Historical {
+            if standing != Standing::Historical && !behind.is_empty() {
                 behind.retain(|(other, _)| *other != metric);
             }
             if let (Standing::Event { arrived }, true) = (standing, is_historical) {
                 behind.push((metric, Snapshot { timestamp: arrived, ..now.clone() }));
             }
-            metrics.extend(self.data_metric(metric, now, is_historical));
+            self.push_data(metric, now, is_historical, &mut metrics);
         }
         for (metric, now) in behind {
-            metrics.extend(self.data_metric(metric, now, false));
+            self.push_data(metric, now, false, &mut metrics);
         }
         metrics
     }
 
-    fn data_metric(&mut self, place: usize, now: Snapshot<'_>, is_historical: bool) -> Option<Metric> {
-        let spec = self.spec.metrics.get(place)?;
-        let (told, now) = (self.told.get_mut(place)?, Encoded::new(spec, now));
-        let is_news = now.quality != told.quality || now.quality != MetricQuality::Good;
-        let properties = is_news.then(|| quality_properties(&now));
+    /// Metrics are large: each is made where it stays.
+    #[inline]
+    fn push_data(&mut self, place: usize, now: Snapshot<'_>, is_historical: bool, metrics: &mut Vec<Metric>) {
+        let Some((spec, told)) = self.spec.metrics.get(place).zip(self.told.get_mut(place)) else { return };
+        let (value, quality, reason) = encoded(spec, now.value, now.quality, now.reason);
+        let is_news = quality != told.quality || quality != MetricQuality::Good;
         if !is_historical {
-            *told = Told { quality: now.quality, at: now.timestamp };
+            *told = Told { quality, at: now.timestamp };
         }
-        let mut metric = metric(spec, now);
-        metric.properties = properties;
-        metric.is_historical = is_historical.then_some(true);
-        Some(metric)
+        metrics.push(Metric {
+            alias: Some(spec.alias),
+            timestamp: Some(now.timestamp),
+            is_null: value.is_none().then_some(true),
+            is_historical: is_historical.then_some(true),
+            properties: is_news.then(|| quality_properties(quality, reason.as_deref())),
+            value,
+            ..Metric::default()
+        });
     }
 }
 
 /// What cannot be told in the datatype of its metric.
 const OTHER_TYPE: &str = "the value is not of the datatype that was announced";
 
-/// The state of a metric with its value in the field of its datatype. A value that does not fit there is told as bad, never as
-/// a null that is good.
-struct Encoded {
-    value: Option<metric::Value>,
+/// A value in the field of its datatype. One that does not fit there is told as bad, never as a null that is good.
+#[inline]
+fn encoded(
+    spec: &MetricSpec,
+    value: Option<MetricValue<'_>>,
     quality: MetricQuality,
     reason: Option<String>,
-    timestamp: u64,
-}
-
-impl Encoded {
-    fn new(spec: &MetricSpec, now: Snapshot<'_>) -> Self {
-        let Snapshot { value, quality, reason, timestamp } = now;
-        match value.map(|value| encode_value(spec.data_type, value)).transpose() {
-            Ok(value) => Self { value, quality, reason, timestamp },
-            Err(_) => Self { value: None, quality: MetricQuality::Bad, reason: Some(OTHER_TYPE.to_owned()), timestamp },
-        }
+) -> (Option<metric::Value>, MetricQuality, Option<String>) {
+    match value {
+        None => (None, quality, reason),
+        Some(value) => match encode_value(spec.data_type, value) {
+            Ok(value) => (Some(value), quality, reason),
+            Err(_) => (None, MetricQuality::Bad, Some(OTHER_TYPE.to_owned())),
+        },
     }
 }
 
-fn metric(spec: &MetricSpec, now: Encoded) -> Metric {
-    Metric {
-        alias: Some(spec.alias),
-        timestamp: Some(now.timestamp),
-        is_null: now.value.is_none().then_some(true),
-        value: now.value,
-        ..Metric::default()
-    }
-}
-
-fn quality_properties(now: &Encoded) -> PropertySet {
+fn quality_properties(quality: MetricQuality, reason: Option<&str>) -> PropertySet {
     let mut properties = PropertySet::default();
-    push_property(&mut properties, "Quality", &MetricValue::Int(now.quality.code().into()));
-    if let Some(reason) = &now.reason {
-        push_property(&mut properties, "qualityReason", &MetricValue::Text(reason.as_str().into()));
+    push_property(&mut properties, "Quality", &MetricValue::Int(quality.code().into()));
+    if let Some(reason) = reason {
+        push_property(&mut properties, "qualityReason", &MetricValue::Text(reason.into()));
     }
     properties
 }

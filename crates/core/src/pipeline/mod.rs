@@ -196,13 +196,14 @@ impl Pipeline {
             let Some(shaped) = self.points.get_mut(PointIndex(place).position()) else { continue };
             let source_time = sample.source_time.unwrap_or_else(|| shaped.stamp(now.wall));
             let Shaped { plan, report: state, .. } = shaped;
-            let shaped_value = sample.value.as_ref().map(|raw| (plan.shaping.apply(raw), raw));
-            let quality = shaped_value.as_ref().map_or(sample.quality, |(value, _)| plan.judge(value, sample.quality));
-            let value = shaped_value.filter(|(value, _)| !value.is_nan() && !value.is_not_finite());
-            let number = value.as_ref().filter(|_| !quality.is_bad()).and_then(|(value, _)| value.as_f64());
+            let (value, number, quality) = match &sample.value {
+                Some(raw) => plan.shaped(raw, sample.quality),
+                None => (None, None, sample.quality),
+            };
+            let number = number.filter(|_| !quality.is_bad());
             let is_newest = sample.kind != SampleKind::Past;
             if is_newest {
-                let both = value.as_ref().map(|(value, raw)| (value, *raw));
+                let both = value.as_ref().zip(sample.value.as_ref());
                 self.latest.store(sample.point, both, quality, source_time, now.wall);
             }
             match sample.kind {
@@ -211,7 +212,6 @@ impl Pipeline {
                     recent.insert(sample.point, source_time, number, quality);
                 }
             }
-            let value = value.map(|(value, _)| value);
             let is_due = match sample.kind {
                 SampleKind::Current => state.is_due(&plan.policy, value.as_ref(), quality, tick),
                 SampleKind::Event => state.take_event(&plan.policy, value.as_ref(), quality, tick),

@@ -41,21 +41,21 @@ impl PointPlan {
         }
     }
 
-    /// What a good value is worth once its limits are known; what is not good stays so.
-    pub(super) fn judge(&self, value: &Value, quality: Quality) -> Quality {
-        if value.is_nan() {
-            return Quality::Bad(Reason::NotANumber);
+    /// A raw value as its engineering value, the same as a number where it is one, and what it is worth: what comes as good is
+    /// doubtful beyond the limits, and what is not good stays so. What is no finite number is no value.
+    #[inline]
+    pub(super) fn shaped(&self, raw: &Value, quality: Quality) -> (Option<Value>, Option<f64>, Quality) {
+        let value = self.shaping.apply(raw);
+        let number = value.as_f64();
+        match number {
+            Some(number) if number.is_nan() => return (None, None, Quality::Bad(Reason::NotANumber)),
+            Some(number) if number.is_infinite() => return (None, None, Quality::Bad(Reason::Infinite)),
+            _ => {}
         }
-        if value.is_not_finite() {
-            return Quality::Bad(Reason::Infinite);
-        }
-        if !quality.is_good() || (self.low.is_none() && self.high.is_none()) {
-            return quality;
-        }
-        let outside = value.as_f64().is_some_and(|number| {
-            self.low.is_some_and(|low| number < low) || self.high.is_some_and(|high| number > high)
-        });
-        if outside { Quality::Uncertain(Reason::OutOfRange) } else { quality }
+        let is_outside =
+            |number: f64| self.low.is_some_and(|low| number < low) || self.high.is_some_and(|high| number > high);
+        let is_doubtful = quality.is_good() && number.is_some_and(is_outside);
+        (Some(value), number, if is_doubtful { Quality::Uncertain(Reason::OutOfRange) } else { quality })
     }
 }
 
