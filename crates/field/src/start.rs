@@ -1,7 +1,7 @@
 use crate::error::TrialError;
 use crate::link::{
-    Answer, LinkHandle, LinkPlan, LinkTask, OfferRequest, OfferSource, PointWrite, Surroundings, TrialRead,
-    TrialReading, Via, Work, WriteError, WriteOutcome,
+    Action, Answer, LinkHandle, LinkPlan, LinkTask, OfferRequest, OfferSource, PointWrite, Surroundings, TrialRead,
+    TrialReading, Via, WriteError, WriteOutcome,
 };
 use crate::modbus::{self, ModbusDriver, TrialIdentity};
 use interlex_core::OfferEvent;
@@ -28,9 +28,9 @@ pub fn start(
     }
 }
 
-async fn carry_out(via: &Via, link: &Link, work: Work) -> (Answer, bool) {
+async fn carry_out(via: &Via, link: &Link, action: Action) -> (Answer, bool) {
     match &link.protocol {
-        LinkProtocol::Modbus(_) => via.carry_out::<ModbusDriver>(link, work).await,
+        LinkProtocol::Modbus(_) => via.carry_out::<ModbusDriver>(link, action).await,
     }
 }
 
@@ -39,7 +39,7 @@ async fn carry_out(via: &Via, link: &Link, work: Work) -> (Answer, bool) {
 /// # Errors
 /// [`TrialError`]
 pub async fn read(read: &TrialRead, via: &Via) -> Result<TrialReading, TrialError> {
-    match carry_out(via, &read.link, Work::Read(Box::new(read.clone()))).await {
+    match carry_out(via, &read.link, Action::Read(Box::new(read.clone()))).await {
         (Answer::Read(reading), shared_connection) => {
             reading.map(|reading| TrialReading { shared_connection, ..reading })
         }
@@ -54,7 +54,7 @@ pub async fn read(read: &TrialRead, via: &Via) -> Result<TrialReading, TrialErro
 pub async fn write(write: &PointWrite, via: &Via) -> Result<WriteOutcome, WriteError> {
     // What is refused anyway needs no connection.
     interlex_core::raw_to_write(&write.point, &write.value)?;
-    match carry_out(via, &write.link, Work::Write(Box::new(write.clone()))).await {
+    match carry_out(via, &write.link, Action::Write(Box::new(write.clone()))).await {
         (Answer::Written(outcome), shared_connection) => {
             outcome.map(|outcome| WriteOutcome { shared_connection, ..outcome })
         }
@@ -75,16 +75,16 @@ pub fn sources(protocol: Protocol) -> Vec<OfferSource> {
 /// # Errors
 /// [`TrialError`], also when the device cannot say.
 pub async fn identify(link: &Link, device: &Device, via: &Via) -> Result<TrialIdentity, TrialError> {
-    let work: Box<dyn Any + Send> = match &device.protocol {
+    let discovery: Box<dyn Any + Send> = match &device.protocol {
         DeviceProtocol::Modbus(device) => Box::new(modbus::Discovery::Identify(device.unit)),
     };
-    carry_out(via, link, Work::Discover(work)).await.0.found()
+    carry_out(via, link, Action::Discover(discovery)).await.0.found()
 }
 
 /// What is to be told of a device or a link, from the first request to the last: ready to be asked.
 pub struct Offering {
     link: Link,
-    work: Box<dyn Any + Send>,
+    discovery: Box<dyn Any + Send>,
     events: mpsc::Sender<OfferEvent>,
 }
 
@@ -100,16 +100,16 @@ impl Offering {
     /// # Errors
     /// What is wrong with it and what would be right, in words.
     pub fn new(request: &OfferRequest, events: mpsc::Sender<OfferEvent>) -> Result<Self, String> {
-        let work: Box<dyn Any + Send> = match &request.link.protocol {
+        let discovery: Box<dyn Any + Send> = match &request.link.protocol {
             LinkProtocol::Modbus(_) => Box::new(modbus::discovery(request, &events)?),
         };
-        Ok(Self { link: request.link.clone(), work, events })
+        Ok(Self { link: request.link.clone(), discovery, events })
     }
 
     /// Asks, and tells what it finds; over the running link that leads to the same place, whose polls go on. It ends when nobody
     /// listens any more.
     pub async fn carry_out(self, via: &Via) {
-        let asked = carry_out(via, &self.link, Work::Discover(self.work));
+        let asked = carry_out(via, &self.link, Action::Discover(self.discovery));
         let answer = tokio::select! {
             (answer, _) = asked => answer,
             () = self.events.closed() => return,

@@ -78,11 +78,11 @@ pub(crate) struct Device {
     pub(crate) is_up: bool,
     pub(crate) is_born: bool,
     /// What went out last, per metric.
-    told: Vec<Told>,
+    told: Vec<LastTold>,
 }
 
 #[derive(Debug, Clone, Copy)]
-struct Told {
+struct LastTold {
     /// Data carries the quality only when it changed or is not good.
     quality: MetricQuality,
     /// The time of the last value that was told as current.
@@ -95,7 +95,7 @@ const OVERTAKEN: u64 = 5000;
 
 impl Device {
     pub(crate) fn new(spec: DeviceSpec) -> Self {
-        let told = vec![Told { quality: MetricQuality::Good, at: 0 }; spec.metrics.len()];
+        let told = vec![LastTold { quality: MetricQuality::Good, at: 0 }; spec.metrics.len()];
         Self { spec, is_up: false, is_born: false, told }
     }
 
@@ -108,7 +108,7 @@ impl Device {
         let metrics = self.spec.metrics.iter().zip(&mut self.told).map(|(spec, told)| {
             let Snapshot { value, quality, reason, timestamp } = snapshots.snapshot(spec.alias);
             let (value, quality, reason) = encoded(spec, value, quality, reason);
-            *told = Told { quality, at: timestamp };
+            *told = LastTold { quality, at: timestamp };
             let mut properties = quality_properties(quality, reason.as_deref());
             for (key, value) in &spec.properties {
                 push_property(&mut properties, key, value);
@@ -162,7 +162,7 @@ impl Device {
         let (value, quality, reason) = encoded(spec, now.value, now.quality, now.reason);
         let is_news = quality != told.quality || quality != MetricQuality::Good;
         if !is_historical {
-            *told = Told { quality, at: now.timestamp };
+            *told = LastTold { quality, at: now.timestamp };
         }
         metrics.push(Metric {
             alias: Some(spec.alias),

@@ -82,7 +82,7 @@ impl PrimaryHost {
     ///
     /// Source: Sparkplug 3.0.0, tck-id-operational-behavior-edge-node-termination-host-offline-timestamp: one that is
     /// older than the last one accepted is passed over.
-    pub(crate) fn hear(&mut self, state: HostState, is_retained: bool) -> HostNews {
+    pub(crate) fn take_state(&mut self, state: HostState, is_retained: bool) -> HostNews {
         let known = self.known.get(&self.broker).copied();
         if known.is_some_and(|known| state.timestamp < known) {
             return HostNews::Nothing;

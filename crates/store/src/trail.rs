@@ -7,14 +7,14 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 #[derive(Debug, Clone)]
 pub struct AuditTrail {
     store: Store,
-    pending: Arc<Mutex<VecDeque<Kept>>>,
+    pending: Arc<Mutex<VecDeque<WaitingEntry>>>,
 }
 
 /// So many entries wait at the most: days of what people and hosts do. More are in the log only.
 const MOST: usize = 10_000;
 
 #[derive(Debug, Clone)]
-struct Kept {
+struct WaitingEntry {
     at: i64,
     person: String,
     source: String,
@@ -26,7 +26,7 @@ struct Kept {
     after: Option<String>,
 }
 
-impl Kept {
+impl WaitingEntry {
     fn new(entry: &AuditEntry<'_>) -> Self {
         Self {
             at: entry.at,
@@ -63,7 +63,7 @@ impl AuditTrail {
         Self { store, pending: Arc::default() }
     }
 
-    fn pending(&self) -> MutexGuard<'_, VecDeque<Kept>> {
+    fn pending(&self) -> MutexGuard<'_, VecDeque<WaitingEntry>> {
         self.pending.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -88,7 +88,7 @@ impl AuditTrail {
         };
         let mut pending = self.pending();
         if pending.len() < MOST {
-            pending.push_back(Kept::new(entry));
+            pending.push_back(WaitingEntry::new(entry));
         }
         Err(error)
     }

@@ -17,12 +17,12 @@ pub(crate) struct CommandId(pub(crate) u64);
 #[derive(Debug)]
 pub(crate) struct Command {
     pub(crate) id: CommandId,
-    pub(crate) work: Work,
+    pub(crate) action: Action,
 }
 
 /// What is to be done.
 #[derive(Debug)]
-pub(crate) enum Work {
+pub(crate) enum Action {
     /// Reads a point that need not run.
     Read(Box<TrialRead>),
     /// Checks, writes, and reads back.
@@ -52,23 +52,23 @@ impl Answer {
 
 /// Of which kind the answer to a command is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum WorkKind {
+pub(crate) enum ActionKind {
     Read,
     Write,
     Discover,
 }
 
-impl Work {
-    pub(crate) const fn kind(&self) -> WorkKind {
+impl Action {
+    pub(crate) const fn kind(&self) -> ActionKind {
         match self {
-            Self::Read(_) => WorkKind::Read,
-            Self::Write(_) => WorkKind::Write,
-            Self::Discover(_) => WorkKind::Discover,
+            Self::Read(_) => ActionKind::Read,
+            Self::Write(_) => ActionKind::Write,
+            Self::Discover(_) => ActionKind::Discover,
         }
     }
 }
 
-impl WorkKind {
+impl ActionKind {
     /// The answer when nothing was done.
     pub(crate) fn refused(self, target: &str, why: &str) -> Answer {
         let error = TrialError::Connect { target: target.to_owned(), why: why.to_owned() };
@@ -85,7 +85,7 @@ impl WorkKind {
 pub(crate) enum LinkCommand {
     /// Something to do once. Whoever asked may have gone when it is done. What has not been sent by the deadline, or until they
     /// went, is refused; of what has, nobody knows what became of it.
-    Do { work: Work, deadline: Instant, answer: oneshot::Sender<Answer> },
+    Do { action: Action, deadline: Instant, answer: oneshot::Sender<Answer> },
     /// Tells which requests are sent, with the names of these points.
     Requests(Arc<PointTable>, oneshot::Sender<Vec<RequestView>>),
     /// Tries anew what was learned about a device, by its name, or about all.

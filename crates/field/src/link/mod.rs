@@ -19,7 +19,7 @@ mod trial;
 mod view;
 mod write;
 
-pub(crate) use command::{Answer, Command, CommandId, DEVICE_COMMANDS, Work};
+pub(crate) use command::{Action, Answer, Command, CommandId, DEVICE_COMMANDS};
 pub(crate) use counts::Counted;
 pub use counts::{CountsView, DeviceCounts, RefusalCount};
 pub(crate) use driver::{DriverContext, FieldDriver, Full, LinkPlan, Lost, PlannedDevice};

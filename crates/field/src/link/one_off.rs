@@ -1,4 +1,4 @@
-use super::command::{Answer, Command, CommandId, LinkCommand, Work};
+use super::command::{Action, Answer, Command, CommandId, LinkCommand};
 use super::driver::{DriverContext, FieldDriver, LinkPlan, Lost};
 use super::handle::LinkHandle;
 use super::memory::Memories;
@@ -36,15 +36,15 @@ impl Via {
 
     /// Does something once: over the running link that leads to the same place, ahead of its polls, since many devices take one
     /// connection only, and a serial port opens once; else over a connection of its own. Tells whether it was the running one.
-    pub(crate) async fn carry_out<D: FieldDriver>(&self, link: &Link, work: Work) -> (Answer, bool) {
-        let patience = if matches!(work, Work::Discover(_)) { DISCOVERY } else { PATIENCE };
+    pub(crate) async fn carry_out<D: FieldDriver>(&self, link: &Link, action: Action) -> (Answer, bool) {
+        let patience = if matches!(action, Action::Discover(_)) { DISCOVERY } else { PATIENCE };
         let deadline = Instant::now() + patience;
         let target = link.protocol.target();
         match self.links.iter().find(|running| leads_to(running, &target)) {
-            Some(running) => (over(running, &target, work, deadline).await, true),
+            Some(running) => (over(running, &target, action, deadline).await, true),
             None => {
                 let context = DriverContext { clock: Arc::clone(&self.clock), memories: self.memories.clone() };
-                (alone::<D>(link, context, work, deadline).await, false)
+                (alone::<D>(link, context, action, deadline).await, false)
             }
         }
     }
@@ -56,10 +56,10 @@ fn leads_to(running: &LinkHandle, target: &str) -> bool {
     status.target == target && status.state == LinkState::Up
 }
 
-async fn over(running: &LinkHandle, target: &str, work: Work, deadline: Instant) -> Answer {
-    let kind = work.kind();
+async fn over(running: &LinkHandle, target: &str, action: Action, deadline: Instant) -> Answer {
+    let kind = action.kind();
     let (answer, answered) = oneshot::channel();
-    if let Err(error) = running.commands().try_send(LinkCommand::Do { work, deadline, answer }) {
+    if let Err(error) = running.commands().try_send(LinkCommand::Do { action, deadline, answer }) {
         return kind.refused(
             target,
             match error {
@@ -73,8 +73,8 @@ async fn over(running: &LinkHandle, target: &str, work: Work, deadline: Instant)
 }
 
 /// Over a session of its own, of a driver that has nothing else to do.
-async fn alone<D: FieldDriver>(link: &Link, context: DriverContext, work: Work, deadline: Instant) -> Answer {
-    let (kind, target) = (work.kind(), link.protocol.target());
+async fn alone<D: FieldDriver>(link: &Link, context: DriverContext, action: Action, deadline: Instant) -> Answer {
+    let (kind, target) = (action.kind(), link.protocol.target());
     let mut driver = D::new(LinkPlan::alone(link), context);
     let mut session = match driver.connect().await {
         Ok(session) => session,
@@ -82,7 +82,7 @@ async fn alone<D: FieldDriver>(link: &Link, context: DriverContext, work: Work, 
     };
     driver.connected(&mut session);
     let (id, mut out) = (CommandId(0), Outcomes::default());
-    if driver.submit(&mut session, Command { id, work }, &mut out).is_err() {
+    if driver.submit(&mut session, Command { id, action }, &mut out).is_err() {
         return kind.refused(&target, "the link has too much to do; try again");
     }
     loop {

@@ -61,7 +61,7 @@ impl<D: FieldDriver> LinkTask<D> {
         while !stop.is_cancelled() {
             let Some(connected) = self.connect(&error, &stop).await else { return };
             error = match connected {
-                Ok(session) => match self.keep(session, &stop).await {
+                Ok(session) => match self.run_session(session, &stop).await {
                     Some(error) => {
                         // What comes up and breaks at once is tried as seldom as what does not come up.
                         if std::mem::take(&mut self.out.is_alive) {
@@ -104,16 +104,16 @@ impl<D: FieldDriver> LinkTask<D> {
     async fn take_unconnected(&mut self, command: LinkCommand, error: &str) {
         match command {
             // Whoever asked may have gone.
-            LinkCommand::Do { work, answer, .. } => {
+            LinkCommand::Do { action, answer, .. } => {
                 let why = format!("the link is down: {error}");
-                _ = answer.send(work.kind().refused(&self.floor.link().protocol.target(), &why));
+                _ = answer.send(action.kind().refused(&self.floor.link().protocol.target(), &why));
             }
             other => self.look(other).await,
         }
     }
 
     /// Lets the driver work until the session breaks, and says why; `None` when the link is stopped.
-    async fn keep(&mut self, mut session: D::Session, stop: &CancellationToken) -> Option<String> {
+    async fn run_session(&mut self, mut session: D::Session, stop: &CancellationToken) -> Option<String> {
         self.driver.connected(&mut session);
         self.floor.connected();
         let ended = loop {
@@ -147,10 +147,10 @@ impl<D: FieldDriver> LinkTask<D> {
 
     async fn take(&mut self, command: LinkCommand, session: &mut D::Session) {
         match command {
-            LinkCommand::Do { work, deadline, answer } => {
+            LinkCommand::Do { action, deadline, answer } => {
                 self.last_id += 1;
-                let (id, kind) = (CommandId(self.last_id), work.kind());
-                let command = Command { id, work };
+                let (id, kind) = (CommandId(self.last_id), action.kind());
+                let command = Command { id, action };
                 match self.driver.submit(session, command, &mut self.out) {
                     Ok(()) => self.floor.expect(id, deadline, answer),
                     // Whoever asked may have gone.

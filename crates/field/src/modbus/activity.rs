@@ -1,5 +1,5 @@
 use super::poll::ModbusPoll;
-use super::unit::Unit;
+use super::unit::LineUnit;
 use super::words;
 use crate::link::{RequestView, Traffic};
 use crate::poll::{PlanView, Poll, Schedule};
@@ -9,7 +9,7 @@ use std::time::Duration;
 use tokio::time::Instant;
 
 /// What units are asked again and again, and what was learned, in words.
-pub(super) fn views(schedule: &Schedule<ModbusPoll>, units: &[Unit], points: &PointTable) -> Vec<RequestView> {
+pub(super) fn views(schedule: &Schedule<ModbusPoll>, units: &[LineUnit], points: &PointTable) -> Vec<RequestView> {
     let milliseconds = |span: Duration| u64::try_from(span.as_millis()).unwrap_or(u64::MAX);
     let view = |plan: PlanView<ModbusPoll>| {
         let is_shared = units.get(plan.device).is_some_and(|unit| unit.names.len() > 1);

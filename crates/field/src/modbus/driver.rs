@@ -5,10 +5,10 @@ use super::errand::{End, Errand, ReadErrand, Reply, Step, WriteErrand};
 use super::frames::{ModbusFrames, frames_of, peer};
 use super::owed::{Carried, Owed};
 use super::poll::ModbusPoll;
-use super::unit::{Unit, named, units_of};
+use super::unit::{LineUnit, named, units_of};
 use crate::link::{
-    Answer, Command, CommandId, Counted, DEVICE_COMMANDS, DeviceEvent, DriverContext, FieldDriver, FrameLog, FrameRing,
-    Full, LinkPlan, Lost, Outcome, Outcomes, RequestView, Work,
+    Action, Answer, Command, CommandId, Counted, DEVICE_COMMANDS, DeviceEvent, DriverContext, FieldDriver, FrameLog,
+    FrameRing, Full, LinkPlan, Lost, Outcome, Outcomes, RequestView,
 };
 use crate::poll::{Due, Schedule};
 use interlex_core::description::ModbusLink;
@@ -22,7 +22,7 @@ use tokio::time::{Instant, sleep_until};
 /// Drives a Modbus link: what is due goes out, what comes back is told.
 pub(crate) struct ModbusDriver {
     plan: LinkPlan,
-    pub(super) units: Vec<Unit>,
+    pub(super) units: Vec<LineUnit>,
     pub(super) schedule: Schedule<ModbusPoll>,
     frames: Arc<FrameRing<ModbusFrames>>,
     owed: Arc<Owed>,
@@ -360,15 +360,15 @@ impl FieldDriver for ModbusDriver {
     }
 
     fn submit(&mut self, _: &mut ModbusSession, command: Command, out: &mut Outcomes) -> Result<(), Full> {
-        let Command { id, work } = command;
-        let errand: Result<Box<dyn Errand>, Answer> = match work {
-            Work::Read(read) => {
+        let Command { id, action } = command;
+        let errand: Result<Box<dyn Errand>, Answer> = match action {
+            Action::Read(read) => {
                 ReadErrand::new(*read).map(|errand| Box::new(errand) as _).map_err(|e| Answer::Read(Err(e)))
             }
-            Work::Write(write) => {
+            Action::Write(write) => {
                 WriteErrand::new(*write).map(|errand| Box::new(errand) as _).map_err(|e| Answer::Written(Err(e)))
             }
-            Work::Discover(what) => what.downcast::<Discovery>().map(|what| what.errand()).map_err(|_| {
+            Action::Discover(what) => what.downcast::<Discovery>().map(|what| what.errand()).map_err(|_| {
                 Answer::Found(Err(crate::error::TrialError::Request("the link speaks Modbus".to_owned())))
             }),
         };
@@ -394,7 +394,7 @@ impl FieldDriver for ModbusDriver {
     /// A device that differs begins anew; the others go on with their schedule, and with what was learned of their addresses.
     fn change(&mut self, plan: LinkPlan, out: &mut Outcomes) {
         let units = units_of(&plan);
-        let kept = |unit: &Unit| self.units.iter().position(|known| known.is_same(unit));
+        let kept = |unit: &LineUnit| self.units.iter().position(|known| known.is_same(unit));
         let kept: Vec<Option<usize>> = units.iter().map(kept).collect();
         let polls = units.iter().map(|device| device.polls.clone()).collect();
         self.schedule.change(polls, &kept, Instant::now().into_std());

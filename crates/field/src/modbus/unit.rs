@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 /// A unit of the line: a device, or several that share it.
 #[derive(Debug, Clone)]
-pub(super) struct Unit {
+pub(super) struct LineUnit {
     pub(super) names: Vec<String>,
     /// Their places on the link.
     pub(super) places: Arc<[usize]>,
@@ -14,7 +14,7 @@ pub(super) struct Unit {
     pub(super) polls: Vec<ModbusPoll>,
 }
 
-impl Unit {
+impl LineUnit {
     fn new(plan: &LinkPlan, unit: u8, places: Vec<usize>) -> Self {
         let devices: Vec<&PlannedDevice> = places.iter().filter_map(|place| plan.devices.get(*place)).collect();
         let retries = devices.iter().map(|planned| {
@@ -37,12 +37,12 @@ impl Unit {
 }
 
 /// The units behind a link.
-pub(super) fn units_of(plan: &LinkPlan) -> Vec<Unit> {
+pub(super) fn units_of(plan: &LinkPlan) -> Vec<LineUnit> {
     let units = units(plan.devices.iter().map(|planned| &planned.device)).into_iter();
-    units.map(|(unit, places)| Unit::new(plan, unit, places)).collect()
+    units.map(|(unit, places)| LineUnit::new(plan, unit, places)).collect()
 }
 
 /// The names of the devices that each unit is.
-pub(super) fn named(units: &[Unit]) -> Vec<(u8, Vec<String>)> {
+pub(super) fn named(units: &[LineUnit]) -> Vec<(u8, Vec<String>)> {
     units.iter().map(|unit| (unit.unit, unit.names.clone())).collect()
 }

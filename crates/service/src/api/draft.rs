@@ -367,7 +367,7 @@ pub(crate) async fn presence(
     let record = app.store.gateway(&gateway).await?.ok_or_else(|| drafts::unknown(&gateway))?;
     let short = |text: &str| text.chars().take(100).collect::<String>();
     let editor = Editor { person: who.name, place: short(&here.place) };
-    let editors = app.presence.note(&gateway, &short(&here.tab), editor, wall_clock());
+    let editors = app.presence.announce(&gateway, &short(&here.tab), editor, wall_clock());
     Ok(Json(PresenceView { version: record.version, editors }))
 }
 

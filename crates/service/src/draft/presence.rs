@@ -26,7 +26,7 @@ const MOST: usize = 1000;
 
 impl Presence {
     /// Notes what is open in a tab, and gives what is open in all others of the same gateway.
-    pub(crate) fn note(&self, gateway: &str, tab: &str, editor: Editor, now: Timestamp) -> Vec<Editor> {
+    pub(crate) fn announce(&self, gateway: &str, tab: &str, editor: Editor, now: Timestamp) -> Vec<Editor> {
         let mut seen = self.seen.lock();
         seen.retain(|_, (_, at)| now.since(*at) < GONE);
         let own = (gateway.to_owned(), tab.to_owned());
@@ -51,7 +51,7 @@ mod tests {
         let at = Timestamp::from_millis;
         let note = |tab: &str, person: &str, place: &str, now| {
             let editor = Editor { person: person.to_owned(), place: place.to_owned() };
-            let others = presence.note("alderfen-1", tab, editor, at(now));
+            let others = presence.announce("alderfen-1", tab, editor, at(now));
             others.into_iter().map(|editor| format!("{} {}", editor.person, editor.place)).collect::<Vec<_>>()
         };
         assert!(note("1", "ada", "link bus", 0).is_empty());
@@ -60,7 +60,9 @@ mod tests {
         assert_eq!(note("2", "bob", "", 24_000), ["ada device pump"]);
         assert!(note("2", "bob", "", 26_000).is_empty());
         assert!(
-            presence.note("heat", "3", Editor { person: "eve".into(), place: String::new() }, at(26_000)).is_empty()
+            presence
+                .announce("heat", "3", Editor { person: "eve".into(), place: String::new() }, at(26_000))
+                .is_empty()
         );
     }
 }

@@ -122,7 +122,7 @@ impl Drop for Counted {
 
 /// How many connections there may be: a quarter of the files that the process may open, for links, brokers and the database
 /// need some, too.
-fn most() -> usize {
+fn connection_limit() -> usize {
     let (soft, _) = nix::sys::resource::getrlimit(nix::sys::resource::Resource::RLIMIT_NOFILE).unwrap_or((1024, 1024));
     usize::try_from(soft / 4).unwrap_or(usize::MAX).clamp(64, 1000)
 }
@@ -134,7 +134,7 @@ pub(crate) async fn serve(
     (app, router): (Arc<App>, Router),
     stop: CancellationToken,
 ) {
-    let connections = Arc::new(Connections { all: most(), open: Mutex::default() });
+    let connections = Arc::new(Connections { all: connection_limit(), open: Mutex::default() });
     let tracker = TaskTracker::new();
     loop {
         let accepted = tokio::select! {

@@ -16,7 +16,7 @@ impl EdgeNode {
                 return;
             }
         };
-        match host.hear(state, is_retained) {
+        match host.take_state(state, is_retained) {
             HostNews::Nothing => {}
             HostNews::Alive => self.events.push_back(EdgeNodeEvent::HostAlive),
             news @ (HostNews::Online | HostNews::Renewed) => {

@@ -18,10 +18,10 @@ use std::time::Instant;
 /// Samples are numbered as they come; in a lane's history they stand in the order of their numbers.
 #[derive(Debug)]
 pub(crate) struct Queue<T> {
-    live: VecDeque<(usize, Kept<T>)>,
-    history: BTreeMap<usize, VecDeque<Kept<T>>>,
+    live: VecDeque<(usize, Numbered<T>)>,
+    history: BTreeMap<usize, VecDeque<Numbered<T>>>,
     history_len: usize,
-    unproven: VecDeque<(usize, Kept<T>)>,
+    unproven: VecDeque<(usize, Numbered<T>)>,
     unsettled: VecDeque<Unsettled<T>>,
     /// The bytes of everything in memory.
     bytes: usize,
@@ -33,7 +33,7 @@ pub(crate) struct Queue<T> {
 
 /// A sample and the number that the journal knows it by.
 #[derive(Debug, Clone, PartialEq)]
-struct Kept<T> {
+struct Numbered<T> {
     number: u64,
     item: T,
 }
@@ -43,7 +43,7 @@ struct Kept<T> {
 struct Unsettled<T> {
     /// When nobody can tell any more that it was not heard.
     until: Instant,
-    items: Vec<(usize, Kept<T>)>,
+    items: Vec<(usize, Numbered<T>)>,
     /// The numbers of what left the memory, and is in the database.
     stored: Ranges,
 }
@@ -67,7 +67,7 @@ impl<T: Item> Queue<T> {
     /// A sample to send as soon as possible.
     pub(crate) fn push_live(&mut self, lane: usize, number: u64, item: T) {
         self.bytes += item.bytes();
-        self.live.push_back((lane, Kept { number, item }));
+        self.live.push_back((lane, Numbered { number, item }));
     }
 
     /// A sample to keep until there is a session again.
@@ -84,7 +84,7 @@ impl<T: Item> Queue<T> {
             (Some(front), _) if front.number > number => 0,
             _ => kept.partition_point(|kept| kept.number < number),
         };
-        kept.insert(at, Kept { number, item });
+        kept.insert(at, Numbered { number, item });
         self.history_len += 1;
     }
 
@@ -106,7 +106,7 @@ impl<T: Item> Queue<T> {
         barrier: u64,
         is_ready: impl Fn(usize) -> bool,
     ) -> Option<(usize, Vec<T>)> {
-        let is_free = |kept: &VecDeque<Kept<T>>| kept.front().is_some_and(|kept| kept.number < barrier);
+        let is_free = |kept: &VecDeque<Numbered<T>>| kept.front().is_some_and(|kept| kept.number < barrier);
         let (lane, kept) = self.history.iter_mut().find(|(lane, kept)| is_free(kept) && is_ready(**lane))?;
         let free = kept.partition_point(|kept| kept.number < barrier);
         let taken: Vec<_> = kept.drain(..free.min(most)).collect();
@@ -150,7 +150,7 @@ impl<T: Item> Queue<T> {
         proven
     }
 
-    fn settle_items(&mut self, items: Vec<(usize, Kept<T>)>) {
+    fn settle_items(&mut self, items: Vec<(usize, Numbered<T>)>) {
         self.bytes -= items.iter().map(|(_, kept)| kept.item.bytes()).sum::<usize>();
         self.settled.extend(items.into_iter().map(|(_, kept)| kept.number));
     }
@@ -211,7 +211,7 @@ impl<T: Item> Queue<T> {
         self.make_history(again);
     }
 
-    fn make_history(&mut self, again: VecDeque<(usize, Kept<T>)>) {
+    fn make_history(&mut self, again: VecDeque<(usize, Numbered<T>)>) {
         // Backwards, so that each finds its place at once.
         let mut again = Vec::from(again);
         again.sort_by_key(|(_, kept)| std::cmp::Reverse(kept.number));
@@ -247,7 +247,7 @@ impl<T: Item> Queue<T> {
         } else {
             waiting.max_by_key(|kept| kept.back().map(|kept| kept.number))
         };
-        let end = |kept: &VecDeque<Kept<T>>| {
+        let end = |kept: &VecDeque<Numbered<T>>| {
             if is_oldest { kept.front().map(|kept| kept.number) } else { kept.back().map(|kept| kept.number) }
         };
         let live = if is_oldest { self.live.front() } else { self.live.back() }.map(|(_, kept)| kept.number);
@@ -268,7 +268,7 @@ impl<T: Item> Queue<T> {
     /// Drops kept samples of points that are described no more. Tells when each of them came.
     pub(crate) fn keep_only(&mut self, is_known: impl Fn(&T) -> bool) -> Vec<Timestamp> {
         let (settled, bytes, mut gone) = (&mut self.settled, &mut self.bytes, Vec::new());
-        let mut stays = |kept: &Kept<T>| {
+        let mut stays = |kept: &Numbered<T>| {
             let is_known = is_known(&kept.item);
             if !is_known {
                 settled.push(kept.number);

@@ -1,7 +1,7 @@
 use super::*;
 use crate::error::TrialError;
 use crate::link::{
-    DeviceEvent, FrameLog, FrameRing, FrameText, FrameWords, Memories, Outcome, RequestView, TrialReading, Work,
+    Action, DeviceEvent, FrameLog, FrameRing, FrameText, FrameWords, Memories, Outcome, RequestView, TrialReading,
 };
 use crate::listeners::Listeners;
 use interlex_core::description::{Description, Files, read};
@@ -189,8 +189,8 @@ impl Rig {
         let point = interlex_core::description::Point::clone(&device.points[0]);
         let link = self.description.links[0].clone();
         let read = crate::link::TrialRead { link, device, point, neighbours: false, expected: None };
-        let (work, deadline) = (Work::Read(Box::new(read)), Instant::now() + patience);
-        self.link.commands().send(LinkCommand::Do { work, deadline, answer }).await.unwrap();
+        let (action, deadline) = (Action::Read(Box::new(read)), Instant::now() + patience);
+        self.link.commands().send(LinkCommand::Do { action, deadline, answer }).await.unwrap();
         answered
     }
 
