@@ -1,5 +1,6 @@
 //! What devices, links and models offer: told as a stream, and put into the draft.
 
+use super::check::rows_fit;
 use super::trials::{described, running};
 use crate::access::auth::{Commissioner, Engineer};
 use crate::api::extract::{Json, Path};
@@ -95,6 +96,9 @@ fn of_model(name: &str) -> Result<Vec<Offer>, ApiError> {
     Ok(offers_of(draft.lists.get(list).map(Vec::as_slice).unwrap_or_default()).collect())
 }
 
+/// A name has no more characters.
+const LONGEST_PREFIX: usize = 64;
+
 /// Offers to put into a draft.
 #[derive(Debug, Deserialize, utoipa::ToSchema)]
 pub(crate) struct TakeOffersRequest {
@@ -121,7 +125,7 @@ pub(crate) struct TakeOffersRequest {
     request_body = TakeOffersRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
     (status = 200, body = TakenOffers), (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails),
     (status = 403, body = ProblemDetails), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails),
-    (status = 422, body = ProblemDetails)))]
+    (status = 413, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 pub(crate) async fn take(
     State(app): State<Arc<App>>,
     Engineer(author): Engineer,
@@ -130,6 +134,11 @@ pub(crate) async fn take(
 ) -> Result<Json<TakenOffers>, ApiError> {
     let opened = drafts::open(&app, &gateway).await?;
     let lists = lists_of(&opened.draft, &wanted)?;
+    rows_fit(wanted.offers.len().saturating_mul(lists.len()))?;
+    if wanted.names.prefix.chars().count() > LONGEST_PREFIX {
+        let message = format!("the prefix of the names is longer than {LONGEST_PREFIX} characters, and so are they");
+        return Err(ApiError::BadRequest(message));
+    }
     let (after, taken) = import_offers(&opened.draft, &lists, &wanted.offers, &wanted.names, &wanted.rate);
     let Some(version) = wanted.version else { return Ok(Json(taken)) };
     if opened.record.version != version {

@@ -269,3 +269,55 @@ async fn removing_a_gateway_stops_it(ada: &Engineer<'_>) {
     let status = ada.api.json(Method::GET, "/api/v1/status", Who::Token(&ada.token), None).await.1;
     assert_eq!(status["gateways"], json!([]));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_model_offers_is_previewed_named_and_put_into_lists_in_one_step() {
+    let api = Api::start().await;
+    let token = api.token_of("ada", Role::Engineer).await;
+    let ada = Engineer { api: &api, token, gateway: "heat" };
+    api.json(Method::POST, "/api/v1/gateways", Who::Token(&ada.token), Some(json!({ "name": "heat" }))).await;
+    ada.add("rate", "", json!({ "name": "normal", "period": "2s" })).await;
+    ada.add("link", "", json!({ "name": "bus", "protocol": "modbus-tcp", "host": "10.20.0.11" })).await;
+    for unit in [1, 2] {
+        ada.add("device", "", json!({ "name": format!("meter-{unit}"), "link": "bus", "unit": unit })).await;
+    }
+    let (status, told) = ada.call(Method::POST, "/offers", Some(json!({ "source": "model", "with": {} }))).await;
+    assert!(status == 400 && told["detail"].as_str().unwrap().contains("expected one of heat-meter"), "{told}");
+
+    let offers = json!([
+        { "path": ["Heat", "FlowRate"], "point": { "address": "input:2", "type": "float32" }, "value": 7 },
+        { "path": ["Heat", "Energy"], "point": { "address": "input:6", "type": "uint32" } },
+    ]);
+    let mut request = json!({
+        "devices": ["meter-1", "meter-2"], "offers": offers, "names": { "parts": 1, "case": "kebab", "prefix": "" }, "rate": "normal",
+    });
+    let take = async |request: &Value| ada.call(Method::POST, "/draft/offers", Some(request.clone())).await;
+    let (status, told) = take(&request).await;
+    assert_eq!((status, &told["names"]), (200, &json!(["flow-rate", "energy"])));
+    assert_eq!(told["lists"].as_array().unwrap().len(), 2);
+    assert_eq!(ada.get("/draft").await["lists"][0]["points"], 0, "a preview changes nothing");
+
+    for (key, wrong, code) in [
+        ("devices", json!(["meter-3"]), 400),
+        ("devices", json!([]), 400),
+        ("names", json!({ "prefix": "x".repeat(65) }), 400),
+        ("version", json!(1), 409),
+    ] {
+        let mut wrong_one = request.clone();
+        wrong_one[key] = wrong;
+        assert_eq!(take(&wrong_one).await.0, code, "{key}");
+    }
+    request["version"] = ada.draft().await["version"].clone();
+    let mut with_mistake = request.clone();
+    with_mistake["rate"] = "hourly".into();
+    let (status, told) = take(&with_mistake).await;
+    assert!(status == 422 && told.to_string().contains("there is no rate"), "{told}");
+    assert_eq!(take(&request).await.0, 200);
+    for list in ["points/meter-1.csv", "points/meter-2.csv"] {
+        let points = ada.get(&format!("/draft/points?list={list}")).await;
+        let names: Vec<_> = points.as_array().unwrap().iter().map(|point| point["name"].as_str().unwrap()).collect();
+        assert_eq!(names, ["flow-rate", "energy"], "{list}");
+    }
+    let many = json!({ "devices": ["meter-1", "meter-2"], "offers": vec![json!({ "path": ["a"], "point": {} }); 125_001], "rate": "normal" });
+    assert_eq!(take(&many).await.0, 413, "more than a gateway may have");
+}
