@@ -162,16 +162,10 @@ pub(crate) async fn edit(
             if !content.is_object() {
                 return Err(ApiError::BadRequest(format!("{}: the content is no JSON object", change.object)));
             }
-            let fields = SecretFields::of(change.object.class);
-            if fields.iter().next().is_some() {
-                let class = change.object.class;
-                let goes_to = description::destination(class, content, &links);
+            if SecretFields::of(change.object.class).iter().next().is_some() {
                 let stored = opened.object(&change.object);
-                let stored =
-                    stored.map(|stored| (description::destination(class, &stored, &opened.draft.links), stored));
-                let stored = stored.as_ref().map(|(went_to, stored)| (stored, went_to.as_str()));
-                let taken = app.vault.take_in(fields, content, &goes_to, stored);
-                taken.map_err(|error| not_sealed(&change.object, error))?;
+                let stored = stored.as_ref().map(|stored| (stored, opened.draft.links.as_slice()));
+                seal_object(app, &change.object, (content, &links), stored)?;
             }
             named(&change.object, content)?;
             if change.object.class == ObjectClass::Rate {
@@ -318,13 +312,24 @@ pub(crate) fn seal(app: &App, draft: &mut Draft, known: &Draft) -> Result<(), Ap
         }
         let name = content.get("name").and_then(Value::as_str).unwrap_or_default();
         let object = ObjectRef::new(class, name);
-        let stored = stored.get(&object);
-        let stored = stored.map(|stored| (&**stored, description::destination(class, stored, &known.links)));
-        let stored = stored.as_ref().map(|(stored, went_to)| (*stored, went_to.as_str()));
-        let goes_to = description::destination(class, content, &links);
-        app.vault.take_in(fields, content, &goes_to, stored).map_err(|error| not_sealed(&object, error))?;
+        let stored = stored.get(&object).map(|stored| (&**stored, known.links.as_slice()));
+        seal_object(app, &object, (content, &links), stored)?;
     }
     Ok(())
+}
+
+/// Seals the secrets of one object for where they go; it and what was stored of it come with the links beside them.
+fn seal_object(
+    app: &App,
+    object: &ObjectRef,
+    (content, links): (&mut Value, &[Value]),
+    stored: Option<(&Value, &[Value])>,
+) -> Result<(), ApiError> {
+    let goes_to = description::destination(object.class, content, links);
+    let stored = stored.map(|(stored, links)| (stored, description::destination(object.class, stored, links)));
+    let stored = stored.as_ref().map(|(stored, went_to)| (*stored, went_to.as_str()));
+    let taken = app.vault.take_in(SecretFields::of(object.class), content, &goes_to, stored);
+    taken.map_err(|error| not_sealed(object, error))
 }
 
 /// What a trial uses: objects that came from outside as a description, its secrets open. Those that say that they are stored are
