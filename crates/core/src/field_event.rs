@@ -10,6 +10,9 @@ pub enum FieldEvent {
     DeviceUp(usize),
     /// A device is lost.
     DeviceDown(usize),
+    /// Points of a device, by its slot, are of other types than before, or their types are known now: what is told of them
+    /// from here on is of those.
+    Retyped(usize),
     /// A new revision runs: these are its points from now on.
     Revised(Inventory),
 }

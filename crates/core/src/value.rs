@@ -67,7 +67,7 @@ impl Value {
                     | DataType::Bcd64
             ),
             Self::Float32(_) => matches!(data_type, DataType::Float16 | DataType::Float32),
-            Self::Float64(_) => matches!(data_type, DataType::Float64 | DataType::Auto),
+            Self::Float64(_) => matches!(data_type, DataType::Float64),
             Self::Text(_) => data_type.is_text(),
         }
     }

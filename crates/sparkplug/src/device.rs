@@ -37,6 +37,8 @@ pub struct Snapshot<'a> {
     pub reason: Option<String>,
     /// When the value arose, in milliseconds since 1970 UTC.
     pub timestamp: u64,
+    /// When it arrived here, by the clock of this side, in milliseconds since 1970 UTC.
+    pub arrived: u64,
 }
 
 /// Where births take current values from.
@@ -59,14 +61,11 @@ pub struct Datum<'a> {
 /// How a changed metric stands to what was told before.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Standing {
-    /// It is the current value. One that a birth or a newer one has overtaken is told as historical.
+    /// It is the current value. One that arrived before what the birth told is told as historical.
     Current,
     /// A change that the device told in its order, with a time of its own. One that is not later than what was told as current is
     /// told as historical, and where no newer one comes with it, follows as the current value at the time of its arrival.
-    Event {
-        /// When it arrived, in milliseconds since 1970 UTC.
-        arrived: u64,
-    },
+    Event,
     /// It was kept during an outage, or had back from a memory of the device.
     Historical,
 }
@@ -87,15 +86,26 @@ struct LastTold {
     quality: MetricQuality,
     /// The time of the last value that was told as current.
     at: u64,
+    /// When the value arrived that the birth told.
+    birth: u64,
 }
 
-/// So much earlier than what was told as current a value may be and still be an overtaken one, in milliseconds. What is
-/// earlier by more comes from a clock that was set back, and is current all the same.
+/// So much earlier than what the birth told a value may have arrived and still be an overtaken one, in milliseconds. What is
+/// earlier by more arrived when the clock of this side had been set back, and is current all the same.
 const OVERTAKEN: u64 = 5000;
+
+impl LastTold {
+    /// Births are told past what waits to be told: whether a value is older than what its birth has told. The clocks of devices have
+    /// no say in that.
+    fn has_overtaken(&self, now: &Snapshot<'_>) -> bool {
+        let ahead = self.birth.checked_sub(now.arrived);
+        ahead.is_some_and(|ahead| ahead < OVERTAKEN && (ahead > 0 || now.timestamp <= self.at))
+    }
+}
 
 impl Device {
     pub(crate) fn new(spec: DeviceSpec) -> Self {
-        let told = vec![LastTold { quality: MetricQuality::Good, at: 0 }; spec.metrics.len()];
+        let told = vec![LastTold { quality: MetricQuality::Good, at: 0, birth: 0 }; spec.metrics.len()];
         Self { spec, is_up: false, is_born: false, told }
     }
 
@@ -106,9 +116,9 @@ impl Device {
 
     pub(crate) fn birth_metrics(&mut self, snapshots: &dyn Snapshots) -> Vec<Metric> {
         let metrics = self.spec.metrics.iter().zip(&mut self.told).map(|(spec, told)| {
-            let Snapshot { value, quality, reason, timestamp } = snapshots.snapshot(spec.alias);
+            let Snapshot { value, quality, reason, timestamp, arrived } = snapshots.snapshot(spec.alias);
             let (value, quality, reason) = encoded(spec, value, quality, reason);
-            *told = LastTold { quality, at: timestamp };
+            *told = LastTold { quality, at: timestamp, birth: arrived };
             let mut properties = quality_properties(quality, reason.as_deref());
             for (key, value) in &spec.properties {
                 push_property(&mut properties, key, value);
@@ -138,14 +148,14 @@ impl Device {
             let Some(told) = self.told.get(metric) else { continue };
             let is_historical = match standing {
                 Standing::Historical => true,
-                Standing::Current => told.at.checked_sub(now.timestamp).is_some_and(|ahead| ahead < OVERTAKEN),
-                Standing::Event { .. } => now.timestamp <= told.at,
+                Standing::Current => told.has_overtaken(&now),
+                Standing::Event => now.timestamp <= told.at,
             };
             if standing != Standing::Historical && !behind.is_empty() {
                 behind.retain(|(other, _)| *other != metric);
             }
-            if let (Standing::Event { arrived }, true) = (standing, is_historical) {
-                behind.push((metric, Snapshot { timestamp: arrived, ..now.clone() }));
+            if standing == Standing::Event && is_historical {
+                behind.push((metric, Snapshot { timestamp: now.arrived, ..now.clone() }));
             }
             self.push_data(metric, now, is_historical, &mut metrics);
         }
@@ -162,7 +172,7 @@ impl Device {
         let (value, quality, reason) = encoded(spec, now.value, now.quality, now.reason);
         let is_news = quality != told.quality || quality != MetricQuality::Good;
         if !is_historical {
-            *told = LastTold { quality, at: now.timestamp };
+            (told.quality, told.at) = (quality, now.timestamp);
         }
         metrics.push(Metric {
             alias: Some(spec.alias),

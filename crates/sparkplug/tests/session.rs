@@ -18,7 +18,7 @@ impl Snapshots for Steady {
 }
 
 fn good(value: MetricValue<'_>) -> Snapshot<'_> {
-    Snapshot { value: Some(value), quality: MetricQuality::Good, reason: None, timestamp: 5 }
+    Snapshot { value: Some(value), quality: MetricQuality::Good, reason: None, timestamp: 5, arrived: 5 }
 }
 
 fn node(last_bd_seq: Option<u8>) -> EdgeNode {
@@ -134,8 +134,14 @@ fn an_event_that_comes_late_is_historical_and_its_state_follows_with_the_time_of
     sent(&mut node);
     let event = |value, timestamp, arrived| Datum {
         metric: 1,
-        now: Snapshot { value: Some(MetricValue::Uint(value)), quality: MetricQuality::Good, reason: None, timestamp },
-        standing: Standing::Event { arrived },
+        now: Snapshot {
+            value: Some(MetricValue::Uint(value)),
+            quality: MetricQuality::Good,
+            reason: None,
+            timestamp,
+            arrived,
+        },
+        standing: Standing::Event,
     };
     let mut told = |data: Vec<Datum<'static>>| {
         node.data(100_000, 0, data).unwrap();
@@ -164,11 +170,12 @@ fn an_event_that_comes_late_is_historical_and_its_state_follows_with_the_time_of
 #[test]
 fn data_waits_for_the_births_and_carries_alias_and_news_only() {
     let mut node = node(None);
-    let datum = |quality, timestamp| Datum {
+    let arrived = |quality, timestamp, arrived| Datum {
         metric: 1,
-        now: Snapshot { value: Some(MetricValue::Uint(9)), quality, reason: None, timestamp },
+        now: Snapshot { value: Some(MetricValue::Uint(9)), quality, reason: None, timestamp, arrived },
         standing: Standing::Current,
     };
+    let datum = |quality, timestamp| arrived(quality, timestamp, timestamp);
     assert_eq!(node.data(1, 0, [datum(MetricQuality::Good, 4)]), Err(NotSent::NodeNotBorn));
     born(&mut node);
     assert_eq!(node.data(1, 0, [datum(MetricQuality::Good, 4)]), Err(NotSent::DeviceNotBorn));
@@ -177,8 +184,8 @@ fn data_waits_for_the_births_and_carries_alias_and_news_only() {
     for (quality, timestamp) in qualities.into_iter().zip(14..) {
         node.data(8, 0, [datum(quality, timestamp)]).unwrap();
     }
-    // Overtaken, and from a clock that was set back by an hour.
-    node.data(8, 0, [datum(MetricQuality::Good, 17), datum(MetricQuality::Good, 14)]).unwrap();
+    // Overtaken by the birth; of a device whose clock is behind; and from clocks that were set back by an hour.
+    node.data(8, 0, [datum(MetricQuality::Good, 4), arrived(MetricQuality::Good, 3, 20)]).unwrap();
     node.data(8, 0, [datum(MetricQuality::Good, 10_000_000)]).unwrap();
     node.data(8, 0, [datum(MetricQuality::Good, 6_400_000)]).unwrap();
     let data = sent(&mut node);
@@ -186,7 +193,7 @@ fn data_waits_for_the_births_and_carries_alias_and_news_only() {
     assert_eq!(told[..4], [false, true, true, false]);
     let historical =
         data[1..].iter().flat_map(|(_, payload)| payload.metrics.iter().map(|m| m.is_historical.is_some()));
-    assert_eq!(historical.collect::<Vec<_>>(), [false, false, false, false, true, true, false, false]);
+    assert_eq!(historical.collect::<Vec<_>>(), [false, false, false, false, true, false, false, false]);
     let metric = &data[1].1.metrics[0];
     assert_eq!((metric.name.as_deref(), metric.alias, metric.datatype), (None, Some(1), None));
     assert_eq!((data[1].1.timestamp, metric.timestamp), (Some(8), Some(14)), "sending time and the sample's own");

@@ -121,7 +121,7 @@ impl Tap {
         let own = points.all().iter().map(|info| {
             let unit = &info.settings().unit;
             let unit = (!unit.is_empty()).then(|| unit.clone());
-            let known = Known { name: info.name().to_owned(), data_type: Some(data_type_of(info)), unit };
+            let known = Known { name: info.name().to_owned(), data_type: info.value_type().map(data_type_of), unit };
             ((format!("{}/{}", node.group, node.node), u64::from(info.index.0)), known)
         });
         let health = (FIRST_OWN_ALIAS..).zip(own_names(links)).map(|(alias, name)| {

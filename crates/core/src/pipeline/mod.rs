@@ -157,6 +157,17 @@ impl Pipeline {
         }
     }
 
+    /// These points mean something else from now on: what was read and reported of them is forgotten.
+    pub fn begin_anew(&mut self, points: &[PointIndex]) {
+        for point in points {
+            let place = self.place(*point).map(|place| PointIndex(place).position());
+            let Some(shaped) = place.and_then(|place| self.points.get_mut(place)) else { continue };
+            (shaped.report, shaped.fresh_at) = (ReportState::new(), None);
+            self.latest.forget(*point);
+            self.recent.forget(*point);
+        }
+    }
+
     /// Other points from now on, in a table that shares its slots with the one before. Points that did not change keep what was
     /// reported of them.
     pub fn change(&mut self, latest: Arc<LatestTable>, plans: Vec<(PointIndex, PointPlan)>) {

@@ -1,5 +1,6 @@
 use crate::description::{Access, Address, Description, Device, Point, PointSettings};
 use crate::{DataType, PointIndex, Value, value_from_words};
+use parking_lot::RwLock;
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -14,14 +15,12 @@ pub struct PointInfo {
     pub position: usize,
     /// The name of its device.
     pub device: Arc<str>,
-    /// How the device represents it.
-    pub data_type: DataType,
-    /// What its engineering value is: a double once it is scaled, text once it has words.
-    pub value_type: DataType,
     /// How many decimals its values have, where the scale says so.
     pub decimals: Option<u8>,
     /// The point as described; shared with the description.
     point: Arc<Point>,
+    /// The type that the device was found to represent it by, where it is described as `auto`.
+    found: Option<Arc<RwLock<DataType>>>,
 }
 
 impl PointInfo {
@@ -35,6 +34,39 @@ impl PointInfo {
     #[must_use]
     pub fn settings(&self) -> &PointSettings {
         &self.point.settings
+    }
+
+    /// How the device represents it; `auto` until the device has told.
+    #[must_use]
+    pub fn data_type(&self) -> DataType {
+        self.found.as_ref().map_or_else(|| self.point.raw_type(), |found| *found.read())
+    }
+
+    /// What its engineering value is: a double once it is scaled, text once it has words. `None` while that depends on a type
+    /// that the device has not told yet.
+    #[must_use]
+    pub fn value_type(&self) -> Option<DataType> {
+        Some(self.point.shaping.output(self.data_type())).filter(|known| *known != DataType::Auto)
+    }
+
+    /// The device represents an `auto` point by this type from now on, for every table that has it. Gives the type before,
+    /// where it was another one.
+    pub fn set_found(&self, data_type: DataType) -> Option<DataType> {
+        let before = std::mem::replace(&mut *self.found.as_ref()?.write(), data_type);
+        (before != data_type).then_some(before)
+    }
+
+    /// The device was last known to represent an `auto` point such that its values are of this type. What the device itself has
+    /// told counts more.
+    pub fn remember(&self, value_type: DataType) {
+        if let Some(found) = &self.found
+            && self.point.shaping.is_none()
+        {
+            let mut found = found.write();
+            if *found == DataType::Auto {
+                *found = value_type;
+            }
+        }
     }
 
     /// Where it lives in its device.
@@ -115,17 +147,26 @@ impl PointTable {
             *known = Some(DevicePoints { name: Arc::clone(&name), first, count });
         }
         self.slots.insert(Arc::clone(&name), slot);
-        let known: HashMap<&str, PointIndex> =
-            before.named(&name).iter().map(|info| (info.name(), info.index)).collect();
+        let known: HashMap<&str, &PointInfo> = before.named(&name).iter().map(|info| (info.name(), info)).collect();
         for (position, point) in device.points.iter().enumerate() {
-            let index = known.get(point.settings.name.as_str()).copied().unwrap_or_else(|| {
+            let known = known.get(point.settings.name.as_str()).copied();
+            let index = known.map(|known| known.index).unwrap_or_else(|| {
                 self.places.push(None);
                 PointIndex(count_u32(self.places.len() - 1))
             });
+            let found = known.filter(|known| !is_redefined(&known.point, point)).and_then(|known| known.found.clone());
             if let Some(place) = self.places.get_mut(index.position()) {
                 *place = Some(count_u32(self.points.len()));
             }
-            self.points.push(info(index, slot, position, Arc::clone(&name), point));
+            self.points.push(PointInfo {
+                index,
+                device_slot: slot,
+                position,
+                device: Arc::clone(&name),
+                decimals: decimals(&point.settings),
+                found: found.or_else(|| not_found_yet(point)),
+                point: Arc::clone(point),
+            });
         }
     }
 
@@ -182,14 +223,8 @@ impl PointTable {
 
     /// Points that mean something else than they did before: what was read of them is of no use.
     pub fn redefined<'a>(&'a self, before: &'a Self) -> impl Iterator<Item = PointIndex> + 'a {
-        let differs = |info: &&PointInfo| {
-            before.get(info.index).is_some_and(|known| {
-                let (left, right) = (&known.point, &info.point);
-                left.address != right.address
-                    || (left.settings.data_type, left.protocol) != (right.settings.data_type, right.protocol)
-                    || left.shaping != right.shaping
-            })
-        };
+        let differs =
+            |info: &&PointInfo| before.get(info.index).is_some_and(|known| is_redefined(&known.point, &info.point));
         self.points.iter().filter(differs).map(|info| info.index)
     }
 }
@@ -199,18 +234,15 @@ fn count_u32(count: usize) -> u32 {
     u32::try_from(count).unwrap_or(u32::MAX)
 }
 
-fn info(index: PointIndex, device_slot: usize, position: usize, device: Arc<str>, point: &Arc<Point>) -> PointInfo {
-    let data_type = point.raw_type();
-    PointInfo {
-        index,
-        device_slot,
-        position,
-        device,
-        data_type,
-        value_type: point.shaping.output(data_type),
-        decimals: decimals(&point.settings),
-        point: Arc::clone(point),
-    }
+fn is_redefined(before: &Point, now: &Point) -> bool {
+    before.address != now.address
+        || (before.settings.data_type, before.protocol) != (now.settings.data_type, now.protocol)
+        || before.shaping != now.shaping
+}
+
+/// Where the type of a point is kept that only its device can tell.
+fn not_found_yet(point: &Point) -> Option<Arc<RwLock<DataType>>> {
+    (point.raw_type() == DataType::Auto).then(|| Arc::new(RwLock::new(DataType::Auto)))
 }
 
 /// A whole number at a scale of 0.01 has two decimals; of other scales and of floats nothing is known.

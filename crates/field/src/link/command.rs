@@ -93,7 +93,7 @@ pub(crate) enum LinkCommand {
     /// Some points are its no more; tells when nothing more is told of them.
     Leave(Leaving, oneshot::Sender<()>),
     /// Other devices, or other points of them, from now on, in this table; tells when it is so.
-    Change(Box<(LinkPlan, Arc<LatestTable>)>, oneshot::Sender<()>),
+    Change(Box<(LinkPlan, Arc<PointTable>, Arc<LatestTable>)>, oneshot::Sender<()>),
 }
 
 /// Points that a link is to tell nothing more of.

@@ -6,8 +6,8 @@ use super::task::Pending;
 use super::traffic::Traffic;
 use interlex_core::description::{Link, Span};
 use interlex_core::{
-    DeviceState, DeviceStatus, FieldEvent, LatestTable, LinkState, Moment, Pipeline, PointIndex, PointPlan, Quality,
-    RawSample, Reason, Sample,
+    DataType, DeviceState, DeviceStatus, FieldEvent, LatestTable, LinkState, Moment, Pipeline, PointIndex, PointPlan,
+    PointTable, Quality, RawSample, Reason, Sample,
 };
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -259,8 +259,21 @@ impl Floor {
             DeviceEvent::Error(why) => {
                 self.with_device(place, |device| (device.last_error, device.last_error_at) = (Some(why), Some(at)));
             }
+            DeviceEvent::Types(types) => self.retype(place, &types).await,
             DeviceEvent::Requests(requests) => self.with_device(place, |device| device.requests = requests),
         }
+    }
+
+    /// Points are of other types from now on: what was read of them by the old ones is forgotten, before anything new is told.
+    async fn retype(&mut self, place: usize, types: &[(PointIndex, DataType)]) {
+        let points = &self.around.points;
+        let is_new = |(index, data_type): &&(PointIndex, DataType)| {
+            points.get(*index).is_some_and(|info| info.set_found(*data_type).is_some())
+        };
+        let changed: Vec<_> = types.iter().filter(is_new).map(|(index, _)| *index).collect();
+        let Some(planned) = self.plan.devices.get(place).filter(|_| !changed.is_empty()) else { return };
+        self.pipeline.begin_anew(&changed);
+        self.around.listeners.tell(FieldEvent::Retyped(planned.slot)).await;
     }
 
     fn with_device(&self, place: usize, change: impl FnOnce(&mut DeviceStatus)) {
@@ -282,7 +295,7 @@ impl Floor {
     }
 
     /// The link is described anew. Points that did not change keep their report state, and devices their status.
-    pub(super) fn change(&mut self, plan: LinkPlan, latest: Arc<LatestTable>) {
+    pub(super) fn change(&mut self, plan: LinkPlan, points: Arc<PointTable>, latest: Arc<LatestTable>) {
         let now = self.now();
         self.pipeline.change(Arc::clone(&latest), plans(&plan));
         let names = plan.devices.iter().map(|planned| planned.device.settings.name.to_string());
@@ -297,6 +310,6 @@ impl Floor {
             };
             status.devices = plan.devices.iter().map(device).collect();
         });
-        (self.plan, self.latest) = (plan, latest);
+        (self.plan, self.around.points, self.latest) = (plan, points, latest);
     }
 }

@@ -129,7 +129,7 @@ impl LinkHandle {
     pub async fn change(&self, description: &Description, link: &Link, around: &Surroundings) {
         let plan = LinkPlan::new(description, link, &around.points);
         let (done, is_done) = oneshot::channel();
-        let change = Box::new((plan, Arc::clone(&around.latest)));
+        let change = Box::new((plan, Arc::clone(&around.points), Arc::clone(&around.latest)));
         if self.commands.send(LinkCommand::Change(change, done)).await.is_ok() {
             let _ = is_done.await;
         }

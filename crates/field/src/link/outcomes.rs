@@ -1,7 +1,7 @@
 use super::command::{Answer, CommandId};
 use super::counts::Counted;
 use super::traffic::Traffic;
-use interlex_core::{PointIndex, RawSample, Reason};
+use interlex_core::{DataType, PointIndex, RawSample, Reason};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -46,6 +46,9 @@ pub(crate) enum DeviceEvent {
     Silent(Reason, String),
     /// Something went wrong with it.
     Error(String),
+    /// It represents points that are described as `auto` by these types. Told before anything is told of their values.
+    #[cfg_attr(not(test), expect(dead_code, reason = "for protocols whose devices say what they have"))]
+    Types(Vec<(PointIndex, DataType)>),
     /// It is asked with so many requests now.
     Requests(usize),
 }

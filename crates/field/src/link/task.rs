@@ -182,9 +182,9 @@ impl<D: FieldDriver> LinkTask<D> {
                 _ = done.send(());
             }
             LinkCommand::Change(change, done) => {
-                let (plan, latest) = *change;
+                let (plan, points, latest) = *change;
                 self.driver.change(plan.clone(), &mut self.out);
-                self.floor.change(plan, latest);
+                self.floor.change(plan, points, latest);
                 self.floor.carry_on(&mut self.out).await;
                 _ = done.send(());
             }

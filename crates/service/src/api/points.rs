@@ -251,7 +251,7 @@ fn view(gateway: &Gateway, running: &Running, info: &PointInfo) -> Option<PointV
         name: info.name().to_owned(),
         title: info.settings().title.clone(),
         address: info.address().to_string(),
-        data_type: info.data_type.to_string(),
+        data_type: info.data_type().to_string(),
         unit: info.settings().unit.clone(),
         decimals: info.decimals,
         rate: info.settings().rate.to_string(),

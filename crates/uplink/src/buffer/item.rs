@@ -47,7 +47,8 @@ impl Item for Sample {
     /// Its device. A value of a type that its point has no more is of no use.
     fn lane(&self, points: &Self::Context) -> Option<usize> {
         let info = points.get(self.point)?;
-        let fits = self.value.as_ref().is_none_or(|value| value.is_of(info.value_type));
+        let is_of_type = |value: &Value| info.value_type().is_some_and(|known| value.is_of(known));
+        let fits = self.value.as_ref().is_none_or(is_of_type);
         fits.then_some(info.device_slot)
     }
 

@@ -15,13 +15,21 @@ impl PointNumbers {
     /// The number of a point with the type that its values have.
     pub(super) fn of(&self, info: &PointInfo) -> Option<u64> {
         let known = self.by_name.get(&(info.device.to_string(), info.name().to_owned()))?;
-        known.iter().find(|(data_type, _)| *data_type == info.value_type).map(|(_, number)| *number)
+        let value_type = info.value_type()?;
+        known.iter().find(|(data_type, _)| *data_type == value_type).map(|(_, number)| *number)
     }
 
     /// The point that a number means, and the type of its values now; `None` when it is described no more.
     pub(super) fn find(&self, number: u64, points: &PointTable) -> Option<(PointIndex, DataType)> {
         let (device, point) = self.by_number.get(&number)?;
-        points.find(device, point).map(|info| (info.index, info.value_type))
+        let info = points.find(device, point)?;
+        if info.value_type().is_none()
+            && let Some((last, _)) = self.by_name.get(&(device.clone(), point.clone())).and_then(|known| known.last())
+        {
+            // Its device has told nothing yet since the gateway was started.
+            info.remember(*last);
+        }
+        info.value_type().map(|value_type| (info.index, value_type))
     }
 
     pub(super) fn add(&mut self, JournalPoint { number, device, point, data_type }: JournalPoint) {
@@ -49,7 +57,7 @@ impl PointNumbers {
     ) -> Result<(), StoreError> {
         let mut new: Vec<(&str, &str, String)> = wanted
             .filter(|info| self.of(info).is_none())
-            .map(|info| (&*info.device, info.name(), info.value_type.to_string()))
+            .filter_map(|info| Some((&*info.device, info.name(), info.value_type()?.to_string())))
             .collect();
         if new.is_empty() {
             return Ok(());

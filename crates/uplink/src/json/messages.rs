@@ -253,7 +253,7 @@ impl Kind for JsonMessages {
         match event {
             FieldEvent::Samples(samples) => self.take_samples(base, &samples).await,
             // What is bad is told by the points themselves.
-            FieldEvent::DeviceUp(_) | FieldEvent::DeviceDown(_) => {}
+            FieldEvent::DeviceUp(_) | FieldEvent::DeviceDown(_) | FieldEvent::Retyped(_) => {}
             FieldEvent::Revised(inventory) => {
                 // What was reported of the points as they were goes first.
                 self.make_messages(base, Group::has_samples).await;

@@ -56,7 +56,8 @@ impl SparkplugNode {
         let (announced, words) = (&self.announced, self.words);
         let datum = |sample: &Sample| {
             let metric = announced.place(sample.point)?;
-            let now = snapshot_of(sample.value.as_ref(), sample.quality, sample.source_time, words);
+            let times = (sample.source_time, sample.gateway_time);
+            let now = snapshot_of(sample.value.as_ref(), sample.quality, times, words);
             Some(Datum { metric, now, standing: standing(sample, is_historical) })
         };
         let data: Vec<_> = samples.iter().filter_map(datum).collect();
@@ -123,7 +124,7 @@ fn standing(sample: &Sample, is_historical: bool) -> Standing {
     match sample.kind {
         _ if is_historical => Standing::Historical,
         SampleKind::Current => Standing::Current,
-        SampleKind::Event => Standing::Event { arrived: sample.gateway_time.as_unsigned_millis() },
+        SampleKind::Event => Standing::Event,
         SampleKind::Past => Standing::Historical,
     }
 }

@@ -27,17 +27,26 @@ pub(crate) struct Announced {
 impl Announced {
     pub(crate) fn new(points: &PointTable, selection: Option<&Selection>) -> Self {
         let mut announced = Self { slots: vec![Vec::new(); points.slots()], places: vec![None; points.indices()] };
-        for info in points.all() {
-            if selection.is_some_and(|selection| !selection.takes(&info.device, info.settings())) {
-                continue;
-            }
-            let Some(slot) = announced.slots.get_mut(info.device_slot) else { continue };
-            if let Some(place) = announced.places.get_mut(info.index.position()) {
-                *place = u32::try_from(slot.len()).ok();
-            }
-            slot.push(info.index);
+        for slot in 0..points.slots() {
+            announced.renew(points, slot, selection);
         }
         announced
+    }
+
+    /// Looks anew at what is announced of the device in a slot. A point whose type is not known yet is not announced: hosts
+    /// would believe another one.
+    pub(crate) fn renew(&mut self, points: &PointTable, slot: usize, selection: Option<&Selection>) {
+        let Some(announced) = self.slots.get_mut(slot) else { return };
+        announced.clear();
+        for info in points.of_slot(slot) {
+            let Some(place) = self.places.get_mut(info.index.position()) else { continue };
+            let is_chosen = selection.is_none_or(|selection| selection.takes(&info.device, info.settings()));
+            let is_announced = is_chosen && info.value_type().is_some();
+            *place = u32::try_from(announced.len()).ok().filter(|_| is_announced);
+            if is_announced {
+                announced.push(info.index);
+            }
+        }
     }
 
     /// The place of a point among the metrics of its device; `None` when it does not go up here.
@@ -62,7 +71,7 @@ impl Announced {
         let id = points.device(slot)?.to_owned();
         let indices = self.slots.get(slot).filter(|indices| !indices.is_empty())?;
         let infos = indices.iter().filter_map(|index| points.get(*index));
-        let mut metrics: Vec<_> = infos.map(|info| metric_spec(info, takes_commands)).collect();
+        let mut metrics: Vec<_> = infos.filter_map(|info| metric_spec(info, takes_commands)).collect();
         if metrics.iter().any(|metric| metric.is_writable) {
             metrics.push(MetricSpec {
                 name: RESULT.to_owned(),
@@ -76,7 +85,8 @@ impl Announced {
     }
 }
 
-fn metric_spec(info: &PointInfo, takes_commands: bool) -> MetricSpec {
+fn metric_spec(info: &PointInfo, takes_commands: bool) -> Option<MetricSpec> {
+    let data_type = data_type_of(info.value_type()?);
     let text = |text: &str| MetricValue::Text(Cow::Owned(text.to_owned()));
     let mut properties = Vec::new();
     if !info.settings().unit.is_empty() {
@@ -92,12 +102,12 @@ fn metric_spec(info: &PointInfo, takes_commands: bool) -> MetricSpec {
     if is_writable {
         properties.push(("access", text("read-write")));
     }
-    MetricSpec { name, alias, data_type: data_type_of(info), is_writable, properties }
+    Some(MetricSpec { name, alias, data_type, is_writable, properties })
 }
 
-/// The datatype of a point's metric: that of the device, or Double once it is scaled.
-pub(crate) fn data_type_of(info: &PointInfo) -> MetricType {
-    match info.value_type {
+/// The datatype of the metric of a point whose values are of a type.
+pub(crate) const fn data_type_of(value_type: DataType) -> MetricType {
+    match value_type {
         DataType::Bool => MetricType::Boolean,
         DataType::String(_) | DataType::Latin1(_) => MetricType::String,
         DataType::Int8 => MetricType::Int8,
@@ -117,7 +127,7 @@ pub(crate) fn data_type_of(info: &PointInfo) -> MetricType {
 pub(crate) fn snapshot_of(
     value: Option<&Value>,
     quality: Quality,
-    source_time: Timestamp,
+    (source_time, gateway_time): (Timestamp, Timestamp),
     words: ReasonWords,
 ) -> Snapshot<'static> {
     let value = value.filter(|_| !quality.is_bad()).map(|value| match value {
@@ -135,13 +145,14 @@ pub(crate) fn snapshot_of(
         Quality::Uncertain(_) | Quality::Bad(_) => MetricQuality::Bad,
     };
     let reason = quality.reason().map(|reason| format!("{}: {}", quality.class(), words(reason)));
-    Snapshot { value, quality: metric_quality, reason, timestamp: source_time.as_unsigned_millis() }
+    let (timestamp, arrived) = (source_time.as_unsigned_millis(), gateway_time.as_unsigned_millis());
+    Snapshot { value, quality: metric_quality, reason, timestamp, arrived }
 }
 
 /// Something that is well and known.
 pub(crate) fn told(value: MetricValue<'static>, now: Timestamp) -> Snapshot<'static> {
     let timestamp = now.as_unsigned_millis();
-    Snapshot { value: Some(value), quality: MetricQuality::Good, reason: None, timestamp }
+    Snapshot { value: Some(value), quality: MetricQuality::Good, reason: None, timestamp, arrived: timestamp }
 }
 
 /// Births take their values from the latest-value table, and from what the gateway knows of itself.
@@ -164,6 +175,11 @@ impl<'a> Current<'a> {
     ) -> Self {
         Self { latest, health, results, now, words }
     }
+
+    /// Whatever arrives of it is newer.
+    fn never_read(&self) -> Snapshot<'static> {
+        snapshot_of(None, Quality::Bad(Reason::NeverRead), (self.now, Timestamp::from_millis(0)), self.words)
+    }
 }
 
 impl Snapshots for Current<'_> {
@@ -176,16 +192,17 @@ impl Snapshots for Current<'_> {
             let metric = usize::try_from(own).ok().and_then(|own| self.health.get(own));
             return match metric {
                 Some(metric) => told(metric.value.clone(), self.now),
-                None => snapshot_of(None, Quality::Bad(Reason::NeverRead), self.now, self.words),
+                None => self.never_read(),
             };
         }
         let reading = u32::try_from(alias).ok().and_then(|index| self.latest.read(PointIndex(index)));
         match reading {
             // What was forgotten was read at no time that could be told.
             Some(reading) if reading.quality != Quality::Bad(Reason::NeverRead) => {
-                snapshot_of(reading.value.as_ref(), reading.quality, reading.source_time, self.words)
+                let times = (reading.source_time, reading.gateway_time);
+                snapshot_of(reading.value.as_ref(), reading.quality, times, self.words)
             }
-            _ => snapshot_of(None, Quality::Bad(Reason::NeverRead), self.now, self.words),
+            _ => self.never_read(),
         }
     }
 }

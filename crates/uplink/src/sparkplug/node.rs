@@ -99,14 +99,18 @@ impl SparkplugNode {
 
     /// Tells the node what its devices are: those that changed are born again, those that are gone die.
     fn announce(&mut self, base: &Base<Sample>) {
-        let now = base.now();
         let points = Arc::clone(&base.backlog.context);
         self.announced = Announced::new(&points, base.uplink.broker.select.as_ref());
         for slot in 0..points.slots() {
-            let spec = self.announced.spec(&points, slot, base.uplink.broker.commands);
-            let current = Current::new(&self.latest, &self.health_told, &self.last_results, now, self.words);
-            self.node.set_device(now.as_unsigned_millis(), slot, spec, &current);
+            self.announce_device(base, slot);
         }
+    }
+
+    fn announce_device(&mut self, base: &Base<Sample>, slot: usize) {
+        let now = base.now();
+        let spec = self.announced.spec(&base.backlog.context, slot, base.uplink.broker.commands);
+        let current = Current::new(&self.latest, &self.health_told, &self.last_results, now, self.words);
+        self.node.set_device(now.as_unsigned_millis(), slot, spec, &current);
     }
 
     fn take_samples(&mut self, base: &mut Base<Sample>, samples: &[Sample]) {
@@ -269,6 +273,11 @@ impl Kind for SparkplugNode {
                 self.tell_unborn(base);
             }
             FieldEvent::DeviceDown(device) => self.node.device_down(at, device),
+            FieldEvent::Retyped(device) => {
+                self.announced.renew(&base.backlog.context, device, base.uplink.broker.select.as_ref());
+                self.announce_device(base, device);
+                base.backlog.drop_unknown();
+            }
             FieldEvent::Revised(Inventory { points, latest, links, .. }) => {
                 (base.backlog.context, self.latest, self.links) = (points, latest, links);
                 self.announce(base);

@@ -6,8 +6,8 @@ use crate::link::{
 use crate::listeners::Listeners;
 use interlex_core::description::{Description, Files, read};
 use interlex_core::{
-    Clock, FieldEvent, LatestTable, ManualClock, PointIndex, PointTable, RawSample, Reason, RecentValues, Timestamp,
-    Value,
+    Clock, DataType, FieldEvent, LatestTable, ManualClock, PointIndex, PointTable, Quality, RawSample, Reason,
+    RecentValues, Timestamp, Value,
 };
 use std::collections::VecDeque;
 use tokio::sync::{mpsc, oneshot};
@@ -156,7 +156,11 @@ struct Rig {
 
 impl Rig {
     fn start(set: impl FnOnce(&mut Script)) -> Self {
-        let (description, (tell, steps)) = (description(), mpsc::channel(64));
+        Self::start_with(description(), set)
+    }
+
+    fn start_with(description: Description, set: impl FnOnce(&mut Script)) -> Self {
+        let (tell, steps) = mpsc::channel(64);
         let mut script = Script { steps: Some(steps), ..Script::default() };
         set(&mut script);
         let script = Arc::new(Mutex::new(script));
@@ -278,11 +282,53 @@ async fn what_a_driver_tells_reaches_listeners_in_its_order() {
             FieldEvent::Samples(samples) => samples[0].quality.to_string(),
             FieldEvent::DeviceUp(slot) => format!("up {slot}"),
             FieldEvent::DeviceDown(slot) => format!("down {slot}"),
+            FieldEvent::Retyped(slot) => format!("retyped {slot}"),
             FieldEvent::Revised(_) => "revised".to_owned(),
         });
         told.retain(|told| told != "good");
     }
     assert_eq!(told, ["up 0", "down 0", "bad: timeout", "up 0"]);
+}
+
+#[tokio::test]
+async fn a_type_that_a_device_tells_comes_before_its_values_and_what_was_read_by_another_is_forgotten() {
+    let mut description = description();
+    Arc::make_mut(&mut description.devices[0].points[0]).settings.data_type = DataType::Auto;
+    let mut rig = Rig::start_with(description, |script| script.is_always_ready = true);
+    rig.until_up().await;
+    while rig.quality() != "good" {
+        tokio::task::yield_now().await;
+    }
+    rig.script.lock().is_always_ready = false;
+    let types = |data_type| Outcome::Device(0, DeviceEvent::Types(vec![(PointIndex(0), data_type)]));
+    let mut told = async |outcomes| {
+        rig.tell.try_send(Ok(outcomes)).unwrap();
+        loop {
+            match rig.events.recv().await.unwrap() {
+                FieldEvent::Samples(_) => {}
+                FieldEvent::Retyped(slot) => {
+                    let up = rig.events.recv().await.unwrap();
+                    assert!(matches!(up, FieldEvent::DeviceUp(0)), "{up:?}");
+                    return Some(slot);
+                }
+                _ => return None,
+            }
+        }
+    };
+    assert_eq!(told(vec![types(DataType::Int32), up()]).await, Some(0));
+    let reading = || rig.latest.read(PointIndex(0)).unwrap();
+    assert_eq!((reading().value, reading().quality), (None, Quality::Bad(Reason::NeverRead)));
+    assert_eq!(told(vec![types(DataType::Int32), up()]).await, None, "it is known already");
+    let stored = reading();
+    rig.latest.store(
+        PointIndex(0),
+        Some((&Value::Int(4), &Value::Int(4))),
+        Quality::Good,
+        stored.source_time,
+        stored.gateway_time,
+    );
+    assert_eq!(told(vec![types(DataType::Float32), up()]).await, Some(0));
+    assert_eq!((reading().value, reading().quality), (None, Quality::Bad(Reason::NeverRead)));
 }
 
 #[tokio::test]

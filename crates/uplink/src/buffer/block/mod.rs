@@ -43,7 +43,7 @@ struct Known(Option<(PointIndex, DataType)>);
 
 impl Known {
     fn find(points: &PointTable, device: &str, point: &str) -> Self {
-        Self(points.find(device, point).map(|info| (info.index, info.value_type)))
+        Self(points.find(device, point).and_then(|info| Some((info.index, info.value_type()?))))
     }
 }
 
@@ -159,8 +159,8 @@ pub fn read_any(block: &[u8]) {
         let points = PointTable::new(&read(&files).expect("a description"), &PointTable::default());
         let mut numbers = PointNumbers::default();
         for (number, info) in (1..).zip(points.all()) {
-            let (device, point, data_type) =
-                (info.device.to_string(), info.name().to_owned(), info.value_type.to_string());
+            let (device, point) = (info.device.to_string(), info.name().to_owned());
+            let data_type = info.value_type().expect("a type").to_string();
             numbers.add(JournalPoint { number, device, point, data_type });
         }
         (points, numbers)
