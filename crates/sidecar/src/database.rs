@@ -71,6 +71,11 @@ impl Database {
         self.process.kill().await;
     }
 
+    /// Holds it, as a machine does that swaps, or lets it go on.
+    pub fn freeze(&self, is_frozen: bool) {
+        self.process.freeze(is_frozen);
+    }
+
     /// Starts it again after [`Database::stop`] or [`Database::kill`], at the same address.
     ///
     /// # Errors

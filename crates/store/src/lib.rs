@@ -11,6 +11,7 @@ mod journal;
 mod journal_point;
 mod lease;
 mod lifetime;
+mod migrations;
 mod person;
 mod revision;
 mod trail;
@@ -123,7 +124,7 @@ impl Store {
     /// [`StoreError::Database`] while the database is away, [`StoreError::Migration`] when it is not fit.
     pub async fn migrate(&self) -> Result<(), StoreError> {
         self.ping().await?;
-        Ok(sqlx::migrate!().run(&self.pool).await?)
+        Ok(migrations::migrator().run(&self.pool).await?)
     }
 
     /// Asks the database for an answer.

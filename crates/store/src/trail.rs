@@ -8,6 +8,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 pub struct AuditTrail {
     store: Store,
     pending: Arc<Mutex<VecDeque<WaitingEntry>>>,
+    /// One stores at a time: two would store the same entry, and forget the one behind it.
+    storing: Arc<tokio::sync::Mutex<()>>,
 }
 
 /// So many entries wait at the most: days of what people and hosts do. More are in the log only.
@@ -60,7 +62,7 @@ impl AuditTrail {
     /// A trail into a database.
     #[must_use]
     pub fn new(store: Store) -> Self {
-        Self { store, pending: Arc::default() }
+        Self { store, pending: Arc::default(), storing: Arc::default() }
     }
 
     fn pending(&self) -> MutexGuard<'_, VecDeque<WaitingEntry>> {
@@ -103,6 +105,7 @@ impl AuditTrail {
     /// # Errors
     /// What the database said; the rest goes on waiting.
     pub async fn flush(&self) -> Result<(), StoreError> {
+        let _alone = self.storing.lock().await;
         loop {
             let Some(next) = self.pending().front().cloned() else { return Ok(()) };
             self.store.add_audit(&next.entry()).await?;
