@@ -8,18 +8,23 @@ import { LiveProvider } from "../live/live";
 import { calls } from "./setup";
 
 /** What a call is answered with: its JSON, a status with problem details, or nothing at all. */
-export type Answer = { json: unknown } | { status: number; detail: string } | "never";
+export type Answer = { json: unknown } | { status: number; detail: string; more?: Record<string, unknown> } | "never";
 
-/** The calls that a page makes, by their paths below /api/v1, with or without a query. */
+/** The calls that a page makes, by their paths below /api/v1, with or without a query; those that change something with their method. */
 export type Service = Record<string, Answer>;
 
 /** Shows a page of somebody who is signed in, with a service that answers like this. */
-export function show(page: ReactElement, at: string, service: Service, live: Status | null = status()) {
+export function show(page: ReactElement, at: string, service: Service, live: Status | null = status(), who: SignedIn = SOMEBODY) {
   const answers = { ...service };
+  const sent: Sent[] = [];
   vi.stubGlobal("EventSource", streamOf(live));
-  calls.answer = (request) => answerTo(request, answers);
+  calls.answer = async (request) => {
+    const call = callOf(request);
+    if (request.method !== "GET" && !call.endsWith("/presence")) sent.push({ call, body: await request.clone().json().catch(() => null) });
+    return answerTo(request, call, answers);
+  };
   const queries = new QueryClient({ defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false } } });
-  queries.setQueryData(["session"], SOMEBODY);
+  queries.setQueryData(["session"], who);
   render(
     <QueryClientProvider client={queries}>
       <MemoryRouter initialEntries={[at]}>
@@ -28,6 +33,8 @@ export function show(page: ReactElement, at: string, service: Service, live: Sta
     </QueryClientProvider>,
   );
   return {
+    /** What was sent to change something, in its order; that a tab is open is not. */
+    sent,
     /** From now on the service answers like this, and everything is asked anew. */
     async answers(next: Service) {
       for (const path of Object.keys(answers)) delete answers[path];
@@ -37,20 +44,38 @@ export function show(page: ReactElement, at: string, service: Service, live: Sta
   };
 }
 
-/** Leaves no page and no service behind. */
-export function clear() {
+/** A call that changes something, and what it brings along. */
+export interface Sent {
+  call: string;
+  // What is sent is looked into as the service would.
+  body: any;
+}
+
+/** Leaves no page and no service behind; what people typed stays kept. */
+export function close() {
   cleanup();
   vi.unstubAllGlobals();
+}
+
+/** Leaves no page, no service and nothing kept behind. */
+export function clear() {
+  close();
   localStorage.clear();
 }
 
-async function answerTo(request: Request, answers: Service): Promise<Response> {
+/** `points?gateway=g` for what is looked at, `POST points` for what changes something. */
+function callOf(request: Request): string {
   const { pathname, search } = new URL(request.url);
-  const path = pathname.replace("/api/v1/", "");
-  const answer = answers[path + search] ?? answers[path] ?? { status: 404, detail: `no answer for ${path}` };
+  const path = pathname.replace("/api/v1/", "") + search;
+  return request.method === "GET" ? path : `${request.method} ${path}`;
+}
+
+async function answerTo(request: Request, call: string, answers: Service): Promise<Response> {
+  const path = call.replace(new URL(request.url).search, "");
+  const answer = answers[call] ?? answers[path] ?? { status: 404, detail: `no answer for ${call}` };
   if (answer === "never") return new Promise(() => {});
   if ("json" in answer) return Response.json(answer.json);
-  const details = { type: "about:blank", title: "Refused", status: answer.status, detail: answer.detail };
+  const details = { type: "about:blank", title: "Refused", status: answer.status, detail: answer.detail, ...answer.more };
   return Response.json(details, { status: answer.status });
 }
 
@@ -65,7 +90,7 @@ function streamOf(told: Status | null) {
   };
 }
 
-const SOMEBODY: SignedIn = { name: "ada", role: "administrator" };
+export const SOMEBODY: SignedIn = { name: "ada", role: "administrator" };
 /** When all of it is told. */
 const AT = 1_780_000_000_000;
 
