@@ -7,6 +7,11 @@ const LONGEST: usize = 1 + 2 * (1 + MAX_PDU + 1) + 2;
 
 /// The check of an ASCII frame: what brings the sum of its bytes to zero.
 ///
+/// ```
+/// let frame = [0xF7, 0x03, 0x13, 0x89, 0x00, 0x0A];
+/// assert_eq!(interlex_modbus::lrc(&frame), 0x60);
+/// ```
+///
 /// Source: MODBUS over Serial Line V1.02, section 6.2.1 (LRC generation).
 #[must_use]
 pub fn lrc(bytes: &[u8]) -> u8 {

@@ -27,6 +27,15 @@ pub fn describe_request(pdu: &[u8]) -> String {
 }
 
 /// An answer in words. Without the request that it answers, only its function and length are known.
+///
+/// ```
+/// use interlex_modbus::{describe_request, describe_response};
+///
+/// let request = [0x04, 0, 10, 0, 2];
+/// println!("{}", describe_request(&request));
+/// assert!(describe_response(&[0x84, 0x02], Some(&request)).contains("illegal data address"));
+/// assert_ne!(describe_response(&[0x04, 4, 0, 1, 0, 2], Some(&request)), describe_response(&[0x04, 4, 0, 1, 0, 2], None));
+/// ```
 #[must_use]
 pub fn describe_response(pdu: &[u8], request: Option<&[u8]>) -> String {
     match (pdu, request.map(Request::decode)) {

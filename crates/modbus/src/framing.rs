@@ -16,6 +16,20 @@ pub enum Framing {
 
 impl Framing {
     /// Appends a message to `out`.
+    ///
+    /// ```
+    /// use interlex_modbus::{Frame, Framing};
+    ///
+    /// let frame = Frame { transaction: 1, unit: 17, pdu: &[0x03, 0, 0x6B, 0, 3] };
+    /// let wire = |framing: Framing| {
+    ///     let mut wire = Vec::new();
+    ///     framing.encode(frame, &mut wire);
+    ///     wire
+    /// };
+    /// assert_eq!(wire(Framing::Tcp), [0, 1, 0, 0, 0, 6, 17, 0x03, 0, 0x6B, 0, 3]);
+    /// assert_eq!(wire(Framing::Rtu), [17, 0x03, 0, 0x6B, 0, 3, 0x76, 0x87]);
+    /// assert_eq!(wire(Framing::Ascii), b":1103006B00037E\r\n");
+    /// ```
     pub fn encode(self, frame: Frame<'_>, out: &mut Vec<u8>) {
         match self {
             Self::Tcp => crate::encode_frame(frame, out),
@@ -50,6 +64,14 @@ impl Framing {
 
     /// How long a line at this speed has to be silent before the next frame: 3.5 characters of 11 bits, and 1.75 ms
     /// above 19,200 baud. ASCII frames have marks of their own and need none.
+    ///
+    /// ```
+    /// use interlex_modbus::Framing;
+    /// use std::time::Duration;
+    ///
+    /// assert_eq!(Framing::Rtu.silence(9600).as_micros(), 4010);
+    /// assert_eq!(Framing::Rtu.silence(115_200), Duration::from_micros(1750));
+    /// ```
     ///
     /// Source: MODBUS over Serial Line V1.02, section 2.5.1.1.
     #[must_use]

@@ -98,6 +98,17 @@ impl IdentifyRequest {
 
     /// Picks what answers this request out of all that a device says about itself, as much as fits one answer.
     ///
+    /// ```
+    /// use interlex_modbus::{ExceptionCode, IdentifyAccess, IdentifyRequest};
+    ///
+    /// let device = [(0, "Alderfen"), (1, "AF-7"), (2, "1.4"), (5, "Gas analyser")];
+    /// let basic = IdentifyRequest { access: IdentifyAccess::Basic, object: 0 }.pick(0x82, &device)?;
+    /// assert_eq!((basic.objects.len(), basic.next), (3, None), "vendor, product code and revision");
+    /// let one = IdentifyRequest { access: IdentifyAccess::Individual, object: 5 }.pick(0x82, &device)?;
+    /// assert_eq!(one.objects, [(5, b"Gas analyser".to_vec())]);
+    /// # Ok::<(), ExceptionCode>(())
+    /// ```
+    ///
     /// # Errors
     /// Illegal data address when a single object is asked for that is not there.
     pub fn pick(&self, conformity: u8, all: &[(u8, &str)]) -> Result<Identification, ExceptionCode> {

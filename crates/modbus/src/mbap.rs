@@ -48,6 +48,20 @@ pub fn encode_frame(frame: Frame<'_>, out: &mut Vec<u8>) {
 /// Cuts a stream of bytes into messages, however TCP delivered them.
 ///
 /// It never holds more than one message and what arrived with it: the length is checked as soon as it is there.
+///
+/// ```
+/// use interlex_modbus::{FrameDecoder, FrameError};
+///
+/// let mut decoder = FrameDecoder::default();
+/// // An answer, cut in two by TCP, with the first byte of the next one behind it.
+/// decoder.push(&[0, 7, 0, 0, 0, 3, 9]);
+/// assert!(decoder.next_frame()?.is_none());
+/// decoder.push(&[0x83, 0x02, 0]);
+/// let frame = decoder.next_frame()?.expect("it is whole");
+/// assert_eq!((frame.transaction, frame.unit, frame.pdu), (7, 9, &[0x83, 0x02][..]));
+/// assert!(decoder.next_frame()?.is_none());
+/// # Ok::<(), FrameError>(())
+/// ```
 #[derive(Debug, Default)]
 pub struct FrameDecoder {
     buffer: Vec<u8>,

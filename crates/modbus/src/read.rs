@@ -55,6 +55,20 @@ impl Table {
 }
 
 /// A read of neighbouring bits or registers of one table; its range has been checked.
+///
+/// ```
+/// use interlex_modbus::{InvalidRequest, ReadData, ReadRequest, ResponseError, Table};
+///
+/// // 40001 of a device manual is the holding register at the zero-based address 0.
+/// let read = ReadRequest::new(Table::HoldingRegister, 0, 2)?;
+/// assert_eq!(read.encode(), [0x03, 0, 0, 0, 2]);
+/// assert_eq!(read.decode_response(&[0x03, 4, 0x42, 0xC8, 0, 0]), Ok(ReadData::Registers(vec![0x42C8, 0])));
+/// assert!(matches!(read.decode_response(&[0x83, 0x02]), Err(ResponseError::Exception(_))));
+/// // What the standard does not allow is not asked.
+/// assert!(ReadRequest::new(Table::HoldingRegister, 0, 126).is_err());
+/// assert!(ReadRequest::new(Table::Coil, 65_535, 2).is_err());
+/// # Ok::<(), InvalidRequest>(())
+/// ```
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct ReadRequest {
     table: Table,

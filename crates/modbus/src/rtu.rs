@@ -9,6 +9,11 @@ const LONGEST: usize = 1 + MAX_PDU + 2;
 
 /// The check at the end of an RTU frame, the low byte to be sent first.
 ///
+/// ```
+/// // The example of the specification: unit 2, function 7.
+/// assert_eq!(interlex_modbus::crc(&[0x02, 0x07]), 0x1241);
+/// ```
+///
 /// Source: MODBUS over Serial Line V1.02, section 6.2.2 (CRC generation): polynomial A001, start FFFF.
 #[must_use]
 pub fn crc(bytes: &[u8]) -> u16 {

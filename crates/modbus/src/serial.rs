@@ -63,6 +63,20 @@ impl SerialSettings {
     }
 
     /// The time that one character takes on the line: start bit, data bits, parity, stop bits.
+    ///
+    /// ```
+    /// use interlex_modbus::{Parity, SerialSettings};
+    ///
+    /// let usual = SerialSettings {
+    ///     path: "/dev/ttyUSB0".into(),
+    ///     baud: 9600,
+    ///     data_bits: 8,
+    ///     parity: Parity::Even,
+    ///     stop_bits: 1,
+    ///     rs485: false,
+    /// };
+    /// assert_eq!(usual.character_time().as_micros(), 1145, "eleven bits");
+    /// ```
     #[must_use]
     pub fn character_time(&self) -> Duration {
         let parity = u32::from(self.parity != Parity::None);

@@ -36,6 +36,28 @@ impl From<ExceptionCode> for Refusal {
 }
 
 /// The server of one connection or line, without I/O.
+///
+/// ```
+/// use interlex_modbus::{ExceptionCode, FrameError, ReadData, Refusal, Request, Response, Server, Units};
+///
+/// #[derive(Debug)]
+/// struct Thermometer;
+///
+/// impl Units for Thermometer {
+///     fn answer(&self, unit: u8, request: &Request) -> Result<Response, Refusal> {
+///         match request {
+///             _ if unit != 5 => Err(Refusal::Silence),
+///             Request::Read(read) if read.address() == 0 => Ok(Response::Data(ReadData::Registers(vec![215]))),
+///             _ => Err(ExceptionCode::ILLEGAL_DATA_ADDRESS.into()),
+///         }
+///     }
+/// }
+///
+/// let (mut server, mut answer) = (Server::default(), Vec::new());
+/// server.handle_input(&[0, 1, 0, 0, 0, 6, 5, 4, 0, 0, 0, 1], &Thermometer, &mut answer)?;
+/// assert_eq!(answer, [0, 1, 0, 0, 0, 5, 5, 4, 2, 0, 215]);
+/// # Ok::<(), FrameError>(())
+/// ```
 #[derive(Debug, Default)]
 pub struct Server {
     framing: Framing,

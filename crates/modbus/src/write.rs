@@ -24,6 +24,19 @@ pub enum Written {
 
 /// A write of coils or holding registers; its range has been checked.
 ///
+/// ```
+/// use interlex_modbus::{InvalidRequest, Request, WriteRequest, Written};
+///
+/// // Bit 3 of a register, and nothing else of it, in one step inside the device.
+/// let mask = Written::Mask { and: !(1 << 3), or: 1 << 3 };
+/// let write = Request::from(WriteRequest::new(16, mask)?);
+/// let mut pdu = Vec::new();
+/// write.encode(&mut pdu);
+/// assert_eq!(pdu, [0x16, 0, 16, 0xFF, 0xF7, 0, 0x08]);
+/// assert!(WriteRequest::new(0, Written::Registers(vec![0; 124])).is_err());
+/// # Ok::<(), InvalidRequest>(())
+/// ```
+///
 /// Source: MODBUS Application Protocol V1.1b3, sections 6.5, 6.6, 6.11, 6.12 and 6.16.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct WriteRequest {

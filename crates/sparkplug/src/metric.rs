@@ -72,6 +72,15 @@ pub enum ValueError {
 
 /// Puts a value into the field of its datatype. Negative integers are two's complement over the field.
 ///
+/// ```
+/// use interlex_sparkplug::proto::metric::Value;
+/// use interlex_sparkplug::{DataType, MetricValue, ValueError, encode_value};
+///
+/// assert_eq!(encode_value(DataType::Int16, MetricValue::Int(-1)), Ok(Value::IntValue(u32::MAX)));
+/// assert_eq!(encode_value(DataType::UInt64, MetricValue::Uint(u64::MAX)), Ok(Value::LongValue(u64::MAX)));
+/// assert_eq!(encode_value(DataType::Int16, MetricValue::Int(40_000)), Err(ValueError::Range(DataType::Int16)));
+/// ```
+///
 /// Source: Sparkplug 3.0.0, tck-id-payloads-metric-datatype-value-type and section 6.4.16.
 ///
 /// # Errors
@@ -135,6 +144,16 @@ pub fn decode_value<'a>(data_type: DataType, wire: &'a Wire) -> Result<MetricVal
 
 /// Reads the value of a command. The datatype that the command names decides how its number is read, and the announced one
 /// where it names none; whether the number fits what was announced is for the receiver to say.
+///
+/// ```
+/// use interlex_sparkplug::proto::metric::Value;
+/// use interlex_sparkplug::{DataType, MetricValue, decode_command};
+///
+/// // 40000 as an Int32 is 40000, whatever the point is: it does not become negative on the way.
+/// let told = decode_command(DataType::Int16, Some(DataType::Int32), &Value::IntValue(40_000));
+/// assert_eq!(told, Ok(MetricValue::Int(40_000)));
+/// assert!(decode_command(DataType::Int16, None, &Value::IntValue(40_000)).is_err());
+/// ```
 ///
 /// Where nothing says how wide a negative number was meant, one that reads as beyond the range is refused, not taken for a
 /// negative one: 40000 for an Int16 is a mistake.

@@ -2,6 +2,14 @@ use std::collections::BTreeMap;
 
 /// What a host application says of itself on `spBv1.0/STATE/HOST`.
 ///
+/// ```
+/// use interlex_sparkplug::HostState;
+///
+/// let told: HostState = serde_json::from_str(r#"{"online":true,"timestamp":1800000000000}"#)?;
+/// assert!(told.online);
+/// # Ok::<(), serde_json::Error>(())
+/// ```
+///
 /// Source: Sparkplug 3.0.0, section 5.6 (tck-id-host-topic-phid-birth-payload).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Deserialize)]
 pub struct HostState {

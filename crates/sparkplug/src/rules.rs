@@ -31,6 +31,21 @@ pub enum RuleError {
 ///
 /// Metrics without a datatype (data and commands of an announced metric) are checked as far as they say what they are.
 ///
+/// ```
+/// use interlex_sparkplug::proto::{Metric, Payload, metric};
+/// use interlex_sparkplug::{DataType, check_payload};
+///
+/// let metric = |value| Metric {
+///     name: Some("level".to_owned()),
+///     datatype: Some(DataType::UInt8.code()),
+///     value: Some(metric::Value::IntValue(value)),
+///     ..Metric::default()
+/// };
+/// let payload = |value| Payload { metrics: vec![metric(value)], ..Payload::default() };
+/// assert_eq!(check_payload(&payload(255)), Ok(()));
+/// assert!(check_payload(&payload(256)).unwrap_err().to_string().starts_with("metric \"level\""));
+/// ```
+///
 /// # Errors
 /// The first broken rule.
 pub fn check_payload(payload: &Payload) -> Result<(), RuleError> {

@@ -71,6 +71,17 @@ impl MessageType {
 }
 
 /// `spBv1.0/GROUP/TYPE/NODE` or `spBv1.0/GROUP/TYPE/NODE/DEVICE`.
+///
+/// ```
+/// use interlex_sparkplug::{MessageType, ParseTopicError, Topic};
+///
+/// let topic: Topic = "spBv1.0/alderfen/DDATA/works-1/gas-analyser".parse()?;
+/// assert_eq!((topic.message, topic.device.as_deref()), (MessageType::DData, Some("gas-analyser")));
+/// assert_eq!(topic.to_string(), "spBv1.0/alderfen/DDATA/works-1/gas-analyser");
+/// // Only messages of devices name one.
+/// assert!("spBv1.0/alderfen/NDATA/works-1/gas-analyser".parse::<Topic>().is_err());
+/// # Ok::<(), ParseTopicError>(())
+/// ```
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Topic {
     /// Group id.

@@ -25,6 +25,20 @@ const END: u16 = 0xFFFF;
 const MOST_MODELS: usize = 128;
 
 /// A walk over the models of one device, without I/O.
+///
+/// ```
+/// use interlex_modbus::SunSpecWalk;
+///
+/// // A device with its marker at 40,000 and a model that nobody knows, of one register.
+/// let memory = |address: u16| [0x5375, 0x6E53, 65_000, 1, 7, 0xFFFF, 0].get(usize::from(address) - 40_000).copied();
+/// let mut walk = SunSpecWalk::new();
+/// while let Some(read) = walk.next_request() {
+///     let registers: Option<Vec<u16>> = (0..read.quantity()).map(|offset| memory(read.address() + offset)).collect();
+///     walk.answer(registers.as_deref());
+/// }
+/// let device = walk.found().expect("a marker");
+/// assert_eq!((device.base, device.models.len(), device.models[0].id), (40_000, 1, 65_000));
+/// ```
 #[derive(Debug)]
 pub struct SunSpecWalk {
     state: State,
