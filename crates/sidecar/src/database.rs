@@ -35,20 +35,36 @@ impl Database {
         let directory = fs::canonicalize(directory).map_err(io_error(format!("finding {}", directory.display())))?;
         let password = password(&directory.join("password"))?;
         let data = directory.join("data");
-        if !data.is_dir() {
-            install(&directory, &data).await?;
-        }
-        let log = directory.join("mariadb.log");
         let arguments = arguments(&directory, &data, address, &password)?;
-        let process = Process::start(&program, &arguments, &log).await?;
-        let database = Self { directory, address, password, process };
+        let log = directory.join("mariadb.log");
+        let mut attempts = if data.is_dir() { 1 } else { INSTALL_ATTEMPTS };
+        loop {
+            if !data.is_dir() {
+                install(&directory, &data).await?;
+            }
+            let process = Process::start(&program, &arguments, &log).await?;
+            let (directory, password) = (directory.clone(), password.clone());
+            let mut database = Self { directory, address, password, process };
+            attempts -= 1;
+            match database.comes_up(&log).await {
+                // A new installation in which nobody gets an account lacks tables; nothing is lost with it.
+                Err(_) if attempts > 0 => {
+                    database.stop().await;
+                    fs::remove_dir_all(&data).map_err(io_error("removing an installation that lacks tables"))?;
+                }
+                outcome => return outcome.map(|()| database),
+            }
+        }
+    }
+
+    async fn comes_up(&self, log: &Path) -> Result<(), SidecarError> {
         let deadline = Instant::now() + UP_WITHIN;
         loop {
-            match database.greeting().await {
-                Some(Ok(())) => return Ok(database),
-                Some(Err(refusal)) => return Err(SidecarError::NotUp { program: "mariadbd", log, last: refusal }),
-                None if !database.process.is_running() || Instant::now() > deadline => {
-                    return Err(not_up("mariadbd", log));
+            match self.greeting().await {
+                Some(Ok(())) => return Ok(()),
+                Some(Err(refusal)) => return Err(not_up("mariadbd", log.to_owned()).with(&refusal)),
+                None if !self.process.is_running() || Instant::now() > deadline => {
+                    return Err(not_up("mariadbd", log.to_owned()));
                 }
                 None => sleep(Duration::from_millis(20)).await,
             }

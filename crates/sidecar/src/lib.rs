@@ -69,6 +69,16 @@ fn not_up(program: &'static str, log: PathBuf) -> SidecarError {
     SidecarError::NotUp { program, log, last }
 }
 
+impl SidecarError {
+    /// What the program said beside its log.
+    fn with(mut self, said: &str) -> Self {
+        if let Self::NotUp { last, .. } = &mut self {
+            *last = format!("{last}\n{said}");
+        }
+        self
+    }
+}
+
 /// The name of the user that runs this program.
 fn user() -> String {
     nix::unistd::User::from_uid(nix::unistd::Uid::effective())

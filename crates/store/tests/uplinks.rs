@@ -80,7 +80,8 @@ async fn the_number_of_a_point_never_means_another(store: &Store) {
     // Two uplinks number the same points in the same moment.
     let (all, some) = (points(0), points(1500));
     let (one, two) = tokio::join!(store.add_journal_points("works", &all), store.add_journal_points("works", &some));
-    (one.unwrap(), two.unwrap());
+    one.unwrap();
+    two.unwrap();
     let known = store.journal_points("works", 0).await.unwrap();
     assert_eq!(known.len(), names.len());
     assert!(known.windows(2).all(|pair| pair[0].number < pair[1].number));
@@ -172,7 +173,9 @@ async fn entries_that_waited_are_stored_once_and_in_order(database: &mut Databas
     // The service stores what waits, and so do two people who write in this moment; another entry comes meanwhile.
     let another = entry(41);
     let told = tokio::join!(trail.flush(), trail.flush(), trail.flush(), trail.add(&another));
-    (told.0.unwrap(), told.1.unwrap(), told.2.unwrap());
+    for stored in [told.0, told.1, told.2] {
+        stored.unwrap();
+    }
     trail.flush().await.unwrap();
     let filter = AuditFilter { gateway: Some("trail".to_owned()), limit: 100, ..AuditFilter::default() };
     let stored: Vec<_> = store.audit(&filter).await.unwrap().iter().rev().map(|record| record.at).collect();

@@ -1,4 +1,5 @@
 use super::object::{ObjectClass, ObjectRef};
+use serde::Serialize;
 use serde_json::{Map, Value};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
@@ -78,6 +79,14 @@ impl Draft {
 
 fn named(class: ObjectClass, objects: &[Value]) -> impl Iterator<Item = (ObjectRef, Cow<'_, Value>)> {
     objects.iter().map(move |value| (ObjectRef::new(class, name_of(value)), Cow::Borrowed(value)))
+}
+
+/// A part of the description as an object of the draft.
+pub(super) fn object(part: &impl Serialize) -> Map<String, Value> {
+    match serde_json::to_value(part) {
+        Ok(Value::Object(object)) => object,
+        _ => Map::new(),
+    }
 }
 
 /// A rate as an object of its own.

@@ -1,12 +1,12 @@
 //! The protocols of links: each has a folder here with its keys, columns and checks, and its line in every match of this
 //! file, in place of which nothing else here knows one from the other.
 
+use super::draft::object;
 use super::draft::{Draft, name_of};
 use super::modbus::{self, ModbusAddress, ModbusDevice, ModbusLink, ModbusPoint};
 use super::problem::Fault;
 use super::schema::ObjectKind;
 use super::settings::part;
-use super::write::object;
 use super::{Description, Device, Link, ObjectClass, Point, PointSettings, Span};
 use crate::DataType;
 use schemars::Schema;

@@ -1,8 +1,7 @@
 use super::check::Checked;
-use super::draft::{Draft, list_of};
+use super::draft::{Draft, list_of, object};
 use super::schema::{self, ObjectKind, ObjectSchema};
 use super::{Description, Device, Files, Link, MAIN_FILE, ObjectClass, Protocol, Uplink, UplinkKind, check};
-use serde::Serialize;
 use serde_json::{Map, Value};
 use std::collections::HashMap;
 use std::fmt::Write as _;
@@ -156,12 +155,5 @@ fn entry(out: &mut String, key: &str, value: &Value) {
     if let Ok(value) = toml::Value::try_from(value) {
         // Writing into a string cannot fail.
         let _ = writeln!(out, "{key} = {value}");
-    }
-}
-
-pub(super) fn object(part: &impl Serialize) -> Map<String, Value> {
-    match serde_json::to_value(part) {
-        Ok(Value::Object(object)) => object,
-        _ => Map::new(),
     }
 }

@@ -1,4 +1,4 @@
-use super::driver::LinkPlan;
+use super::plan::LinkPlan;
 use super::trial::{TrialRead, TrialReading};
 use super::view::RequestView;
 use super::write::{PointWrite, WriteError, WriteOutcome};
@@ -80,12 +80,15 @@ impl ActionKind {
     }
 }
 
+/// Where somebody waits for an answer.
+pub(super) type Pending = oneshot::Sender<Answer>;
+
 /// What a running link is told from outside.
 #[derive(Debug)]
 pub(crate) enum LinkCommand {
     /// Something to do once. Whoever asked may have gone when it is done. What has not been sent by the deadline, or until they
     /// went, is refused; of what has, nobody knows what became of it.
-    Do { action: Action, deadline: Instant, answer: oneshot::Sender<Answer> },
+    Do { action: Action, deadline: Instant, answer: Pending },
     /// Tells which requests are sent, with the names of these points.
     Requests(Arc<PointTable>, oneshot::Sender<Vec<RequestView>>),
     /// Tries anew what was learned about a device, by its name, or about all.

@@ -1,8 +1,7 @@
-use super::command::{CommandId, Leaving};
-use super::driver::LinkPlan;
+use super::command::{CommandId, Leaving, Pending};
 use super::handle::{LinkShown, Surroundings};
 use super::outcomes::{DeviceEvent, Outcome, Outcomes};
-use super::task::Pending;
+use super::plan::{LinkPlan, PlannedDevice};
 use super::traffic::Traffic;
 use interlex_core::description::{Link, Span};
 use interlex_core::{
@@ -302,7 +301,7 @@ impl Floor {
         self.shown.statistics.lock().change_devices(names.collect());
         self.shown.status.update(|status, _| {
             let before = std::mem::take(&mut status.devices);
-            let device = |planned: &super::driver::PlannedDevice| {
+            let device = |planned: &PlannedDevice| {
                 let (settings, points) = (&planned.device.settings, planned.points.len());
                 let known = before.iter().find(|device| device.name == settings.name.as_str());
                 let new = || DeviceStatus::new(settings.name.as_str(), "", (0, 0), now.wall);

@@ -1,7 +1,7 @@
 use super::command::{Leaving, LinkCommand};
-use super::driver::LinkPlan;
 use super::frames::{FrameFilter, FrameLog, FrameView};
 use super::memory::Memories;
+use super::plan::LinkPlan;
 use super::statistics::{LinkStatistics, Statistics};
 use super::view::RequestView;
 use crate::listeners::Listeners;

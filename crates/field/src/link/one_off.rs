@@ -1,8 +1,9 @@
 use super::command::{Action, Answer, Command, CommandId, LinkCommand};
-use super::driver::{DriverContext, FieldDriver, LinkPlan, Lost};
+use super::driver::{DriverContext, FieldDriver, Lost};
 use super::handle::LinkHandle;
 use super::memory::Memories;
 use super::outcomes::{Outcome, Outcomes};
+use super::plan::LinkPlan;
 use interlex_core::description::Link;
 use interlex_core::{Clock, LinkState};
 use std::sync::Arc;

@@ -1,8 +1,9 @@
-use super::command::{Answer, Command, CommandId, LINK_COMMANDS, LinkCommand};
-use super::driver::{DriverContext, FieldDriver, Full, LinkPlan, Lost};
+use super::command::{Command, CommandId, LINK_COMMANDS, LinkCommand};
+use super::driver::{DriverContext, FieldDriver, Full, Lost};
 use super::floor::Floor;
 use super::handle::{LinkHandle, LinkShown, Surroundings};
 use super::outcomes::Outcomes;
+use super::plan::{LinkPlan, PlannedDevice};
 use super::statistics::Statistics;
 use interlex_core::{Backoff, DeviceStatus, LinkStatus, Shared};
 use parking_lot::Mutex;
@@ -32,7 +33,7 @@ impl<D: FieldDriver> LinkTask<D> {
         let (sender, commands) = mpsc::channel(LINK_COMMANDS);
         let clock = Arc::clone(&around.clock);
         let now = (Instant::now().into_std(), clock.now());
-        let status = |planned: &super::driver::PlannedDevice| {
+        let status = |planned: &PlannedDevice| {
             let settings = &planned.device.settings;
             DeviceStatus::new(settings.name.as_str(), &settings.title, (planned.points.len(), 0), now.1)
         };
@@ -199,9 +200,6 @@ async fn until(at: Option<std::time::Instant>) {
         None => std::future::pending().await,
     }
 }
-
-/// What waits for its answer.
-pub(super) type Pending = tokio::sync::oneshot::Sender<Answer>;
 
 #[cfg(test)]
 mod tests;

@@ -75,8 +75,8 @@ impl ModbusLink {
     /// Its own keys, as the files have them.
     pub(in crate::description) fn write(&self) -> Map<String, Value> {
         match self {
-            Self::Tcp(link) | Self::RtuTcp(link) | Self::AsciiTcp(link) => crate::description::write::object(link),
-            Self::Rtu(link) | Self::Ascii(link) => crate::description::write::object(link),
+            Self::Tcp(link) | Self::RtuTcp(link) | Self::AsciiTcp(link) => crate::description::draft::object(link),
+            Self::Rtu(link) | Self::Ascii(link) => crate::description::draft::object(link),
         }
     }
 

@@ -1,7 +1,8 @@
 use super::*;
 use crate::error::TrialError;
 use crate::link::{
-    Action, DeviceEvent, FrameLog, FrameRing, FrameText, FrameWords, Memories, Outcome, RequestView, TrialReading,
+    Action, Answer, DeviceEvent, FrameLog, FrameRing, FrameText, FrameWords, Memories, Outcome, RequestView,
+    TrialReading,
 };
 use crate::listeners::Listeners;
 use interlex_core::description::{Description, Files, read};

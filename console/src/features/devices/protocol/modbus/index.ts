@@ -1,5 +1,5 @@
-import type { ProtocolParts } from "..";
 import { shown } from "../../../description/schema";
+import type { ProtocolParts } from "../parts";
 import { Identity } from "./Identity";
 import { Alternatives, Brought } from "./Reading";
 

@@ -1,0 +1,18 @@
+import type { ComponentType } from "react";
+import type { Content, TrialReading } from "../../../api/client";
+
+/** What a protocol has of its own on the pages of links and devices. */
+export interface ProtocolParts {
+  /** What the first trial of a new device asks for. */
+  first: Content;
+  /** Who a device is on its link. */
+  place: (device: Content) => string;
+  /** Whether clients may write to where a point lives. */
+  canBeWritten: (point: Content) => boolean;
+  /** What a reading brought, as the protocol has it. */
+  Brought: ComponentType<{ reading: TrialReading }>;
+  /** What else the same answer could mean. */
+  Alternatives: ComponentType<{ reading: TrialReading }>;
+  /** How a device says who it is; left out where it cannot. */
+  Identity?: ComponentType<{ gateway: string; link: Content; device: Content }>;
+}
