@@ -96,7 +96,7 @@ fn print_spans(statistics: &Value, key: Option<&str>) -> std::io::Result<()> {
     let all = [("all devices", statistics)].into_iter();
     let devices = list(statistics, "devices").iter().map(|device| (text(device, "name"), device));
     let rows: Vec<_> = all.chain(devices).map(|(name, counts)| (name, of_span(counts))).collect();
-    let mut shown = table(&["", "requests", "answers", "timeouts", "garbled", "broken", "half", "99 %", "longest"]);
+    let mut shown = table(&["", "requests", "answers", "timeouts", "garbled", "broken", "50 %", "99 %", "longest"]);
     for (name, counts) in &rows {
         let times = counts.get("answer_times").unwrap_or(&Value::Null);
         let number = |key: &str| cell(whole(counts, key)).set_alignment(CellAlignment::Right);

@@ -5,7 +5,7 @@ use crate::api::extract::{Json, Path};
 use crate::draft::drafts;
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
-use interlex_core::description::{JsonUplink, Selection, list_of};
+use interlex_core::description::{JsonUplink, Selection, UplinkKind, list_of};
 use interlex_gateway::{BufferView, Published, ReportPreview, Running, SentMessage, preview, report_preview};
 use interlex_store::AuditEntry;
 use serde::{Deserialize, Serialize};
@@ -118,8 +118,13 @@ pub(crate) async fn messages(
     _: Viewer,
     Path((gateway, uplink)): Path<(String, String)>,
 ) -> Result<Json<Vec<SentMessage>>, ApiError> {
-    let messages = running(&app, &gateway, &uplink)?.messages(&uplink).await;
-    messages.map(Json).ok_or_else(|| unknown(&gateway, &uplink))
+    let known = running(&app, &gateway, &uplink)?;
+    let described = known.description().uplinks.iter().find(|described| described.settings.name.as_str() == uplink);
+    if described.is_some_and(|described| matches!(described.kind, UplinkKind::Sparkplug(_))) {
+        let what = format!("message from templates at uplink {uplink:?}, which publishes Sparkplug B");
+        return Err(ApiError::NotFound(what));
+    }
+    known.messages(&uplink).await.map(Json).ok_or_else(|| unknown(&gateway, &uplink))
 }
 
 /// An uplink whose messages are to be seen.
