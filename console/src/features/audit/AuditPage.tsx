@@ -17,9 +17,10 @@ const SPANS: [string, string, number][] = [
 ];
 
 const ACTIONS = [
-  "activate", "add-gateway", "add-person", "change-role", "discard-draft", "edit-draft", "make-token", "remove-gateway",
-  "remove-person", "remove-token", "replace-draft", "set-password", "set-up", "set-up-failed", "sign-in", "sign-in-failed", "sign-out",
-  "trial-read",
+  "activate", "add-gateway", "add-person", "ask-for-offers", "change-role", "command", "discard-draft", "edit-draft", "import-points",
+  "make-token", "purge", "relearn", "remove-gateway", "remove-person", "remove-token", "replace-draft", "reset-statistics", "set-password",
+  "set-up", "set-up-failed", "sign-in", "sign-in-failed", "sign-out", "take-offers", "trial-broker", "trial-identify", "trial-read",
+  "trial-write", "write",
 ];
 
 /** Who changed it? Everything that anybody did, the newest first. */
@@ -144,9 +145,11 @@ function pretty(text: string): string {
   }
 }
 
-function csv(entries: AuditView[]): string {
+/** The entries as a spreadsheet reads them. No cell is taken for a formula: what begins like one has an apostrophe before it. */
+export function csv(entries: AuditView[]): string {
   const keys = ["id", "at", "person", "source", "action", "gateway", "object", "detail", "before", "after"] as const;
-  const cell = (value: unknown) => `"${String(value ?? "").replaceAll('"', '""')}"`;
+  const plain = (text: string) => (/^\s*[=+\-@]/.test(text) ? `'${text}` : text);
+  const cell = (value: unknown) => `"${plain(String(value ?? "")).replaceAll('"', '""')}"`;
   const rows = entries.map((entry) => keys.map((key) => cell(key === "at" ? new Date(entry.at).toISOString() : entry[key])));
   return [keys.join(","), ...rows.map((row) => row.join(","))].join("\r\n");
 }
