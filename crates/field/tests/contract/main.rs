@@ -48,6 +48,21 @@ macro_rules! every_driver {
             }
 
             #[tokio::test(flavor = "multi_thread")]
+            async fn a_link_that_breaks_under_commands_answers_each_of_them_once() {
+                suite::a_link_that_breaks_under_commands_answers_each_of_them_once::<$field>().await;
+            }
+
+            #[tokio::test(flavor = "multi_thread")]
+            async fn a_change_of_one_device_costs_no_command_of_another() {
+                suite::a_change_of_one_device_costs_no_command_of_another::<$field>().await;
+            }
+
+            #[tokio::test(flavor = "multi_thread")]
+            async fn a_device_that_goes_answers_what_waits_for_it() {
+                suite::a_device_that_goes_answers_what_waits_for_it::<$field>().await;
+            }
+
+            #[tokio::test(flavor = "multi_thread")]
             async fn a_flood_from_the_device_is_survived() {
                 suite::a_flood_from_the_device_is_survived::<$field>().await;
             }

@@ -16,7 +16,7 @@ pub(crate) struct ModbusField {
     address: SocketAddr,
     /// Where the devices are, behind a line that can be cut.
     behind: SocketAddr,
-    line: Option<DropGuard>,
+    line: Mutex<Option<DropGuard>>,
     _stop: DropGuard,
 }
 
@@ -83,8 +83,8 @@ impl ModbusField {
     }
 
     /// A line to the devices; or one on which somebody talks without end.
-    async fn connect(&mut self, is_flooding: bool) {
-        self.line = None;
+    async fn connect(&self, is_flooding: bool) {
+        self.cut();
         let stop = CancellationToken::new();
         let listener = loop {
             // The one before is closed a moment after it was told to.
@@ -93,7 +93,7 @@ impl ModbusField {
                 Err(_) => tokio::time::sleep(Duration::from_millis(5)).await,
             }
         };
-        self.line = Some(stop.clone().drop_guard());
+        *self.line.lock().unwrap() = Some(stop.clone().drop_guard());
         let behind = self.behind;
         tokio::spawn(stop.clone().run_until_cancelled_owned(async move {
             while let Ok((mut client, _)) = listener.accept().await {
@@ -124,7 +124,7 @@ impl Field for ModbusField {
         let (behind, units, stop) =
             (listener.local_addr().unwrap(), Arc::<Behaviour>::default(), CancellationToken::new());
         tokio::spawn(serve(listener, Arc::clone(&units) as Arc<dyn Units>, stop.clone()));
-        let mut field = Self { units, address: outer, behind, line: None, _stop: stop.drop_guard() };
+        let field = Self { units, address: outer, behind, line: Mutex::default(), _stop: stop.drop_guard() };
         field.connect(false).await;
         field
     }
@@ -166,15 +166,15 @@ impl Field for ModbusField {
         self.with(device, |unit| unit.written.clone())
     }
 
-    async fn cut(&mut self, is_cut: bool) {
-        if is_cut {
-            self.line = None;
-        } else {
-            self.connect(false).await;
-        }
+    fn cut(&self) {
+        *self.line.lock().unwrap() = None;
     }
 
-    async fn flood(&mut self, is_flooding: bool) {
+    async fn mend(&self) {
+        self.connect(false).await;
+    }
+
+    async fn flood(&self, is_flooding: bool) {
         self.connect(is_flooding).await;
     }
 }

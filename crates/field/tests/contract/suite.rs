@@ -9,6 +9,7 @@ use interlex_field::{
     LinkHandle, Listeners, Memories, PointWrite, Surroundings, TrialRead, Via, WriteError, WriteOutcome, read, start,
     write,
 };
+use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use tokio::sync::mpsc;
@@ -36,11 +37,14 @@ pub(crate) trait Field: Sized {
     /// What was written to a device.
     fn written(&self, device: &str) -> Vec<u64>;
 
-    /// Breaks the link, or lets it be made again.
-    async fn cut(&mut self, is_cut: bool);
+    /// Breaks the link, in this moment.
+    fn cut(&self);
+
+    /// Lets it be made again.
+    async fn mend(&self);
 
     /// Sends what nobody asked for to whoever connects, as fast as it goes, or stops to.
-    async fn flood(&mut self, is_flooding: bool);
+    async fn flood(&self, is_flooding: bool);
 }
 
 /// What a device makes of a value that is written.
@@ -181,17 +185,17 @@ fn none_lost_or_doubled(counts: &[Option<u64>]) {
 }
 
 pub(crate) async fn it_connects_loses_and_recovers<F: Field>() {
-    let mut rig = Rig::<F>::start(&["one", "two"]).await;
+    let rig = Rig::<F>::start(&["one", "two"]).await;
     rig.is_up(&["one", "two"]).await;
     rig.until("values are good", |rig| rig.quality("one").is_good() && rig.quality("two").is_good()).await;
-    rig.field.cut(true).await;
+    rig.field.cut();
     rig.until("the link is down", |rig| rig.link.status().state == LinkState::Down).await;
     rig.until("its devices are", |rig| rig.is_told_up("one") == Some(false) && rig.is_told_up("two") == Some(false))
         .await;
     assert!(is_away(rig.quality("one")) && rig.state("one") == DeviceState::Unreachable);
     let refused = rig.write("one", 5).await.unwrap_err();
     assert_eq!(refused.outcome().word().to_string(), "refused", "{refused}");
-    rig.field.cut(false).await;
+    rig.field.mend().await;
     rig.is_up(&["one", "two"]).await;
     rig.until("both are told", |rig| rig.is_told_up("one") == Some(true) && rig.is_told_up("two") == Some(true)).await;
     assert!(rig.quality("one").is_good());
@@ -323,8 +327,94 @@ pub(crate) async fn a_device_that_changes_begins_anew_and_its_neighbours_go_on<F
     assert_eq!(rig.told.lock().unwrap().iter().filter(of_two).count(), told, "and nothing is told of it");
 }
 
-pub(crate) async fn a_flood_from_the_device_is_survived<F: Field>() {
+/// What became of writes: how many have each outcome.
+fn outcomes(told: &[Result<WriteOutcome, WriteError>]) -> BTreeMap<String, usize> {
+    let mut counts = BTreeMap::new();
+    for outcome in told {
+        let word = match outcome {
+            Ok(outcome) => outcome.outcome().word(),
+            Err(error) => error.outcome().word(),
+        };
+        *counts.entry(word.to_string()).or_default() += 1;
+    }
+    counts
+}
+
+pub(crate) async fn a_link_that_breaks_under_commands_answers_each_of_them_once<F: Field>() {
+    let rig = Rig::<F>::start(&["one", "two"]).await;
+    rig.is_up(&["one", "two"]).await;
+    rig.field.takes_writes("one", Writes::Swallows);
+    // The first one is with the device, which says nothing; the others wait behind it.
+    let writes = futures_util::future::join_all((50..54).map(|value| rig.write("one", value)));
+    let cut = async {
+        rig.until("the first one is there", |rig| !rig.field.written("one").is_empty()).await;
+        rig.field.cut();
+    };
+    let (told, ()) = tokio::join!(writes, cut);
+    let sent = rig.field.written("one");
+    for (value, outcome) in (50..54).zip(&told) {
+        let word = outcomes(std::slice::from_ref(outcome));
+        let expected = if sent.contains(&value) { "unknown" } else { "refused" };
+        assert!(word.contains_key(expected), "{value}: {word:?}, and {sent:?} came there");
+    }
+    rig.field.takes_writes("one", Writes::Takes);
+    rig.until("the link is down", |rig| rig.link.status().state == LinkState::Down).await;
+    rig.field.mend().await;
+    rig.is_up(&["one", "two"]).await;
+    assert_eq!(rig.write("one", 60).await.unwrap().outcome().word().to_string(), "confirmed");
+    assert_eq!(rig.field.written("one"), [sent, vec![60]].concat(), "what was refused does not come later");
+}
+
+pub(crate) async fn a_change_of_one_device_costs_no_command_of_another<F: Field>() {
     let mut rig = Rig::<F>::start(&["one", "two"]).await;
+    rig.is_up(&["one", "two"]).await;
+    let mut wanted = Vec::new();
+    for round in 0..6_u64 {
+        let with_more: &[&str] = if round % 2 == 0 { &["two"] } else { &[] };
+        let description = rig.field.description(&["one", "two"], with_more);
+        let points = Arc::new(PointTable::new(&description, &rig.around.points));
+        rig.around.latest = Arc::new(rig.around.latest.grown(points.indices()));
+        rig.around.recent.grow(points.indices());
+        rig.around.points = points;
+        let change = rig.link.change(&description, &description.links[0], &rig.around);
+        let value = 70 + round;
+        let (told, ()) = tokio::join!(rig.write("one", value), change);
+        assert_eq!(told.unwrap().outcome().word().to_string(), "confirmed", "round {round}");
+        wanted.push(value);
+        rig.description = description;
+    }
+    assert_eq!(rig.field.written("one"), wanted);
+    none_lost_or_doubled(&rig.counts("one"));
+}
+
+pub(crate) async fn a_device_that_goes_answers_what_waits_for_it<F: Field>() {
+    let mut rig = Rig::<F>::start(&["one", "two"]).await;
+    rig.is_up(&["one", "two"]).await;
+    rig.field.takes_writes("two", Writes::Swallows);
+    let without = rig.field.description(&["one"], &[]);
+    let mut around = rig.around.clone();
+    around.points = Arc::new(PointTable::new(&without, &rig.around.points));
+    let told = {
+        let (rig, around) = (&rig, &around);
+        let writes = futures_util::future::join_all((80..83).map(|value| rig.write("two", value)));
+        let (told, ()) = tokio::join!(writes, async {
+            rig.until("the first one is there", |rig| !rig.field.written("two").is_empty()).await;
+            rig.link.change(&without, &without.links[0], around).await;
+        });
+        told
+    };
+    let sent = rig.field.written("two").len();
+    let counts = outcomes(&told);
+    assert_eq!((counts.get("unknown").copied(), counts.values().sum::<usize>()), (Some(sent), 3), "{counts:?}");
+    assert_eq!(counts.get("refused").copied().unwrap_or_default(), 3 - sent, "{counts:?}");
+    rig.around = around;
+    let one = rig.counts("one").len();
+    rig.until("its neighbour goes on", |rig| rig.counts("one").len() > one + 20).await;
+    assert_eq!(rig.field.written("two").len(), sent, "nothing comes there later");
+}
+
+pub(crate) async fn a_flood_from_the_device_is_survived<F: Field>() {
+    let rig = Rig::<F>::start(&["one", "two"]).await;
     rig.is_up(&["one", "two"]).await;
     rig.field.flood(true).await;
     rig.until("it is noticed", |rig| rig.link.status().last_error.is_some()).await;
