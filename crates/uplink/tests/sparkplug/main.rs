@@ -1,0 +1,6 @@
+//! A Sparkplug uplink from what the field side tells to what a host hears at a real broker.
+#![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
+
+mod births;
+mod hosts;
+mod rig;
