@@ -176,6 +176,11 @@ impl<'a> Current<'a> {
         Self { latest, health, results, now, words }
     }
 
+    /// What the gateway knows of itself: whatever it tells later is newer.
+    fn of_ours(&self, value: MetricValue<'static>) -> Snapshot<'static> {
+        Snapshot { arrived: 0, ..told(value, self.now) }
+    }
+
     /// Whatever arrives of it is newer.
     fn never_read(&self) -> Snapshot<'static> {
         snapshot_of(None, Quality::Bad(Reason::NeverRead), (self.now, Timestamp::from_millis(0)), self.words)
@@ -186,12 +191,13 @@ impl Snapshots for Current<'_> {
     fn snapshot(&self, alias: u64) -> Snapshot<'_> {
         if let Some(slot) = alias.checked_sub(FIRST_RESULT_ALIAS) {
             let result = usize::try_from(slot).ok().and_then(|slot| self.results.get(&slot));
-            return told(MetricValue::Text(Cow::Owned(result.map_or_else(String::new, ToString::to_string))), self.now);
+            let words = result.map_or_else(String::new, ToString::to_string);
+            return self.of_ours(MetricValue::Text(Cow::Owned(words)));
         }
         if let Some(own) = alias.checked_sub(FIRST_OWN_ALIAS) {
             let metric = usize::try_from(own).ok().and_then(|own| self.health.get(own));
             return match metric {
-                Some(metric) => told(metric.value.clone(), self.now),
+                Some(metric) => self.of_ours(metric.value.clone()),
                 None => self.never_read(),
             };
         }

@@ -1,6 +1,6 @@
 //! What of a device comes before its birth, in it and after it, and types that the device tells.
 
-use crate::rig::{Host, Rig, UP};
+use crate::rig::{Host, Rig, UP, at};
 use interlex_core::{DataType, SampleKind, UplinkState, Value};
 use interlex_sidecar::{Database, own_socket};
 use interlex_store::Store;

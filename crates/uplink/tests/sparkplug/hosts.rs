@@ -1,6 +1,6 @@
 //! Hosts that command, that ask for births, and that the node waits for.
 
-use crate::rig::{Host, Rig, Run, UP, at};
+use crate::rig::{Host, Rig, Run, UP};
 use interlex_core::{CommandOutcome, SampleKind, UplinkState, Value};
 use interlex_sparkplug::proto::{Metric, Payload, metric};
 use interlex_sparkplug::{DataType, encode_payload};
@@ -63,7 +63,7 @@ async fn commands_reach_the_field_as_they_were_meant_and_what_became_of_them_goe
     };
     send(&host, DCMD, vec![wide], false).await;
     assert_eq!(command(&mut run).await.value, Value::Int(40_000), "it does not become negative on the way");
-    wanted.answer(CommandOutcome::Accepted, "tank/speed = 7: accepted".to_owned());
+    wanted.answer(CommandOutcome::Accepted("no read-back".to_owned()), "tank/speed = 7: accepted".to_owned());
     host.until("DDATA tank command/result=Text(\"tank/speed = 7: accepted\") @1000").await;
     // What cannot be is refused before the field hears of it, in words for the host and for the audit trail.
     for (metric, why) in [
@@ -154,10 +154,11 @@ async fn without_its_primary_host_a_node_says_nothing_and_loses_nothing() {
     run.until("it is kept", |status| status.buffer.waiting > 0).await;
     assert_eq!(host.node.lock().unwrap().last().map(String::as_str), Some("NDEATH"));
     state(true, 3).await;
-    let told = host.until("DDATA tank level=Uint(5) @50 historical").await;
+    // What it may have missed since it was there for certain comes once more, in its order.
+    let told = host.until(" level=Uint(5) @50 historical").await;
+    assert!(told.last().unwrap().starts_with("DDATA tank level=Uint("), "{told:?}");
     assert!(told.iter().any(|line| line.starts_with("DBIRTH tank level:UInt16=Uint(5) @50")), "{told:?}");
     run.until("nothing waits", |status| status.buffer.waiting == 0 && status.buffer.lost == 0).await;
-    assert!(at(0).as_millis() > 0);
     run.end().await;
     rig.broker.stop().await;
 }

@@ -3,9 +3,9 @@
 use interlex_core::description::{Files, Uplink, read};
 use interlex_core::{
     Clock, DataType, FieldEvent, Inventory, LatestTable, ManualClock, PointTable, Quality, Reason, Sample, SampleKind,
-    Shared, Timestamp, UplinkState, UplinkStatus, Value,
+    Shared, Timestamp, UplinkStatus, Value,
 };
-use interlex_sidecar::{Broker, Database, own_socket};
+use interlex_sidecar::{Broker, own_socket};
 use interlex_sparkplug::proto::Metric;
 use interlex_sparkplug::{DataType as MetricType, MessageType, Topic, decode_payload, decode_value};
 use interlex_store::Store;
@@ -76,13 +76,13 @@ impl Host {
         Self { client, heard, node }
     }
 
-    /// Waits for a line, and gives those since the one that was waited for last.
+    /// Waits for a line, or for how it ends, and gives those since the one that was waited for last.
     pub(crate) async fn until(&self, line: &str) -> Vec<String> {
         let waiting = async {
             loop {
                 {
                     let mut heard = self.heard.lock().unwrap();
-                    if let Some(place) = heard.iter().position(|known| known == line) {
+                    if let Some(place) = heard.iter().position(|known| known.ends_with(line)) {
                         return heard.drain(..=place).collect();
                     }
                 }
