@@ -188,7 +188,7 @@ proptest! {
             if !tells_changes {
                 continue;
             }
-            let last = rig.last().expect("the first state goes up");
+            let last = rig.last().unwrap();
             let is_held = policy.min_interval.is_some_and(|least| rig.now - last.at <= u64::try_from(least.as_millis()).unwrap());
             prop_assert!(is_held || last.sample.quality == reading.quality, "{:?} is told, and {:?} is so", last, reading);
             if !is_held && !reading.quality.is_bad() {
@@ -247,7 +247,7 @@ proptest! {
             let is_stale = rig.now - at >= stale;
             prop_assert_eq!(reading.quality == Quality::Uncertain(Reason::Stale), is_stale, "{} after {}", rig.now, at);
             if let (Some(period), false) = (period, is_stale) {
-                let last = rig.last().expect("the first value goes up").at;
+                let last = rig.last().unwrap().at;
                 prop_assert!(rig.now - last <= period + SLACK + 1, "told at {}, and it is {}", last, rig.now);
             }
         }

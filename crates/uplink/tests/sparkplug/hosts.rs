@@ -23,7 +23,7 @@ fn named(name: &str, value: metric::Value) -> Metric {
 
 /// What a host wants next of the field.
 async fn next(run: &mut Run) -> FromBroker {
-    tokio::time::timeout(Duration::from_secs(40), run.commands.recv()).await.expect("a command").expect("an uplink")
+    tokio::time::timeout(Duration::from_secs(40), run.commands.recv()).await.unwrap().unwrap()
 }
 
 async fn command(run: &mut Run) -> BrokerCommand {

@@ -38,7 +38,7 @@ impl Host {
     pub(crate) async fn start(broker: SocketAddr) -> Self {
         let options = MqttOptions::new("host", broker.ip().to_string(), broker.port());
         let (client, mut eventloop) = AsyncClient::new(options, 16);
-        let (heard, node): (Arc<Mutex<Vec<String>>>, Arc<Mutex<Vec<String>>>) = Default::default();
+        let [heard, node]: [Arc<Mutex<Vec<String>>>; 2] = Default::default();
         let (into, of_node, again) = (Arc::clone(&heard), Arc::clone(&node), client.clone());
         let (sender, subscribed) = tokio::sync::oneshot::channel();
         tokio::spawn(async move {
