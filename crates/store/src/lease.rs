@@ -53,6 +53,16 @@ impl Store {
     }
 
     async fn lease(&self, own: &LeaseHolder, span: Duration, takes_over: bool) -> Result<Lease, StoreError> {
+        loop {
+            match self.try_lease(own, span, takes_over).await {
+                // Two that find no lease stand in each other's way; the database lets one of them through.
+                Err(StoreError::Database(error)) if is_deadlock(&error) => {}
+                done => return done,
+            }
+        }
+    }
+
+    async fn try_lease(&self, own: &LeaseHolder, span: Duration, takes_over: bool) -> Result<Lease, StoreError> {
         let work = async {
             let mut transaction = self.pool.begin().await?;
             let query =
@@ -94,4 +104,9 @@ impl Store {
         };
         self.in_time(work).await
     }
+}
+
+/// Source: SQLSTATE 40001, serialization failure.
+fn is_deadlock(error: &sqlx::Error) -> bool {
+    error.as_database_error().and_then(|error| error.code()).as_deref() == Some("40001")
 }
