@@ -29,8 +29,8 @@ pub use person::{NewPerson, Person, PersonSummary, Role};
 pub use revision::{NewRevision, Revision, RevisionSummary};
 pub use trail::AuditTrail;
 
-use sqlx::MySqlPool;
 use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
+use sqlx::{Executor, MySqlPool};
 use std::str::FromStr;
 use std::time::Duration;
 
@@ -101,6 +101,10 @@ impl Store {
         let pool = MySqlPoolOptions::new()
             .max_connections(CONNECTIONS)
             .acquire_timeout(ACQUIRE_TIMEOUT)
+            // A transaction that was given up while it began is open on its connection: what is written there later would be
+            // confirmed, and never committed. It tells, too, whether the connection still lives.
+            .test_before_acquire(false)
+            .before_acquire(|connection, _| Box::pin(async move { connection.execute("ROLLBACK").await.map(|_| true) }))
             .connect_lazy_with(options);
         Ok(Self { pool })
     }

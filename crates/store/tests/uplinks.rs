@@ -161,6 +161,7 @@ async fn a_frozen_database_holds_nobody_up(database: &Database, store: &Store) {
 async fn entries_that_waited_are_stored_once_and_in_order(database: &mut Database, store: &Store) {
     let trail = AuditTrail::new(store.clone());
     let entry = |at| AuditEntry { at, person: "ada", action: "write", gateway: "trail", ..AuditEntry::default() };
+    trail.add(&entry(0)).await.unwrap();
     database.kill().await;
     for at in 1..=40 {
         assert!(trail.add(&entry(at)).await.is_err(), "whoever needs it on record finds out that it is not");
@@ -178,5 +179,5 @@ async fn entries_that_waited_are_stored_once_and_in_order(database: &mut Databas
     trail.flush().await.unwrap();
     let filter = AuditFilter { gateway: Some("trail".to_owned()), limit: 100, ..AuditFilter::default() };
     let stored: Vec<_> = store.audit(&filter).await.unwrap().iter().rev().map(|record| record.at).collect();
-    assert_eq!((trail.waiting(), stored), (0, (1..=41).collect()));
+    assert_eq!((trail.waiting(), stored), (0, (0..=41).collect()));
 }
