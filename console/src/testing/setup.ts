@@ -1,3 +1,5 @@
+import { configure } from "@testing-library/react";
+
 /** How calls are answered; a test puts its own in this place. Clients keep the `fetch` that they found when they were made. */
 export const calls: { answer: (request: Request) => Promise<Response> } = { answer: () => Promise.reject(new Error("nobody answers")) };
 
@@ -20,3 +22,6 @@ if (typeof window !== "undefined") {
     disconnect() {}
   };
 }
+
+// A busy machine takes its time to show what was waited for.
+configure({ asyncUtilTimeout: 40_000 });
