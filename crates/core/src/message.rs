@@ -1,6 +1,7 @@
 //! Messages made from templates, and commands read from messages: for brokers that speak plain MQTT.
 
 use crate::{Quality, Value};
+use minijinja::value::ValueKind;
 use minijinja::{Environment, UndefinedBehavior};
 use serde::Serialize;
 use serde_json::Value as Json;
@@ -124,6 +125,12 @@ impl MessageTemplates {
         let mut environment = Environment::new();
         environment.set_undefined_behavior(UndefinedBehavior::Strict);
         environment.set_fuel(Some(FUEL));
+        // As in JSON, whoever writes the braces.
+        environment.set_formatter(|out, state, value| match value.kind() {
+            ValueKind::None => Ok(out.write_str("null")?),
+            ValueKind::Bool => Ok(out.write_str(if value.is_true() { "true" } else { "false" })?),
+            _ => minijinja::escape_formatter(out, state, value),
+        });
         for (part, text) in [(TemplatePart::Topic, topic), (TemplatePart::Payload, payload)] {
             let added = environment.add_template_owned(part.word(), text.to_owned());
             added.map_err(|error| fault(part, &error))?;
@@ -336,6 +343,13 @@ mod tests {
             "time": "2023-11-14T22:13:20.123Z",
         });
         assert_eq!(serde_json::from_str::<Json>(&payload).unwrap(), expected);
+    }
+
+    #[test]
+    fn values_are_written_as_in_json_also_in_braces_of_ones_own() {
+        let templates = MessageTemplates::new("t", "{\"v\": [{{ v }}, {{ none }}, {{ true }}, {{ 1.5 }}]}").unwrap();
+        assert_eq!(templates.render_json(&json!({ "v": null })).unwrap().payload, "{\"v\": [null, null, true, 1.5]}");
+        assert!(templates.render_json(&json!({})).is_err(), "what is not known stays a mistake");
     }
 
     #[test]
