@@ -20,7 +20,7 @@ pub(crate) enum SortKey {
 pub(crate) struct PointsArguments {
     #[command(flatten)]
     pub(crate) target: Target,
-    /// Only points with this text in name, title, device or address
+    /// Only points with this text in device/name, title or address
     pub(crate) filter: Option<String>,
     /// Only of this gateway
     #[arg(long)]

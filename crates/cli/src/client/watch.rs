@@ -13,7 +13,7 @@ use std::pin::pin;
 pub(crate) struct WatchArguments {
     #[command(flatten)]
     pub(crate) target: Target,
-    /// Only points with this text in name, title, device or address
+    /// Only points with this text in device/name, title or address
     pub(crate) filter: Option<String>,
     /// Only of this device
     #[arg(long)]

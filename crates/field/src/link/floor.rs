@@ -116,12 +116,18 @@ impl Floor {
                 (device.state, device.since) = (DeviceState::Waiting, at);
             }
         });
-        // What was bad since the link was down is bad from now on since it was not read yet. No news for listeners.
-        let bad = Quality::Bad(Reason::NotReadYet);
-        for point in self.plan.devices.iter().flat_map(|planned| &planned.points) {
+        // What was bad since the link was down is bad from now on since it was not read yet.
+        for place in 0..self.plan.devices.len() {
+            self.relabel(place, Reason::LinkDown, Reason::NotReadYet, now);
+        }
+    }
+
+    /// Points of a device that are bad for a reason that does not hold any more are bad for another. No news for listeners.
+    fn relabel(&self, place: usize, before: Reason, after: Reason, now: Moment) {
+        for point in self.plan.devices.get(place).into_iter().flat_map(|planned| &planned.points) {
             let quality = self.latest.read(*point).map(|reading| reading.quality);
-            if quality == Some(Quality::Bad(Reason::LinkDown)) && self.pipeline.has(*point) {
-                self.latest.store(*point, None, bad, now.wall, now.wall);
+            if quality == Some(Quality::Bad(before)) && self.pipeline.has(*point) {
+                self.latest.store(*point, None, Quality::Bad(after), now.wall, now.wall);
             }
         }
     }
@@ -253,6 +259,9 @@ impl Floor {
                     // Listeners may know it as up from before the link was started anew.
                     self.device_down(place).await;
                     self.fail(place, reason, now).await;
+                } else {
+                    // Points that it was given since.
+                    self.relabel(place, Reason::NeverRead, reason, now);
                 }
             }
             DeviceEvent::Error(why) => {
@@ -299,16 +308,26 @@ impl Floor {
         self.pipeline.change(Arc::clone(&latest), plans(&plan));
         let names = plan.devices.iter().map(|planned| planned.device.settings.name.to_string());
         self.shown.statistics.lock().change_devices(names.collect());
+        let mut is_down = false;
         self.shown.status.update(|status, _| {
+            is_down = status.state == LinkState::Down;
             let before = std::mem::take(&mut status.devices);
             let device = |planned: &PlannedDevice| {
                 let (settings, points) = (&planned.device.settings, planned.points.len());
                 let known = before.iter().find(|device| device.name == settings.name.as_str());
-                let new = || DeviceStatus::new(settings.name.as_str(), "", (0, 0), now.wall);
+                let new = || {
+                    let new = DeviceStatus::new(settings.name.as_str(), "", (0, 0), now.wall);
+                    DeviceStatus { state: if is_down { DeviceState::Unreachable } else { new.state }, ..new }
+                };
                 DeviceStatus { title: settings.title.clone(), points, ..known.cloned().unwrap_or_else(new) }
             };
             status.devices = plan.devices.iter().map(device).collect();
         });
         (self.plan, self.around.points, self.latest) = (plan, points, latest);
+        if is_down {
+            for place in 0..self.plan.devices.len() {
+                self.relabel(place, Reason::NeverRead, Reason::LinkDown, now);
+            }
+        }
     }
 }

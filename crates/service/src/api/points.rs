@@ -84,7 +84,7 @@ pub(crate) struct PointFilter {
     gateway: Option<String>,
     /// Only of this device.
     device: Option<String>,
-    /// Only with this text in name, title, device or address, whatever the case.
+    /// Only with this text in device/name, title or address, whatever the case.
     q: Option<String>,
     /// Only of this quality: good, uncertain or bad.
     quality: Option<String>,
@@ -105,8 +105,8 @@ impl PointFilter {
         let is = |wanted: &Option<String>, is: &str| wanted.as_deref().is_none_or(|wanted| wanted == is);
         let has_text = self.q.as_deref().is_none_or(|text| {
             let text = text.to_lowercase();
-            let address = info.address().to_string();
-            let places = [&*info.device, info.name(), &info.settings().title, &address];
+            let path = format!("{}/{}", info.device, info.name());
+            let places = [path, info.settings().title.clone(), info.address().to_string()];
             places.iter().any(|place| place.to_lowercase().contains(&text))
         });
         is(&self.gateway, gateway.description().gateway.name.as_str()) && is(&self.device, &info.device) && has_text

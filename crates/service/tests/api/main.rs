@@ -7,3 +7,4 @@ mod drafts;
 mod harness;
 mod hostile;
 mod tls;
+mod watching;

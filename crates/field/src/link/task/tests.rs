@@ -137,10 +137,14 @@ impl FieldDriver for Scripted {
 }
 
 fn description() -> Description {
+    described("")
+}
+
+fn described(more_points: &str) -> Description {
     let main = "[gateway]\nname = \"g\"\n[rates]\nfast = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"modbus-tcp\"\nhost = \"h\"\n\
                 reconnect-limit = \"500ms\"\n[[device]]\nname = \"d\"\nlink = \"l\"\nunit = 1\npoints = \"p.csv\"\n";
-    let list = "name,address,type,rate\na,holding:0,uint16,fast\n";
-    let files: Files = [("gateway.toml".to_owned(), main.to_owned()), ("p.csv".to_owned(), list.to_owned())].into();
+    let list = format!("name,address,type,rate\na,holding:0,uint16,fast\n{more_points}");
+    let files: Files = [("gateway.toml".to_owned(), main.to_owned()), ("p.csv".to_owned(), list)].into();
     read(&files).unwrap()
 }
 
@@ -153,6 +157,7 @@ struct Rig {
     clock: Arc<ManualClock>,
     stop: CancellationToken,
     description: Description,
+    around: Surroundings,
 }
 
 impl Rig {
@@ -184,7 +189,7 @@ impl Rig {
         let (task, link) = LinkTask::<Scripted>::new(plan, &around);
         let stop = CancellationToken::new();
         tokio::spawn(task.run(stop.clone()));
-        Self { script, tell, link, latest, events, clock, stop, description }
+        Self { script, tell, link, latest, events, clock, stop, description, around }
     }
 
     /// A command, and where its answer comes.
@@ -197,6 +202,20 @@ impl Rig {
         let (action, deadline) = (Action::Read(Box::new(read)), Instant::now() + patience);
         self.link.commands().send(LinkCommand::Do { action, deadline, answer }).await.unwrap();
         answered
+    }
+
+    /// The device has one more point from now on.
+    async fn add_point(&mut self) {
+        self.description = described("b,holding:1,uint16,fast\n");
+        let around = &mut self.around;
+        around.points = Arc::new(PointTable::new(&self.description, &around.points));
+        around.latest = Arc::new(around.latest.grown(2));
+        self.link.change(&self.description, &self.description.links[0], around).await;
+    }
+
+    /// Of the point that was there first, and of the one that was added.
+    fn qualities(&self) -> [String; 2] {
+        [0, 1].map(|index| self.around.latest.read(PointIndex(index)).unwrap().quality.to_string())
     }
 
     fn quality(&self) -> String {
@@ -330,6 +349,34 @@ async fn a_type_that_a_device_tells_comes_before_its_values_and_what_was_read_by
     );
     assert_eq!(told(vec![types(DataType::Float32), up()]).await, Some(0));
     assert_eq!((reading().value, reading().quality), (None, Quality::Bad(Reason::NeverRead)));
+}
+
+#[tokio::test]
+async fn points_that_come_while_a_link_is_down_or_a_device_silent_are_bad_for_that_reason() {
+    let nobody = || Err(Lost("nobody is there".to_owned()));
+    let mut rig = Rig::start(|script| script.connects.extend(std::iter::repeat_with(nobody).take(1000)));
+    while rig.link.status().last_error.is_none() {
+        tokio::task::yield_now().await;
+    }
+    rig.add_point().await;
+    assert_eq!(rig.qualities(), ["bad: link down", "bad: link down"]);
+    rig.script.lock().connects.clear();
+    rig.until_up().await;
+    assert_eq!(rig.qualities(), ["bad: not read since the link came up", "bad: not read since the link came up"]);
+
+    let mut rig = Rig::start(|_| {});
+    rig.until_up().await;
+    let silent = || vec![Outcome::Device(0, DeviceEvent::Silent(Reason::Timeout, "gone".to_owned()))];
+    rig.tell.try_send(Ok(silent())).unwrap();
+    while rig.quality() != "bad: timeout" {
+        tokio::task::yield_now().await;
+    }
+    rig.add_point().await;
+    assert_eq!(rig.qualities(), ["bad: timeout", "bad: never read"], "the driver has not asked yet");
+    rig.tell.try_send(Ok(silent())).unwrap();
+    while rig.qualities()[1] != "bad: timeout" {
+        tokio::task::yield_now().await;
+    }
 }
 
 #[tokio::test]
