@@ -9,7 +9,9 @@ use interlex_sidecar::{Broker, own_socket};
 use interlex_sparkplug::proto::Metric;
 use interlex_sparkplug::{DataType as MetricType, MessageType, Topic, decode_payload, decode_value};
 use interlex_store::Store;
-use interlex_uplink::{BrokerCommands, EVENT_QUEUE, FromBroker, LinkHealth, UplinkStart, initial_status, start};
+use interlex_uplink::{
+    BrokerCommands, EVENT_QUEUE, FromBroker, LinkHealth, UplinkRequest, UplinkStart, initial_status, start,
+};
 use rumqttc::{AsyncClient, Event, MqttOptions, Packet, QoS};
 use std::collections::HashMap;
 use std::net::SocketAddr;
@@ -26,7 +28,8 @@ pub(crate) fn at(millis: i64) -> Timestamp {
     Timestamp::from_millis(BEGIN + millis)
 }
 
-/// A host that writes down what it hears of devices, a line a message: `DDATA tank level=7 @40 historical`.
+/// A host that writes down what it hears of devices, a line a message: `DDATA tank level=7 @40 historical`. Messages that are not
+/// Sparkplug stand as they are behind their topics.
 pub(crate) struct Host {
     pub(crate) client: AsyncClient,
     heard: Arc<Mutex<Vec<String>>>,
@@ -46,14 +49,18 @@ impl Host {
             loop {
                 match eventloop.poll().await {
                     Ok(Event::Incoming(Packet::ConnAck(_))) => {
-                        again.try_subscribe("spBv1.0/#", QoS::AtMostOnce).unwrap();
+                        again.try_subscribe("#", QoS::AtMostOnce).unwrap();
                     }
                     Ok(Event::Incoming(Packet::SubAck(_))) => {
                         sender.take().into_iter().for_each(|sender| sender.send(()).unwrap());
                     }
                     Ok(Event::Incoming(Packet::Publish(told))) => {
                         // Its own STATE is none of the node's messages.
-                        let Ok(topic) = told.topic.parse::<Topic>() else { continue };
+                        let Ok(topic) = told.topic.parse::<Topic>() else {
+                            let payload = String::from_utf8_lossy(&told.payload);
+                            into.lock().unwrap().push(format!("{} {payload}", told.topic));
+                            continue;
+                        };
                         if matches!(topic.message, MessageType::NCmd | MessageType::DCmd) {
                             continue;
                         }
@@ -133,6 +140,7 @@ pub(crate) struct Run {
     status: Arc<Shared<UplinkStatus>>,
     /// What hosts want of the field.
     pub(crate) commands: mpsc::Receiver<FromBroker>,
+    requests: mpsc::Sender<UplinkRequest>,
     stop: CancellationToken,
     task: JoinHandle<()>,
 }
@@ -145,21 +153,27 @@ impl Rig {
 
     /// The same with more settings of the uplink.
     pub(crate) async fn with(rows: &str, store: Option<Store>, more: &str) -> Self {
+        let sparkplug = "kind = \"sparkplug\"\ngroup = \"alderfen\"\nnode = \"works-1\"\nhealth = \"1h\"\n";
+        Self::of_kind(rows, store, &format!("{sparkplug}{more}")).await
+    }
+
+    /// With an uplink that is described so; words behind `#` are labels of the point.
+    pub(crate) async fn of_kind(rows: &str, store: Option<Store>, kind: &str) -> Self {
         let directory = tempfile::tempdir().unwrap();
         let broker = Broker::start(directory.path(), own_socket().unwrap()).await.unwrap();
         let main = format!(
             "[gateway]\nname = \"alderfen-1\"\n[rates]\nr = \"1s\"\n[[link]]\nname = \"bus\"\nprotocol = \"modbus-tcp\"\nhost = \
              \"127.0.0.1\"\n[[device]]\nname = \"tank\"\nlink = \"bus\"\nunit = 1\npoints = \"p.csv\"\n[[uplink]]\nname = \
-             \"cloud\"\nkind = \"sparkplug\"\nurl = \"mqtt://{}\"\ngroup = \"alderfen\"\nnode = \"works-1\"\nhealth = \"1h\"\n{more}",
+             \"cloud\"\nurl = \"mqtt://{}\"\n{kind}",
             broker.address()
         );
         let is_auto = |row: &&str| row.ends_with(",auto");
-        let access = |row: &str| if row.ends_with(",rw") { "read-write" } else { "read" };
-        let list: String = rows
-            .lines()
-            .map(|row| format!("{},r,{}\n", row.replace(",auto", ",uint16").replace(",rw", ""), access(row)))
-            .collect();
-        let list = format!("name,address,type,rate,access\n{list}");
+        let row = |row: &str| {
+            let (row, labels) = row.split_once('#').unwrap_or((row, ""));
+            let access = if row.ends_with(",rw") { "read-write" } else { "read" };
+            format!("{},r,{access},{labels}\n", row.replace(",auto", ",uint16").replace(",rw", ""))
+        };
+        let list = format!("name,address,type,rate,access,labels\n{}", rows.lines().map(row).collect::<String>());
         let files: Files = [("gateway.toml".to_owned(), main), ("p.csv".to_owned(), list)].into();
         let mut description = read(&files).unwrap();
         // Registers never say what they are; points of other protocols do.
@@ -176,7 +190,7 @@ impl Rig {
     pub(crate) async fn run(&self) -> Run {
         let clock: Arc<dyn Clock> = Arc::new(ManualClock::new(at(1000)));
         let status = Arc::new(Shared::new(initial_status(&self.uplink, clock.now()).await));
-        let ((events, taken), (_, requests)) = (mpsc::channel(EVENT_QUEUE), mpsc::channel(1));
+        let ((events, taken), (requests, asked)) = (mpsc::channel(EVENT_QUEUE), mpsc::channel(1));
         let (sender, commands) = BrokerCommands::channel();
         let stop = CancellationToken::new();
         let start_with = UplinkStart {
@@ -190,10 +204,10 @@ impl Rig {
             words: |reason| reason.to_string(),
             store: self.store.clone(),
             commands: sender,
-            requests,
+            requests: asked,
         };
         let task = start(start_with, taken, stop.clone()).await;
-        Run { events, status, commands, stop, task }
+        Run { events, status, commands, requests, stop, task }
     }
 
     pub(crate) fn sample(&self, point: &str, value: Option<Value>, millis: i64, kind: SampleKind) -> Sample {
@@ -221,6 +235,10 @@ impl Run {
         self.events.send(FieldEvent::Samples(samples.into_iter().collect())).await.unwrap();
     }
 
+    pub(crate) async fn ask(&self, request: UplinkRequest) {
+        self.requests.send(request).await.unwrap();
+    }
+
     pub(crate) async fn until(&self, what: &str, holds: impl Fn(&UplinkStatus) -> bool) {
         let status = || self.status.read(at(1000)).0;
         let waiting = async {
@@ -235,6 +253,12 @@ impl Run {
     pub(crate) async fn end(self) {
         self.stop.cancel();
         self.task.await.unwrap();
+    }
+
+    /// Ends it between two lines, as a power cut would.
+    pub(crate) async fn kill(self) {
+        self.task.abort();
+        assert!(self.task.await.unwrap_err().is_cancelled());
     }
 }
 
