@@ -17,7 +17,8 @@ export type Service = Record<string, Answer>;
 export function show(page: ReactElement, at: string, service: Service, live: Status | null = status(), who: SignedIn = SOMEBODY) {
   const answers = { ...service };
   const sent: Sent[] = [];
-  vi.stubGlobal("EventSource", streamOf(live));
+  const streams: Listening[] = [];
+  vi.stubGlobal("EventSource", streamOf(live, streams));
   calls.answer = async (request) => {
     const call = callOf(request);
     if (request.method !== "GET" && !call.endsWith("/presence")) sent.push({ call, body: await request.clone().json().catch(() => null) });
@@ -35,6 +36,11 @@ export function show(page: ReactElement, at: string, service: Service, live: Sta
   return {
     /** What was sent to change something, in its order; that a tab is open is not. */
     sent,
+    /** A stream that was opened at this path tells something. */
+    async tell(path: string, name: string, data: unknown) {
+      const of = await vi.waitUntil(() => streams.filter((stream) => stream.url.startsWith(path) && stream.name === name && stream.isOpen()).at(-1));
+      of.listen({ data: typeof data === "string" ? data : JSON.stringify(data) });
+    },
     /** From now on the service answers like this, and everything is asked anew. */
     async answers(next: Service) {
       for (const path of Object.keys(answers)) delete answers[path];
@@ -79,14 +85,27 @@ async function answerTo(request: Request, call: string, answers: Service): Promi
   return Response.json(details, { status: answer.status });
 }
 
-/** A stream that tells one status as soon as somebody listens. */
-function streamOf(told: Status | null) {
+/** Somebody who listens to one kind of event of a stream. */
+interface Listening {
+  url: string;
+  name: string;
+  listen: (event: { data: string }) => void;
+  isOpen: () => boolean;
+}
+
+/** Streams that tell one status as soon as somebody listens, and otherwise what a test lets them tell. */
+function streamOf(told: Status | null, streams: Listening[]) {
   return class {
     onerror: (() => void) | null = null;
+    private isClosed = false;
+    constructor(private readonly url: string) {}
     addEventListener(name: string, listen: (event: { data: string }) => void) {
+      streams.push({ url: this.url, name, listen, isOpen: () => !this.isClosed });
       if (name === "status" && told) setTimeout(() => listen({ data: JSON.stringify(told) }), 0);
     }
-    close() {}
+    close() {
+      this.isClosed = true;
+    }
   };
 }
 
