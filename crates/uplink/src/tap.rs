@@ -142,11 +142,7 @@ impl Tap {
     pub async fn next(&mut self) -> Result<TapMessage, TapError> {
         loop {
             match self.connection.next().await {
-                MqttEvent::ConnAck => {
-                    self.connection
-                        .subscribe(&self.topics)
-                        .map_err(|_| TapError::Broker("the queue to the broker is full".to_owned()))?;
-                }
+                MqttEvent::ConnAck => self.connection.subscribe(&self.topics),
                 MqttEvent::Publish { topic, payload, is_retained } => {
                     let message = self.decode(topic, &payload);
                     return Ok(TapMessage { retained: is_retained, ..message });

@@ -158,7 +158,7 @@ async fn subscribe(uplink: &Uplink, connection: &mut Connection) -> Result<((), 
     if topics.is_empty() {
         return Ok(((), "nothing: no commands are taken".to_owned()));
     }
-    connection.subscribe(&topics).map_err(|_| "the queue to the broker is full".to_owned())?;
+    connection.subscribe(&topics);
     while !matches!(next(connection).await?, MqttEvent::SubAck) {}
     Ok(((), topics.join(", ")))
 }

@@ -143,20 +143,18 @@ impl Connection {
         }
     }
 
-    /// Subscribes at QoS 1 to all topics at once: one answer tells that all are in force.
-    ///
-    /// # Errors
-    /// [`NoRoom`] when the queue to the broker is full.
-    pub fn subscribe(&self, topics: &[String]) -> Result<(), NoRoom> {
+    /// Subscribes at QoS 1 to all topics at once: one answer tells that all are in force. To be called before anything is
+    /// published, when there is room; where the connection has ended, its next event says why.
+    pub fn subscribe(&self, topics: &[String]) {
         match &self.client {
             Client::V3(client) => {
                 let filters = topics.iter().map(|topic| SubscribeFilter::new(topic.clone(), QoS::AtLeastOnce));
-                client.try_subscribe_many(filters).map_err(|_| NoRoom)
+                _ = client.try_subscribe_many(filters);
             }
             Client::V5(client) => {
                 let qos = v5::mqttbytes::QoS::AtLeastOnce;
                 let filters = topics.iter().map(|topic| packets::Filter::new(topic.clone(), qos));
-                client.try_subscribe_many(filters).map_err(|_| NoRoom)
+                _ = client.try_subscribe_many(filters);
             }
         }
     }

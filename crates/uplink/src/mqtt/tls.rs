@@ -185,10 +185,19 @@ pub(super) fn words_v5(error: &v5::ConnectionError, host: &str) -> String {
 fn plain(told: String) -> String {
     if told.contains("ConnAck") {
         "what answers there is no MQTT broker, or it ends the connection at once".to_owned()
-    } else if told.contains("closed by peer") || told.contains("connection abort") {
+    } else if ["closed by peer", "connection abort", "onnection reset", "roken pipe"]
+        .iter()
+        .any(|end| told.contains(end))
+    {
         "the broker ended the connection".to_owned()
+    } else if told.contains("onnection refused (") {
+        "nobody listens there".to_owned()
     } else if told.to_lowercase().contains("size") && told.contains("xceed") {
         "the broker sent a message that is larger than is taken here".to_owned()
+    } else if told.contains("deserialization") {
+        "what comes from there is no MQTT, or breaks off".to_owned()
+    } else if told.contains("pingreq") {
+        "the broker does not answer any more".to_owned()
     } else {
         told
     }

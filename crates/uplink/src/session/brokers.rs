@@ -98,7 +98,7 @@ async fn look(uplink: &Uplink) -> Option<()> {
     let Some(host) = &own.primary_host else { return Some(()) };
     let node = EdgeNode::new(own.group.as_str(), own.node.as_str(), Vec::new(), None);
     let state = node.with_primary_host(host.as_str(), None).state_topic()?;
-    connection.subscribe(&[state]).ok()?;
+    connection.subscribe(&[state]);
     loop {
         match connection.next().await {
             MqttEvent::Publish { payload, .. } => {

@@ -161,7 +161,7 @@ impl<K: Kind> UplinkTask<K> {
                     backoff.reset();
                     kind.subscribed(base);
                 } else {
-                    connection.subscribe(&topics).map_err(|_| "the queue to the broker is full".to_owned())?;
+                    connection.subscribe(&topics);
                 }
             }
             MqttEvent::SubAck => {

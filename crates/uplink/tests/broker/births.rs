@@ -1,9 +1,7 @@
 //! What of a device comes before its birth, in it and after it, and types that the device tells.
 
-use crate::rig::{Host, Rig, UP, at};
+use crate::rig::{Host, Rig, UP, at, database};
 use interlex_core::{DataType, SampleKind, UplinkState, Value};
-use interlex_sidecar::{Database, own_socket};
-use interlex_store::Store;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn before_its_birth_events_and_the_newest_usable_value_of_a_device_are_kept_and_follow() {
@@ -74,10 +72,7 @@ async fn a_type_that_the_device_tells_is_announced_once_it_is_known_and_anew_whe
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_waits_of_a_type_that_the_device_told_outlives_a_restart() {
-    let databases = tempfile::tempdir().unwrap();
-    let mut database = Database::start(databases.path(), own_socket().unwrap()).await.unwrap();
-    let store = Store::new(&database.url("interlex")).unwrap();
-    store.migrate().await.unwrap();
+    let (_directory, mut database, store) = database().await;
     let mut rig = Rig::new("level,holding:0,auto", Some(store.clone())).await;
     rig.broker.stop().await;
     let run = rig.run().await;

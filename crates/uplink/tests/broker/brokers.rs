@@ -1,7 +1,7 @@
 //! Several brokers: which one is used, and what becomes of what was on its way to the other.
 
-use crate::rig::{Host, Rig, UP};
-use interlex_core::{Sample, SampleKind, UplinkState, UplinkStatus, Value};
+use crate::rig::{Host, Rig, UP, level};
+use interlex_core::{UplinkState, UplinkStatus};
 use interlex_sidecar::{Broker, own_socket};
 use std::collections::BTreeSet;
 
@@ -11,11 +11,6 @@ async fn with_fallback(more: &str) -> (Rig, tempfile::TempDir, Broker) {
     let other = Broker::start(directory.path(), own_socket().unwrap()).await.unwrap();
     let settings = format!("fallbacks = \"mqtt://{}\"\n{more}", other.address());
     (Rig::with("level,holding:0,uint16", None, &settings).await, directory, other)
-}
-
-/// A change of the level, one millisecond later each.
-fn level(rig: &Rig, value: u64) -> Sample {
-    rig.sample("level", Some(Value::Uint(value)), i64::try_from(value).unwrap(), SampleKind::Event)
 }
 
 /// The levels in lines that a host heard.

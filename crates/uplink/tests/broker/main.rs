@@ -3,6 +3,7 @@
 
 mod births;
 mod brokers;
+mod hostile;
 mod hosts;
 mod messages;
 mod rig;

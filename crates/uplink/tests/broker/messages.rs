@@ -1,9 +1,7 @@
 //! Messages made from templates: what they say, when they go, what becomes of them in an outage, and commands that come back.
 
-use crate::rig::{Host, Rig, Run};
+use crate::rig::{Host, Rig, Run, database};
 use interlex_core::{CommandOutcome, FieldEvent, SampleKind, UplinkState, Value};
-use interlex_sidecar::{Database, own_socket};
-use interlex_store::Store;
 use interlex_uplink::{BrokerCommand, FromBroker, UplinkRequest};
 use rumqttc::QoS;
 use serde_json::json;
@@ -171,14 +169,6 @@ async fn what_is_gathered_for_a_message_outlives_a_sudden_end_before_it_is_due()
     rig.broker.stop().await;
     store.close().await;
     database.stop().await;
-}
-
-async fn database() -> (tempfile::TempDir, Database, Store) {
-    let directory = tempfile::tempdir().unwrap();
-    let database = Database::start(directory.path(), own_socket().unwrap()).await.unwrap();
-    let store = Store::new(&database.url("interlex")).unwrap();
-    store.migrate().await.unwrap();
-    (directory, database, store)
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -5,7 +5,7 @@ use interlex_core::{
     Clock, DataType, FieldEvent, Inventory, LatestTable, ManualClock, PointTable, Quality, Reason, Sample, SampleKind,
     Shared, Timestamp, UplinkStatus, Value,
 };
-use interlex_sidecar::{Broker, own_socket};
+use interlex_sidecar::{Broker, Database, own_socket};
 use interlex_sparkplug::proto::Metric;
 use interlex_sparkplug::{DataType as MetricType, MessageType, Topic, decode_payload, decode_value};
 use interlex_store::Store;
@@ -264,3 +264,17 @@ impl Run {
 
 /// The device answers.
 pub(crate) const UP: FieldEvent = FieldEvent::DeviceUp(0);
+
+/// A change of the level, one millisecond later each.
+pub(crate) fn level(rig: &Rig, value: u64) -> Sample {
+    rig.sample("level", Some(Value::Uint(value)), i64::try_from(value).unwrap(), SampleKind::Event)
+}
+
+/// A database of its own.
+pub(crate) async fn database() -> (tempfile::TempDir, Database, Store) {
+    let directory = tempfile::tempdir().unwrap();
+    let database = Database::start(directory.path(), own_socket().unwrap()).await.unwrap();
+    let store = Store::new(&database.url("interlex")).unwrap();
+    store.migrate().await.unwrap();
+    (directory, database, store)
+}
