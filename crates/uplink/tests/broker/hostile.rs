@@ -6,9 +6,12 @@ use std::net::SocketAddr;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 
+/// Makes an answer of what came.
+type Answer = fn(&[u8]) -> Vec<u8>;
+
 /// What it answers to the packets that come, one after the other; then it says nothing more, or hangs up.
 struct Script {
-    answers: Vec<fn(&[u8]) -> Vec<u8>>,
+    answers: Vec<Answer>,
     hangs_up: bool,
 }
 
@@ -62,7 +65,7 @@ async fn what_is_no_broker_is_told_as_what_it_does_and_costs_nothing() {
     rig.broker.stop().await;
     let address = rig.broker.address();
     let mut value = 0;
-    let cases: [(Vec<fn(&[u8]) -> Vec<u8>>, bool, &str); 8] = [
+    let cases: [(Vec<Answer>, bool, &str); 8] = [
         (vec![], true, "the broker ended the connection"),
         (vec![|_| vec![0x20, 2, 0, 5]], false, "the broker does not let this client in"),
         (vec![|_| b"HTTP/1.1 400 Bad Request\r\n\r\n".to_vec()], true, "is no MQTT, or breaks off"),
