@@ -56,6 +56,7 @@ async fn a_type_that_the_device_tells_is_announced_once_it_is_known_and_anew_whe
     run.tell([rig.sample("level", Some(Value::Float32(2.5)), 30, SampleKind::Current)]).await;
     assert_eq!(host.until("DDATA tank level=Float(2.5) @30").await.len(), 1);
     // What waits through an outage and is of a type that the point has no more is lost, and counted; the rest arrives.
+    run.until("the broker has both", |status| status.samples_delivered == 2).await;
     rig.broker.stop().await;
     run.until("it is offline", |status| status.state == UplinkState::Offline).await;
     run.tell([rig.sample("level", Some(Value::Float32(3.5)), 40, SampleKind::Current)]).await;

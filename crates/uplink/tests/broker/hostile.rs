@@ -93,8 +93,9 @@ async fn what_is_no_broker_is_told_as_what_it_does_and_costs_nothing() {
     run.until("all wait", |status| status.state == UplinkState::Online && status.buffer.waiting == value).await;
     run.events.send(UP).await.unwrap();
     let told = host.until(&format!("level=Uint({value}) @{value} historical")).await;
-    let wanted = (1..=value).map(|value| format!("DDATA tank level=Uint({value}) @{value} historical"));
-    assert_eq!(told[1..], wanted.collect::<Vec<_>>());
+    let told: Vec<_> = told[1..].iter().filter_map(|line| line.strip_prefix("DDATA tank ")).collect();
+    let wanted: Vec<_> = (1..=value).map(|value| format!("level=Uint({value}) @{value} historical")).collect();
+    assert_eq!(told.join(" "), wanted.join(" "), "in their order, in one message or several");
     run.end().await;
     rig.broker.stop().await;
     store.close().await;
