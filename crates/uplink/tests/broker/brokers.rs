@@ -59,6 +59,7 @@ async fn what_a_broker_took_in_and_never_proved_comes_again_at_the_next() {
     let run = rig.run().await;
     run.until("it is online", |status| status.state == UplinkState::Online).await;
     run.events.send(UP).await.unwrap();
+    here.until("DBIRTH tank level:UInt16=null").await;
     run.tell([level(&rig, 1001)]).await;
     here.until("DDATA tank level=Uint(1001) @1001").await;
     rig.broker.freeze(true);
