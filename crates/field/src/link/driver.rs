@@ -58,7 +58,8 @@ pub(crate) trait FieldDriver: Sized + Send + 'static {
     fn connected(&mut self, session: &mut Self::Session);
 
     /// Does what is due, and waits until something happened. Tells everything in `out`; an error means that the whole link is
-    /// lost. It can be dropped and called again without a loss, and waits for nothing while there is something in `out`.
+    /// lost. It can be dropped and called again without a loss, and waits for nothing while there is something in `out`. When it
+    /// is called, every listener has taken in what was told before: a device may be told so.
     fn next(
         &mut self,
         session: &mut Self::Session,
