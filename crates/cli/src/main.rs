@@ -15,14 +15,14 @@ use args::{Arguments, Command};
 use cap::Cap;
 use clap::{CommandFactory, Parser};
 use exit::{ExitReason, report};
-use mimalloc::MiMalloc;
 use std::io::Write;
 use std::process::ExitCode;
+use tikv_jemallocator::Jemalloc;
 
-/// Gives memory back that a large request took, within a second or two. Whoever fills in templates has
+/// Gives memory back that a large request took, within a second or two (`.cargo/config.toml`). Whoever fills in templates has
 /// a limit, and ends when that does not do.
 #[global_allocator]
-static ALLOCATOR: Cap<MiMalloc> = Cap::new(MiMalloc, usize::MAX);
+static ALLOCATOR: Cap<Jemalloc> = Cap::new(Jemalloc, usize::MAX);
 
 /// The argument that makes this program fill in templates for another of its kind: no command for people.
 const FILL_IN: &str = "--fill-in-templates";
