@@ -5,8 +5,8 @@ use std::collections::HashMap;
 /// The numbers by which journal blocks name points: rows of the database that are only ever added.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct PointNumbers {
-    /// By device and point, with the type of its values.
-    by_name: HashMap<(String, String), Vec<(DataType, u64)>>,
+    /// By device, then by point, with the type of its values: looked up for every sample, without a name being made.
+    by_name: HashMap<String, HashMap<String, Vec<(DataType, u64)>>>,
     by_number: HashMap<u64, (String, String)>,
     last: u64,
 }
@@ -14,9 +14,12 @@ pub(crate) struct PointNumbers {
 impl PointNumbers {
     /// The number of a point with the type that its values have.
     pub(super) fn of(&self, info: &PointInfo) -> Option<u64> {
-        let known = self.by_name.get(&(info.device.to_string(), info.name().to_owned()))?;
-        let value_type = info.value_type()?;
+        let (known, value_type) = (self.named(&info.device, info.name())?, info.value_type()?);
         known.iter().find(|(data_type, _)| *data_type == value_type).map(|(_, number)| *number)
+    }
+
+    fn named(&self, device: &str, point: &str) -> Option<&[(DataType, u64)]> {
+        Some(self.by_name.get(device)?.get(point)?)
     }
 
     /// The point that a number means, and the type of its values now; `None` when it is described no more.
@@ -24,7 +27,7 @@ impl PointNumbers {
         let (device, point) = self.by_number.get(&number)?;
         let info = points.find(device, point)?;
         if info.value_type().is_none()
-            && let Some((last, _)) = self.by_name.get(&(device.clone(), point.clone())).and_then(|known| known.last())
+            && let Some((last, _)) = self.named(device, point).and_then(|known| known.last())
         {
             // Its device has told nothing yet since the gateway was started.
             info.remember(*last);
@@ -37,7 +40,7 @@ impl PointNumbers {
         self.by_number.insert(number, (device.clone(), point.clone()));
         // A type of a later version stays without a number here.
         if let Ok(data_type) = data_type.parse() {
-            self.by_name.entry((device, point)).or_default().push((data_type, number));
+            self.by_name.entry(device).or_default().entry(point).or_default().push((data_type, number));
         }
     }
 
