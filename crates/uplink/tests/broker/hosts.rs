@@ -4,9 +4,8 @@ use crate::rig::{Host, Rig, Run, UP};
 use interlex_core::{CommandOutcome, SampleKind, UplinkState, Value};
 use interlex_sparkplug::proto::{Metric, Payload, metric};
 use interlex_sparkplug::{DataType, encode_payload};
-use interlex_uplink::{BrokerCommand, FromBroker};
+use interlex_uplink::FromBroker;
 use rumqttc::QoS;
-use std::time::Duration;
 
 const DCMD: &str = "spBv1.0/alderfen/DCMD/works-1/tank";
 const NCMD: &str = "spBv1.0/alderfen/NCMD/works-1";
@@ -21,20 +20,8 @@ fn named(name: &str, value: metric::Value) -> Metric {
     Metric { name: Some(name.to_owned()), value: Some(value), ..Metric::default() }
 }
 
-/// What a host wants next of the field.
-async fn next(run: &mut Run) -> FromBroker {
-    tokio::time::timeout(Duration::from_secs(40), run.commands.recv()).await.unwrap().unwrap()
-}
-
-async fn command(run: &mut Run) -> BrokerCommand {
-    match next(run).await {
-        FromBroker::Command(command) => command,
-        FromBroker::Refused { why, .. } => panic!("{why}"),
-    }
-}
-
 async fn refusal(run: &mut Run) -> String {
-    match next(run).await {
+    match run.next().await {
         FromBroker::Command(command) => panic!("{command:?}"),
         FromBroker::Refused { why, .. } => why,
     }
@@ -52,7 +39,7 @@ async fn commands_reach_the_field_as_they_were_meant_and_what_became_of_them_goe
     host.until("DBIRTH tank speed:Int16=Int(3) @10 level:UInt16=null command/result:String=Text(\"\") @1000").await;
     // By name; and by alias with another type, which is read as what it says and checked in the field.
     send(&host, DCMD, vec![named("speed", metric::Value::IntValue(7))], false).await;
-    let wanted = command(&mut run).await;
+    let wanted = run.command().await;
     assert_eq!((wanted.device.as_str(), wanted.point.as_str(), &wanted.value), ("tank", "speed", &Value::Int(7)));
     let alias = u64::from(rig.points.find("tank", "speed").unwrap().index.0);
     let wide = Metric {
@@ -62,7 +49,7 @@ async fn commands_reach_the_field_as_they_were_meant_and_what_became_of_them_goe
         ..Metric::default()
     };
     send(&host, DCMD, vec![wide], false).await;
-    assert_eq!(command(&mut run).await.value, Value::Int(40_000), "it does not become negative on the way");
+    assert_eq!(run.command().await.value, Value::Int(40_000), "it does not become negative on the way");
     wanted.answer(CommandOutcome::Accepted("no read-back".to_owned()), "tank/speed = 7: accepted".to_owned());
     host.until("DDATA tank command/result=Text(\"tank/speed = 7: accepted\") @1000").await;
     // What cannot be is refused before the field hears of it, in words for the host and for the audit trail.
@@ -82,7 +69,7 @@ async fn commands_reach_the_field_as_they_were_meant_and_what_became_of_them_goe
     assert!(refusal(&mut run).await.starts_with("refused: "), "what is no payload at all");
     // One that the broker keeps would be carried out at every connection.
     send(&host, DCMD, vec![named("speed", metric::Value::IntValue(9))], true).await;
-    assert_eq!(command(&mut run).await.value, Value::Int(9), "as it comes, it is not a kept one");
+    assert_eq!(run.command().await.value, Value::Int(9), "as it comes, it is not a kept one");
     let before = host.node.lock().unwrap().len();
     rig.broker.kill().await;
     run.until("it is offline", |status| status.state == UplinkState::Offline).await;

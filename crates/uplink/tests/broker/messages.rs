@@ -2,10 +2,9 @@
 
 use crate::rig::{Host, Rig, Run, database};
 use interlex_core::{CommandOutcome, FieldEvent, SampleKind, UplinkState, Value};
-use interlex_uplink::{BrokerCommand, FromBroker, UplinkRequest};
+use interlex_uplink::{FromBroker, UplinkRequest};
 use rumqttc::QoS;
 use serde_json::json;
-use std::time::Duration;
 use tokio::sync::oneshot;
 
 const TANK: &str = "level,holding:0,uint16,rw#north;wet\nfeed,holding:1,uint16#wet\nstate,holding:2,uint16";
@@ -204,7 +203,7 @@ async fn commands_stand_where_the_mapping_says_and_each_is_replied_to() {
     host.until("to/tank/set {\"id\":1,\"point\":\"level\",\"wanted\":{\"value\":1}}").await;
     let mut run = online(&rig).await;
     let refused = async |run: &mut Run, id: &str, why: &str| {
-        match next(run).await {
+        match run.next().await {
             FromBroker::Refused { why: told, .. } => assert!(told.contains(why), "{told}"),
             FromBroker::Command(command) => panic!("{command:?}"),
         }
@@ -247,7 +246,7 @@ async fn commands_stand_where_the_mapping_says_and_each_is_replied_to() {
     ] {
         let wanted = json!({ "id": { "of": result }, "point": "level", "wanted": { "value": value } });
         send("to/tank/set", wanted.to_string(), false).await;
-        let command = command(&mut run).await;
+        let command = run.command().await;
         assert_eq!((command.device.as_str(), command.point.as_str()), ("tank", "level"));
         command.answer(outcome, "said so".to_owned());
         let reply = json!({ "id": { "of": result }, "result": result, "reason": "said so" });
@@ -255,15 +254,4 @@ async fn commands_stand_where_the_mapping_says_and_each_is_replied_to() {
     }
     run.end().await;
     rig.broker.stop().await;
-}
-
-async fn next(run: &mut Run) -> FromBroker {
-    tokio::time::timeout(Duration::from_secs(40), run.commands.recv()).await.unwrap().unwrap()
-}
-
-async fn command(run: &mut Run) -> BrokerCommand {
-    match next(run).await {
-        FromBroker::Command(command) => command,
-        FromBroker::Refused { why, .. } => panic!("{why}"),
-    }
 }

@@ -10,7 +10,8 @@ use interlex_sparkplug::proto::Metric;
 use interlex_sparkplug::{DataType as MetricType, MessageType, Topic, decode_payload, decode_value};
 use interlex_store::Store;
 use interlex_uplink::{
-    BrokerCommands, EVENT_QUEUE, FromBroker, LinkHealth, UplinkRequest, UplinkStart, initial_status, start,
+    BrokerCommand, BrokerCommands, EVENT_QUEUE, FromBroker, LinkHealth, UplinkRequest, UplinkStart, initial_status,
+    start,
 };
 use rumqttc::{AsyncClient, Event, MqttOptions, Packet, QoS};
 use std::collections::HashMap;
@@ -139,7 +140,7 @@ pub(crate) struct Run {
     pub(crate) events: mpsc::Sender<FieldEvent>,
     status: Arc<Shared<UplinkStatus>>,
     /// What hosts want of the field.
-    pub(crate) commands: mpsc::Receiver<FromBroker>,
+    commands: mpsc::Receiver<FromBroker>,
     requests: mpsc::Sender<UplinkRequest>,
     stop: CancellationToken,
     task: JoinHandle<()>,
@@ -233,6 +234,18 @@ impl Rig {
 impl Run {
     pub(crate) async fn tell(&self, samples: impl IntoIterator<Item = Sample>) {
         self.events.send(FieldEvent::Samples(samples.into_iter().collect())).await.unwrap();
+    }
+
+    /// What a host wants next of the field.
+    pub(crate) async fn next(&mut self) -> FromBroker {
+        tokio::time::timeout(Duration::from_secs(40), self.commands.recv()).await.unwrap().unwrap()
+    }
+
+    pub(crate) async fn command(&mut self) -> BrokerCommand {
+        match self.next().await {
+            FromBroker::Command(command) => command,
+            FromBroker::Refused { why, .. } => panic!("{why}"),
+        }
     }
 
     pub(crate) async fn ask(&self, request: UplinkRequest) {
