@@ -136,7 +136,9 @@ impl Pipeline {
             fresh_at: None,
             queued: None,
         };
-        let points = plans.into_iter().map(shaped).collect();
+        let mut points: Vec<_> = plans.into_iter().map(shaped).collect();
+        // It stands where the plans stood, which took more.
+        points.shrink_to_fit();
         let deadlines = Deadlines::default();
         Self { latest, recent, first, places, points, deadlines, start: None }
     }

@@ -114,6 +114,8 @@ struct DevicePoints {
     name: Arc<str>,
     first: usize,
     count: usize,
+    /// Their places among each other, in the order of their names.
+    by_name: Box<[u32]>,
 }
 
 impl PointTable {
@@ -144,12 +146,11 @@ impl PointTable {
         });
         let (first, count) = (self.points.len(), device.points.len());
         if let Some(known) = self.devices.get_mut(slot) {
-            *known = Some(DevicePoints { name: Arc::clone(&name), first, count });
+            *known = Some(DevicePoints { name: Arc::clone(&name), first, count, by_name: by_name(device) });
         }
         self.slots.insert(Arc::clone(&name), slot);
-        let known: HashMap<&str, &PointInfo> = before.named(&name).iter().map(|info| (info.name(), info)).collect();
         for (position, point) in device.points.iter().enumerate() {
-            let known = known.get(point.settings.name.as_str()).copied();
+            let known = before.find(&name, point.settings.name.as_str());
             let index = known.map(|known| known.index).unwrap_or_else(|| {
                 self.places.push(None);
                 PointIndex(count_u32(self.places.len() - 1))
@@ -192,12 +193,11 @@ impl PointTable {
     /// Finds a point by the names of its device and itself.
     #[must_use]
     pub fn find(&self, device: &str, point: &str) -> Option<&PointInfo> {
-        self.named(device).iter().find(|info| info.name() == point)
-    }
-
-    /// The points of a device by its name.
-    fn named(&self, device: &str) -> &[PointInfo] {
-        self.slots.get(device).map(|slot| self.of_slot(*slot)).unwrap_or_default()
+        let slot = self.slot(device)?;
+        let (points, order) = (self.of_slot(slot), &self.devices.get(slot)?.as_ref()?.by_name);
+        let info = |place: u32| points.get(PointIndex(place).position());
+        let at = order.binary_search_by(|place| info(*place).map(PointInfo::name).cmp(&Some(point))).ok()?;
+        info(*order.get(at)?)
     }
 
     /// The slot of a device.
@@ -232,6 +232,14 @@ impl PointTable {
 /// Point lists have far fewer rows than `u32` can count.
 fn count_u32(count: usize) -> u32 {
     u32::try_from(count).unwrap_or(u32::MAX)
+}
+
+/// The places of the points of a device in the order of their names.
+fn by_name(device: &Device) -> Box<[u32]> {
+    let name = |place: u32| device.points.get(PointIndex(place).position()).map(|point| point.settings.name.as_str());
+    let mut places: Box<[u32]> = (0..count_u32(device.points.len())).collect();
+    places.sort_unstable_by_key(|place| name(*place));
+    places
 }
 
 fn is_redefined(before: &Point, now: &Point) -> bool {
