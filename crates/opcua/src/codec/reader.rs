@@ -1,0 +1,133 @@
+use super::Binary;
+use super::error::{DecodeError, Fault};
+
+/// What is taken of a message, whatever its lengths say.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Limits {
+    /// Bytes of a string or byte string.
+    pub string: usize,
+    /// Elements of an array.
+    pub array: usize,
+    /// Bytes of memory that all arrays of the message take together: a byte on the wire may become fifty in memory.
+    pub memory: usize,
+    /// How deep variants and diagnostics may stand in each other. OPC 10000-6, section 5.2.2.16, wants 100 at least.
+    pub depth: u16,
+}
+
+impl Default for Limits {
+    /// Strings and arrays as large as a message, 32 MB in all: half of what a single sender may take of us.
+    fn default() -> Self {
+        Self { string: 16 << 20, array: 1 << 20, memory: 32 << 20, depth: 100 }
+    }
+}
+
+/// Reads values from bytes of others, and cannot be made to read beyond them.
+#[derive(Debug)]
+pub struct Reader<'a> {
+    rest: &'a [u8],
+    all: usize,
+    limits: Limits,
+    memory: usize,
+    depth: u16,
+}
+
+impl<'a> Reader<'a> {
+    /// A reader at the first of these bytes.
+    #[must_use]
+    pub const fn new(bytes: &'a [u8], limits: Limits) -> Self {
+        Self { rest: bytes, all: bytes.len(), limits, memory: limits.memory, depth: 0 }
+    }
+
+    /// What has not been read.
+    #[must_use]
+    pub const fn rest(&self) -> &'a [u8] {
+        self.rest
+    }
+
+    /// An error about what comes next.
+    #[must_use]
+    pub const fn fault(&self, fault: Fault) -> DecodeError {
+        DecodeError { field: None, at: self.all - self.rest.len(), fault }
+    }
+
+    /// The next bytes.
+    ///
+    /// # Errors
+    /// When there are not so many.
+    pub fn take(&mut self, count: usize) -> Result<&'a [u8], DecodeError> {
+        let Some((taken, rest)) = self.rest.split_at_checked(count) else {
+            return Err(self.fault(Fault::Cut { missing: count.saturating_sub(self.rest.len()) }));
+        };
+        self.rest = rest;
+        Ok(taken)
+    }
+
+    pub(crate) fn take_array<const N: usize>(&mut self) -> Result<[u8; N], DecodeError> {
+        let Some((taken, rest)) = self.rest.split_first_chunk() else {
+            return Err(self.fault(Fault::Cut { missing: N.saturating_sub(self.rest.len()) }));
+        };
+        self.rest = rest;
+        Ok(*taken)
+    }
+
+    /// The bytes of a string or byte string; `None` for null.
+    ///
+    /// Source: OPC 10000-6, sections 5.2.2.4 and 5.2.2.7.
+    pub(crate) fn take_string(&mut self) -> Result<Option<&'a [u8]>, DecodeError> {
+        let most = self.limits.string;
+        self.take_length(most)?.map(|length| self.take(length)).transpose()
+    }
+
+    /// The elements of an array; `None` for null.
+    ///
+    /// Source: OPC 10000-6, section 5.2.5.
+    pub(crate) fn take_elements<T: Binary>(&mut self) -> Result<Option<Vec<T>>, DecodeError> {
+        let most = self.limits.array;
+        let Some(count) = self.take_length(most)? else { return Ok(None) };
+        // Every element takes a byte at the least.
+        if count > self.rest.len() {
+            return Err(self.fault(Fault::Cut { missing: count - self.rest.len() }));
+        }
+        let bytes = count.saturating_mul(size_of::<T>());
+        self.memory = self.memory.checked_sub(bytes).ok_or_else(|| self.fault(Fault::TooLarge(self.limits.memory)))?;
+        let mut elements = Vec::with_capacity(count);
+        for _ in 0..count {
+            elements.push(T::decode(self)?);
+        }
+        Ok(Some(elements))
+    }
+
+    fn take_length(&mut self, most: usize) -> Result<Option<usize>, DecodeError> {
+        let before = self.fault(Fault::Length(0));
+        let length = i32::decode(self)?;
+        let fault = |fault| DecodeError { fault, ..before.clone() };
+        match usize::try_from(length) {
+            Ok(length) if length > most => Err(fault(Fault::TooLong { length, most })),
+            Ok(length) => Ok(Some(length)),
+            Err(_) if length == -1 => Ok(None),
+            Err(_) => Err(fault(Fault::Length(length))),
+        }
+    }
+
+    /// Reads something that stands in another one of its kind.
+    pub(crate) fn deeper<T>(
+        &mut self,
+        read: impl FnOnce(&mut Self) -> Result<T, DecodeError>,
+    ) -> Result<T, DecodeError> {
+        if self.depth >= self.limits.depth {
+            return Err(self.fault(Fault::TooDeep(self.limits.depth)));
+        }
+        self.depth += 1;
+        let value = read(self);
+        self.depth -= 1;
+        value
+    }
+
+    /// Nothing may be left.
+    ///
+    /// # Errors
+    /// When something is.
+    pub fn finish(&self) -> Result<(), DecodeError> {
+        if self.rest.is_empty() { Ok(()) } else { Err(self.fault(Fault::LeftOver(self.rest.len()))) }
+    }
+}

@@ -1,0 +1,67 @@
+//! OPC UA over UA-TCP in the binary encoding: a codec, and state machines without I/O.
+//!
+//! ```text
+//!   bytes ──Reader──▶ built-in types ──▶ structures of the services
+//!         ◀──encode──                ◀──
+//! ```
+//!
+//! Follows OPC 10000-3, -4 and -6, release 1.05.
+//!
+//! ```
+//! use interlex_opcua::{Binary, NodeId, Scalar, Variant};
+//!
+//! let speed: NodeId = "ns=2;s=Engine.Speed".parse()?;
+//! assert_eq!(NodeId::from_bytes(&speed.to_bytes())?, speed);
+//! assert_eq!(Variant::from_bytes(&[10, 0, 0, 192, 63])?, Variant::Scalar(Scalar::Float(1.5)));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
+
+mod codec;
+mod service;
+mod structure;
+mod transport;
+mod types;
+
+#[cfg(test)]
+mod meaning;
+#[cfg(test)]
+mod vectors;
+
+pub use codec::{Binary, DecodeError, Fault, Limits, Reader};
+pub use service::{
+    ActivateSessionRequest, ActivateSessionResponse, AnonymousIdentityToken, ApplicationDescription, ApplicationType,
+    BrowseDescription, BrowseDirection, BrowseNextRequest, BrowseNextResponse, BrowsePath, BrowsePathResult,
+    BrowsePathTarget, BrowseRequest, BrowseResponse, BrowseResult, CallMethodRequest, CallMethodResult, CallRequest,
+    CallResponse, ChannelSecurityToken, CloseSecureChannelRequest, CloseSecureChannelResponse, CloseSessionRequest,
+    CloseSessionResponse, CreateMonitoredItemsRequest, CreateMonitoredItemsResponse, CreateSessionRequest,
+    CreateSessionResponse, CreateSubscriptionRequest, CreateSubscriptionResponse, DataChangeFilter,
+    DataChangeNotification, DataChangeTrigger, DeleteMonitoredItemsRequest, DeleteMonitoredItemsResponse,
+    DeleteSubscriptionsRequest, DeleteSubscriptionsResponse, EndpointDescription, EventFieldList,
+    EventNotificationList, FindServersRequest, FindServersResponse, GetEndpointsRequest, GetEndpointsResponse,
+    HistoryData, HistoryReadRequest, HistoryReadResponse, HistoryReadResult, HistoryReadValueId, MessageError,
+    MessageSecurityMode, ModifyMonitoredItemsRequest, ModifyMonitoredItemsResponse, ModifySubscriptionRequest,
+    ModifySubscriptionResponse, MonitoredItemCreateRequest, MonitoredItemCreateResult, MonitoredItemModifyRequest,
+    MonitoredItemModifyResult, MonitoredItemNotification, MonitoringMode, MonitoringParameters, NodeClass,
+    NotificationMessage, OpenSecureChannelRequest, OpenSecureChannelResponse, PublishRequest, PublishResponse,
+    ReadRawModifiedDetails, ReadRequest, ReadResponse, ReadValueId, ReferenceDescription, RegisterNodesRequest,
+    RegisterNodesResponse, RelativePath, RelativePathElement, RepublishRequest, RepublishResponse, Request,
+    RequestHeader, Response, ResponseHeader, SecurityTokenRequestType, ServiceFault, SetMonitoringModeRequest,
+    SetMonitoringModeResponse, SetPublishingModeRequest, SetPublishingModeResponse, SignatureData,
+    SignedSoftwareCertificate, StatusChangeNotification, SubscriptionAcknowledgement, TimestampsToReturn,
+    TransferResult, TransferSubscriptionsRequest, TransferSubscriptionsResponse, TranslateBrowsePathsToNodeIdsRequest,
+    TranslateBrowsePathsToNodeIdsResponse, UnregisterNodesRequest, UnregisterNodesResponse, UserNameIdentityToken,
+    UserTokenPolicy, UserTokenType, ViewDescription, WriteRequest, WriteResponse, WriteValue, X509IdentityToken,
+};
+pub use structure::{
+    Argument, EUInformation, EnumDefinition, EnumField, EnumValueType, Range, Structure, StructureDefinition,
+    StructureField, StructureType,
+};
+pub use transport::{
+    Acknowledge, AsymmetricHeader, ChunkType, ErrorMessage, Frame, FrameDecoder, FrameError, Hello, MessageType,
+    ReverseHello, SequenceHeader, encode_frame,
+};
+pub use types::{
+    Array, Body, ByteString, DataValue, DateTime, DiagnosticInfo, ExpandedNodeId, ExtensionObject, Guid, Identifier,
+    LocalizedText, Namespace, NodeId, ParseGuidError, ParseNodeIdError, QualifiedName, Scalar, StatusCode, Variant,
+    XmlElement,
+};

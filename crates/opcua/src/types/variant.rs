@@ -1,0 +1,211 @@
+use super::{
+    ByteString, DataValue, DateTime, DiagnosticInfo, ExpandedNodeId, ExtensionObject, Guid, LocalizedText, NodeId,
+    QualifiedName, StatusCode, XmlElement,
+};
+use crate::codec::{Binary, DecodeError, Fault, Reader};
+
+/// A value of any built-in type, one or many.
+///
+/// Source: OPC 10000-6, section 5.2.2.16.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub enum Variant {
+    /// Nothing.
+    #[default]
+    Null,
+    /// One value.
+    Scalar(Scalar),
+    /// Several in a row.
+    Array(Array),
+    /// Several in more dimensions than one: the last one varies fastest.
+    Matrix(Array, Vec<i32>),
+}
+
+/// In the first byte: the type.
+const TYPE: u8 = 0x3F;
+const HAS_DIMENSIONS: u8 = 0x40;
+const IS_ARRAY: u8 = 0x80;
+const VARIANT: u8 = 24;
+const BYTE_STRING: u8 = 15;
+const LAST: u8 = 25;
+
+macro_rules! built_in {
+    ($($number:literal $name:ident($element:ty) $(in $boxed:ident)?: $doc:literal;)*) => {
+        /// One value of a built-in type.
+        #[derive(Debug, Clone, PartialEq)]
+        pub enum Scalar {
+            $(#[doc = $doc] $name(built_in!(@scalar $element $(, $boxed)?)),)*
+        }
+
+        /// Values of one built-in type.
+        #[derive(Debug, Clone, PartialEq)]
+        pub enum Array {
+            $(#[doc = $doc] $name(Vec<$element>),)*
+            /// Values of any types.
+            Variant(Vec<Variant>),
+        }
+
+        impl Scalar {
+            /// The number of its type.
+            #[must_use]
+            pub const fn type_number(&self) -> u8 {
+                match self { $(Self::$name(_) => $number,)* }
+            }
+
+            fn encode(&self, out: &mut Vec<u8>) {
+                match self { $(Self::$name(value) => value.encode(out),)* }
+            }
+
+            fn decode(number: u8, from: &mut Reader<'_>) -> Result<Option<Self>, DecodeError> {
+                Ok(Some(match number {
+                    $($number => Self::$name(<$element>::decode(from)?.into()),)*
+                    _ => return Ok(None),
+                }))
+            }
+        }
+
+        impl Array {
+            /// The number of the type of its elements.
+            #[must_use]
+            pub const fn type_number(&self) -> u8 {
+                match self { $(Self::$name(_) => $number,)* Self::Variant(_) => VARIANT }
+            }
+
+            /// How many elements it has.
+            #[must_use]
+            pub const fn len(&self) -> usize {
+                match self { $(Self::$name(elements) => elements.len(),)* Self::Variant(elements) => elements.len() }
+            }
+
+            /// Whether it has none.
+            #[must_use]
+            pub const fn is_empty(&self) -> bool {
+                self.len() == 0
+            }
+
+            /// The element at a place as a value of its own.
+            #[must_use]
+            pub fn get(&self, place: usize) -> Option<Variant> {
+                match self {
+                    $(Self::$name(elements) => {
+                        elements.get(place).map(|element| Variant::Scalar(Scalar::$name(element.clone().into())))
+                    })*
+                    Self::Variant(elements) => elements.get(place).cloned(),
+                }
+            }
+
+            fn encode(&self, out: &mut Vec<u8>) {
+                match self { $(Self::$name(elements) => elements.encode(out),)* Self::Variant(elements) => elements.encode(out) }
+            }
+
+            fn decode(number: u8, from: &mut Reader<'_>) -> Result<Option<Self>, DecodeError> {
+                Ok(Some(match number {
+                    $($number => Self::$name(Vec::decode(from)?),)*
+                    VARIANT => Self::Variant(Vec::decode(from)?),
+                    _ => return Ok(None),
+                }))
+            }
+        }
+    };
+    (@scalar $element:ty) => { $element };
+    (@scalar $element:ty, $boxed:ident) => { $boxed<$element> };
+}
+
+built_in! {
+    1 Boolean(bool): "True or false.";
+    2 SByte(i8): "A whole number of 8 bits.";
+    3 Byte(u8): "A whole number of 8 bits without a sign.";
+    4 Int16(i16): "A whole number of 16 bits.";
+    5 UInt16(u16): "A whole number of 16 bits without a sign.";
+    6 Int32(i32): "A whole number of 32 bits; enumerations too.";
+    7 UInt32(u32): "A whole number of 32 bits without a sign.";
+    8 Int64(i64): "A whole number of 64 bits.";
+    9 UInt64(u64): "A whole number of 64 bits without a sign.";
+    10 Float(f32): "A floating-point number of 32 bits.";
+    11 Double(f64): "A floating-point number of 64 bits.";
+    12 String(Option<String>): "A text.";
+    13 DateTime(DateTime): "A moment.";
+    14 Guid(Guid): "A globally unique identifier.";
+    15 ByteString(ByteString): "Bytes.";
+    16 XmlElement(XmlElement): "A piece of XML.";
+    17 NodeId(NodeId): "A node of the server.";
+    18 ExpandedNodeId(ExpandedNodeId) in Box: "A node of any server.";
+    19 StatusCode(StatusCode): "What became of something.";
+    20 QualifiedName(QualifiedName): "A name in a namespace.";
+    21 LocalizedText(LocalizedText) in Box: "A text for people.";
+    22 ExtensionObject(ExtensionObject) in Box: "A structure.";
+    23 DataValue(DataValue) in Box: "A value with its status and times.";
+    25 DiagnosticInfo(DiagnosticInfo) in Box: "What a server tells of a failure.";
+}
+
+impl Binary for Variant {
+    fn encode(&self, out: &mut Vec<u8>) {
+        match self {
+            Self::Null => out.push(0),
+            Self::Scalar(value) => {
+                out.push(value.type_number());
+                value.encode(out);
+            }
+            Self::Array(elements) => {
+                out.push(elements.type_number() | IS_ARRAY);
+                elements.encode(out);
+            }
+            Self::Matrix(elements, dimensions) => {
+                out.push(elements.type_number() | IS_ARRAY | HAS_DIMENSIONS);
+                elements.encode(out);
+                dimensions.encode(out);
+            }
+        }
+    }
+
+    fn decode(from: &mut Reader<'_>) -> Result<Self, DecodeError> {
+        from.deeper(|from| {
+            let before = from.fault(Fault::Dimensions);
+            let first = u8::decode(from)?;
+            let unknown =
+                || DecodeError { fault: Fault::Unknown { what: "type of a value", byte: first }, ..before.clone() };
+            let number = match first & TYPE {
+                // Not given yet, and to be taken as bytes.
+                number if number > LAST && number < 32 => BYTE_STRING,
+                number => number,
+            };
+            if number == 0 {
+                return if first == 0 { Ok(Self::Null) } else { Err(unknown()) };
+            }
+            if first & IS_ARRAY == 0 {
+                let scalar = if first & HAS_DIMENSIONS == 0 { Scalar::decode(number, from)? } else { None };
+                return scalar.map(Self::Scalar).ok_or_else(unknown);
+            }
+            let elements = Array::decode(number, from)?.ok_or_else(unknown)?;
+            if first & HAS_DIMENSIONS == 0 {
+                return Ok(Self::Array(elements));
+            }
+            let at = from.fault(Fault::Dimensions);
+            let dimensions: Vec<i32> = Vec::decode(from)?;
+            let count = dimensions
+                .iter()
+                .try_fold(1_usize, |count, dimension| count.checked_mul(usize::try_from(*dimension).ok()?));
+            if dimensions.is_empty() || count != Some(elements.len()) {
+                return Err(at);
+            }
+            Ok(Self::Matrix(elements, dimensions))
+        })
+    }
+}
+
+impl<T: Into<Scalar>> From<T> for Variant {
+    fn from(value: T) -> Self {
+        Self::Scalar(value.into())
+    }
+}
+
+macro_rules! from {
+    ($($name:ident($value:ty))*) => {$(
+        impl From<$value> for Scalar {
+            fn from(value: $value) -> Self {
+                Self::$name(value)
+            }
+        }
+    )*};
+}
+
+from! { Boolean(bool) SByte(i8) Byte(u8) Int16(i16) UInt16(u16) Int32(i32) UInt32(u32) Int64(i64) UInt64(u64) Float(f32) Double(f64) }

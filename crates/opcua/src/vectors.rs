@@ -1,0 +1,210 @@
+//! Bytes of independent implementations.
+
+use crate::codec::{Binary, Limits};
+use crate::meaning::{agrees, known, meaning, scalar, type_number};
+use crate::service::{MessageError, Request, Response};
+use crate::transport::{
+    Acknowledge, AsymmetricHeader, ErrorMessage, Frame, FrameDecoder, Hello, MessageType, SequenceHeader,
+};
+use crate::types::{ExtensionObject, Scalar, Variant};
+use crate::{DecodeError, Reader};
+use serde_json::{Value, json};
+
+fn vectors() -> impl Iterator<Item = Value> {
+    include_str!("../tests/vectors/opcua.jsonl").lines().map(|line| serde_json::from_str(line).unwrap())
+}
+
+fn text<'a>(vector: &'a Value, key: &str) -> &'a str {
+    vector[key].as_str().unwrap_or_default()
+}
+
+fn bytes(vector: &Value) -> Vec<u8> {
+    hex::decode(text(vector, "hex")).unwrap()
+}
+
+fn is_bad(vector: &Value) -> bool {
+    vector["expect"] == "error"
+}
+
+/// A value of a built-in type, as one of any type.
+fn decode(type_name: &str, bytes: &[u8]) -> Result<Variant, DecodeError> {
+    let number = type_number(type_name).unwrap();
+    if type_name == "Variant" {
+        return Variant::from_bytes(bytes);
+    }
+    Variant::from_bytes(&[&[number], bytes].concat()).map_err(|error| DecodeError { at: error.at - 1, ..error })
+}
+
+/// The bytes of it alone.
+fn encode(type_name: &str, value: &Variant) -> Vec<u8> {
+    let bytes = value.to_bytes();
+    if type_name == "Variant" { bytes } else { bytes[1..].to_vec() }
+}
+
+#[test]
+fn built_in_types_are_read_and_written_as_others_do() {
+    let mut count = 0;
+    for vector in vectors().filter(|vector| vector["layer"] == "builtin" && !is_bad(vector)) {
+        let (name, told) = (text(&vector, "name"), &vector["meaning"]);
+        let type_name = text(told, "Type");
+        let value = decode(type_name, &bytes(&vector)).unwrap_or_else(|error| panic!("{name}: {error}"));
+        let (told, got) = match &value {
+            Variant::Scalar(Scalar::ExtensionObject(object)) if type_name == "ExtensionObject" => {
+                let (name, body) = known(object).map_or((Value::Null, Value::Null), |(name, body)| (json!(name), body));
+                (json!([told["TypeId"], told["TypeName"], told["Body"]]), json!([meaning(&object.type_id), name, body]))
+            }
+            Variant::Scalar(Scalar::DataValue(value)) if type_name == "DataValue" => {
+                let mut got = meaning(&**value);
+                got["Type"] = json!("DataValue");
+                (told.clone(), got)
+            }
+            Variant::Scalar(Scalar::DiagnosticInfo(info)) if type_name == "DiagnosticInfo" => {
+                let mut got = meaning(&**info);
+                got["Type"] = json!("DiagnosticInfo");
+                (told.clone(), got)
+            }
+            Variant::Scalar(value) if type_name != "Variant" => (told["Value"].clone(), scalar(value)),
+            other => (told["Value"].clone(), meaning(other)),
+        };
+        assert!(agrees(&told, &got), "{name}: {told} is told, {got} is read");
+        if text(&vector, "checked_by").contains("decode and encode") {
+            assert_eq!(hex::encode(encode(type_name, &value)), text(&vector, "hex"), "{name}");
+        }
+        let again = decode(type_name, &encode(type_name, &value)).unwrap();
+        assert_eq!(encode(type_name, &again), encode(type_name, &value), "{name}");
+        count += 1;
+    }
+    assert_eq!(count, 147);
+}
+
+#[test]
+fn malformed_values_are_refused() {
+    let mut count = 0;
+    for vector in vectors().filter(|vector| vector["layer"] == "builtin" && is_bad(vector)) {
+        let (name, type_name) = (text(&vector, "name"), text(&vector, "decode_as"));
+        let value = decode(type_name, &bytes(&vector));
+        // The structure within is read when somebody asks for it.
+        let value = match value {
+            Ok(Variant::Scalar(Scalar::ExtensionObject(object))) => read_range(&object),
+            other => other.map(|_| ()),
+        };
+        assert!(value.is_err(), "{name}: {}", text(&vector, "why"));
+        count += 1;
+    }
+    assert_eq!(count, 32);
+}
+
+fn read_range(object: &ExtensionObject) -> Result<(), DecodeError> {
+    use crate::structure::{Range, Structure};
+    Range::from_object(object).unwrap().map(|_| ())
+}
+
+fn frames(bytes: &[u8], most: usize) -> Result<Vec<Frame>, crate::FrameError> {
+    let mut decoder = FrameDecoder::new(most);
+    // However it is cut up.
+    let mut frames = Vec::new();
+    for piece in bytes.chunks(7) {
+        decoder.push(piece);
+        while let Some(frame) = decoder.poll_frame()? {
+            frames.push(frame);
+        }
+    }
+    Ok(frames)
+}
+
+#[test]
+fn a_connection_is_opened_as_others_do() {
+    for vector in vectors().filter(|vector| vector["layer"] == "transport" && !is_bad(vector)) {
+        let (name, told) = (text(&vector, "name"), &vector["meaning"]);
+        let frames = frames(&bytes(&vector), 65536).unwrap();
+        let [frame] = frames.as_slice() else { panic!("{name}") };
+        let mut got = match frame.message {
+            MessageType::Hello => meaning(&Hello::from_bytes(frame.body()).unwrap()),
+            MessageType::Acknowledge => meaning(&Acknowledge::from_bytes(frame.body()).unwrap()),
+            MessageType::Error => meaning(&ErrorMessage::from_bytes(frame.body()).unwrap()),
+            other => panic!("{name}: {other:?}"),
+        };
+        for key in ["MessageType", "ChunkType", "MessageSize"] {
+            got[key] = told[key].clone();
+        }
+        assert!(agrees(told, &got), "{name}: {got}");
+    }
+}
+
+/// The body of a message in frames without security.
+fn body(frames: &[Frame]) -> Vec<u8> {
+    let mut all = Vec::new();
+    for frame in frames {
+        let mut from = Reader::new(frame.body(), Limits::default());
+        u32::decode(&mut from).unwrap();
+        match frame.message {
+            MessageType::OpenChannel => _ = AsymmetricHeader::decode(&mut from).unwrap(),
+            _ => _ = u32::decode(&mut from).unwrap(),
+        }
+        SequenceHeader::decode(&mut from).unwrap();
+        all.extend_from_slice(from.rest());
+    }
+    all
+}
+
+#[test]
+fn services_are_read_and_written_as_others_do() {
+    let mut count = 0;
+    for vector in vectors().filter(|vector| vector["layer"] == "message" && !is_bad(vector)) {
+        let (name, told) = (text(&vector, "name"), &vector["meaning"]);
+        if told.get("Abort").is_some() {
+            continue;
+        }
+        let body = body(&frames(&bytes(&vector), 65536).unwrap());
+        let (got, service, again) = if vector["direction"] == "request" {
+            let message =
+                Request::from_bytes(&body, Limits::default()).unwrap_or_else(|error| panic!("{name}: {error}"));
+            (meaning(&message), message.name(), message.to_bytes())
+        } else {
+            let message =
+                Response::from_bytes(&body, Limits::default()).unwrap_or_else(|error| panic!("{name}: {error}"));
+            (meaning(&message), message.name(), message.to_bytes())
+        };
+        assert_eq!(told["Service"], service, "{name}");
+        assert!(agrees(&told["Body"], &got), "{name}:\n{}\nis told,\n{got}\nis read", told["Body"]);
+        let reread = if vector["direction"] == "request" {
+            meaning(&Request::from_bytes(&again, Limits::default()).unwrap())
+        } else {
+            meaning(&Response::from_bytes(&again, Limits::default()).unwrap())
+        };
+        assert_eq!(reread, got, "{name}");
+        count += 1;
+    }
+    assert!(count > 50, "{count}");
+}
+
+#[test]
+fn malformed_frames_and_bodies_are_refused() {
+    let mut count = 0;
+    for vector in vectors().filter(is_bad) {
+        let (name, bytes) = (text(&vector, "name"), bytes(&vector));
+        match (text(&vector, "layer"), text(&vector, "decode_as")) {
+            ("transport", "frame") => {
+                // One that is cut off by the end of the connection is never whole.
+                let refused = frames(&bytes, 65536);
+                let is_first_word = |frame: &Frame| frame.message == MessageType::Hello;
+                assert!(refused.as_ref().map_or(true, |frames| !frames.iter().any(is_first_word)), "{name}");
+                assert_eq!(refused.is_ok(), name.contains("cut-inside") || name.contains("msg-before-hello"), "{name}");
+            }
+            ("transport", "tcp") => {
+                let frames = frames(&bytes, 65536).unwrap();
+                let hello = Hello::from_bytes(frames[0].body());
+                assert!(hello.is_err() || name.contains("buffer-too-small"), "{name}");
+            }
+            ("message", "body") => {
+                let request = Request::from_bytes(&bytes, Limits::default());
+                let is_unknown = name.contains("type-id");
+                assert_eq!(matches!(request, Err(MessageError::Unknown(_))), is_unknown, "{name}");
+                assert!(request.is_err(), "{name}");
+            }
+            _ => continue,
+        }
+        count += 1;
+    }
+    assert_eq!(count, 16);
+}
