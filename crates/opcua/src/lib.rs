@@ -17,6 +17,7 @@
 //! ```
 
 mod codec;
+mod security;
 mod service;
 mod structure;
 mod transport;
@@ -28,6 +29,11 @@ mod meaning;
 mod vectors;
 
 pub use codec::{Binary, DecodeError, Fault, Limits, Reader};
+pub use security::{
+    CertificateError, DerivedKeys, OpenedChunk, PrivateKey, PublicKey, Sealing, SecurityError, SecurityPolicy,
+    Thumbprint, UnknownPolicy, derive_keys, leaf, open_asymmetric, open_symmetric, public_key, seal_asymmetric,
+    seal_symmetric, thumbprint,
+};
 pub use service::{
     ActivateSessionRequest, ActivateSessionResponse, AnonymousIdentityToken, ApplicationDescription, ApplicationType,
     BrowseDescription, BrowseDirection, BrowseNextRequest, BrowseNextResponse, BrowsePath, BrowsePathResult,

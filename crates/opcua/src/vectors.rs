@@ -208,3 +208,176 @@ fn malformed_frames_and_bodies_are_refused() {
     }
     assert_eq!(count, 16);
 }
+
+mod secured {
+    use super::{bytes, frames, is_bad, text, vectors};
+    use crate::Binary;
+    use crate::security::{
+        DerivedKeys, OpenedChunk, PrivateKey, Sealing, SecurityPolicy, derive_keys, open_asymmetric, open_symmetric,
+        public_key, seal_asymmetric, seal_symmetric, thumbprint,
+    };
+    use crate::service::MessageSecurityMode;
+    use crate::transport::{AsymmetricHeader, Frame};
+    use crate::{DecodeError, Reader};
+    use serde_json::Value;
+
+    fn unhex(value: &Value) -> Vec<u8> {
+        hex::decode(value.as_str().unwrap()).unwrap()
+    }
+
+    fn of(vector: &Value) -> (SecurityPolicy, MessageSecurityMode) {
+        let policy = SecurityPolicy::from_uri(text(vector, "SecurityPolicyUri")).unwrap();
+        let is_sign = vector["SecurityMode"] == "Sign";
+        (policy, if is_sign { MessageSecurityMode::Sign } else { MessageSecurityMode::SignAndEncrypt })
+    }
+
+    fn keys(value: &Value) -> DerivedKeys {
+        DerivedKeys {
+            signing: unhex(&value["SigningKey"]),
+            encrypting: unhex(&value["EncryptingKey"]),
+            initialization_vector: unhex(&value["InitializationVector"]).try_into().unwrap(),
+        }
+    }
+
+    fn good(layer: &str) -> impl Iterator<Item = Value> {
+        vectors().filter(move |vector| text(vector, "name").starts_with(layer) && !is_bad(vector))
+    }
+
+    /// The frame header, the channel and the token stand before what is encrypted.
+    const HEAD: usize = 16;
+
+    fn only(bytes: &[u8]) -> Frame {
+        frames(bytes, 65536).unwrap().remove(0)
+    }
+
+    #[test]
+    fn keys_are_derived_as_others_do() {
+        let mut count = 0;
+        for vector in good("key-derivation") {
+            let told = &vector["meaning"];
+            let got = derive_keys(of(told).0, &unhex(&told["Secret"]), &unhex(&told["Seed"]));
+            assert_eq!(got, keys(told), "{}", vector["name"]);
+            count += 1;
+        }
+        assert_eq!(count, 12);
+        let vector = good("p-sha256").next().unwrap();
+        assert_eq!(crate::security::p_sha256(b"secret", b"seed", 100), bytes(&vector));
+    }
+
+    #[test]
+    fn messages_are_opened_and_sealed_as_others_do() {
+        let mut count = 0;
+        for vector in good("symmetric") {
+            let (name, told, bytes) = (text(&vector, "name"), &vector["meaning"], bytes(&vector));
+            let ((_, mode), keys) = (of(told), keys(&told["SenderKeys"]));
+            let (mut body, mut again, mut numbers) = (Vec::new(), Vec::new(), Vec::new());
+            for frame in frames(&bytes, 65536).unwrap() {
+                let opened = open_symmetric(frame.clone(), HEAD, mode, &keys).unwrap();
+                assert_eq!(told["RequestId"].as_u64(), Some(opened.request_id.into()), "{name}");
+                let sealing = Sealing {
+                    message: frame.message,
+                    chunk: frame.chunk,
+                    head: &frame.bytes[8..HEAD],
+                    sequence_number: opened.sequence_number,
+                    request_id: opened.request_id,
+                    body: &opened.body,
+                };
+                let mut sealed = Vec::new();
+                seal_symmetric(&sealing, mode, &keys, &mut sealed).unwrap();
+                assert_eq!(open_symmetric(only(&sealed), HEAD, mode, &keys).unwrap(), opened, "{name}");
+                again.extend_from_slice(&sealed);
+                body.extend_from_slice(&opened.body);
+                numbers.push(opened.sequence_number);
+            }
+            assert_eq!(body, unhex(&told["BodyHex"]), "{name}");
+            let told_numbers =
+                told.get("SequenceNumbers").cloned().unwrap_or_else(|| serde_json::json!([told["SequenceNumber"]]));
+            assert_eq!(told_numbers, serde_json::json!(numbers), "{name}");
+            // A sender may pad with more.
+            if told["Note"].is_null() {
+                assert_eq!(hex::encode(&again), text(&vector, "hex"), "{name}");
+            }
+            count += 1;
+        }
+        assert_eq!(count, 7);
+    }
+
+    /// How many bytes stand before what is encrypted, and who sends it.
+    fn head(frame: &Frame) -> Result<(usize, AsymmetricHeader), DecodeError> {
+        let mut from = Reader::new(frame.body(), crate::Limits::default());
+        u32::decode(&mut from)?;
+        let header = AsymmetricHeader::decode(&mut from)?;
+        Ok((frame.bytes.len() - from.rest().len(), header))
+    }
+
+    #[test]
+    fn channels_are_opened_as_others_do() {
+        let mut count = 0;
+        for vector in good("asymmetric") {
+            let (name, told) = (text(&vector, "name"), &vector["meaning"]);
+            let policy = of(told).0;
+            let own = PrivateKey::from_pem(text(told, "ReceiverPrivateKey")).unwrap();
+            let frame = only(&bytes(&vector));
+            let (head, header) = head(&frame).unwrap();
+            let sender = header.sender_certificate.as_bytes();
+            assert_eq!(sender, unhex(&told["SenderCertificate"]), "{name}");
+            let receiver = unhex(&told["ReceiverCertificate"]);
+            assert_eq!(header.receiver_certificate_thumbprint.as_bytes(), thumbprint(&receiver), "{name}");
+            let opened = open_asymmetric(&frame, head, policy, (&own, &public_key(sender).unwrap())).unwrap();
+            assert_eq!(opened.body, unhex(&told["BodyHex"]), "{name}");
+            assert_eq!(told["SequenceNumber"].as_u64(), Some(opened.sequence_number.into()), "{name}");
+            // Back again, to ourselves: nobody gave us the sender's key.
+            let sealing = Sealing {
+                message: frame.message,
+                chunk: frame.chunk,
+                head: &frame.bytes[8..head],
+                sequence_number: opened.sequence_number,
+                request_id: opened.request_id,
+                body: &opened.body,
+            };
+            let mut again = Vec::new();
+            seal_asymmetric(&sealing, policy, (&own, &own.public()), &mut again).unwrap();
+            let reopened = open_asymmetric(&only(&again), head, policy, (&own, &own.public()));
+            assert_eq!(reopened, Ok(OpenedChunk { ..opened }), "{name}");
+            count += 1;
+        }
+        assert_eq!(count, 5);
+    }
+
+    #[test]
+    fn secrets_and_signatures_are_those_of_others() {
+        for vector in good("password") {
+            let told = &vector["meaning"];
+            let own = PrivateKey::from_pem(text(told, "ReceiverPrivateKey")).unwrap();
+            assert_eq!(own.decrypt(of(told).0, &bytes(&vector)).unwrap(), unhex(&told["PlainText"]));
+            assert_eq!(of(told).0.encryption_uri(), told["EncryptionAlgorithm"].as_str());
+        }
+        for vector in good("client-signature") {
+            let told = &vector["meaning"];
+            let signed = [unhex(&told["ServerCertificate"]), unhex(&told["ServerNonce"])].concat();
+            let key = public_key(&unhex(&told["SignerCertificate"])).unwrap();
+            key.verify(of(told).0, &signed, &bytes(&vector)).unwrap();
+            key.verify(of(told).0, &signed[1..], &bytes(&vector)).unwrap_err();
+            assert_eq!(of(told).0.signature_uri(), told["Algorithm"].as_str());
+        }
+        let vector = good("certificate-thumbprint").next().unwrap();
+        let certificate = unhex(&vector["meaning"]["Certificate"]);
+        assert_eq!(hex::encode(thumbprint(&certificate)), text(&vector, "hex"));
+        assert_eq!(thumbprint(&[certificate.as_slice(), &[1, 2, 3]].concat()), thumbprint(&certificate), "the leaf's");
+    }
+
+    #[test]
+    fn messages_that_are_not_secured_as_agreed_are_refused_and_look_alike() {
+        let mut count = 0;
+        for vector in vectors().filter(|vector| is_bad(vector) && vector["layer"] == "security") {
+            let (name, context) = (text(&vector, "name"), &vector["context"]);
+            if context.get("SenderKeys").is_none() {
+                continue;
+            }
+            let opened = open_symmetric(only(&bytes(&vector)), HEAD, of(context).1, &keys(&context["SenderKeys"]));
+            assert_eq!(opened, Err(crate::SecurityError), "{name}");
+            count += 1;
+        }
+        assert_eq!(count, 8);
+    }
+}

@@ -119,18 +119,25 @@ impl ChunkType {
     }
 }
 
-/// Appends a frame with its header. What is longer than a header can tell is no frame of ours.
+/// Appends a frame with its header.
 pub fn encode_frame(message: MessageType, chunk: ChunkType, body: &[u8], out: &mut Vec<u8>) {
+    begin_frame(message, chunk, body.len(), out);
+    out.extend_from_slice(body);
+}
+
+/// Appends the header of a frame whose body has so many bytes. What is longer than a header can tell is no frame of ours.
+pub(crate) fn begin_frame(message: MessageType, chunk: ChunkType, body: usize, out: &mut Vec<u8>) {
     out.extend_from_slice(&message.code());
     out.push(chunk.code());
-    out.extend_from_slice(&u32::try_from(HEADER + body.len()).unwrap_or(u32::MAX).to_le_bytes());
-    out.extend_from_slice(body);
+    out.extend_from_slice(&u32::try_from(HEADER + body).unwrap_or(u32::MAX).to_le_bytes());
 }
 
 /// Cuts a stream into frames, however TCP cuts it up.
 #[derive(Debug)]
 pub struct FrameDecoder {
     buffer: Vec<u8>,
+    /// How many bytes of it were given out.
+    done: usize,
     most: usize,
 }
 
@@ -138,7 +145,7 @@ impl FrameDecoder {
     /// One that takes frames of so many bytes at the most.
     #[must_use]
     pub const fn new(most: usize) -> Self {
-        Self { buffer: Vec::new(), most }
+        Self { buffer: Vec::new(), done: 0, most }
     }
 
     /// Another limit was agreed.
@@ -148,13 +155,14 @@ impl FrameDecoder {
 
     /// Takes bytes in.
     pub fn push(&mut self, bytes: &[u8]) {
+        self.buffer.drain(..std::mem::take(&mut self.done));
         self.buffer.extend_from_slice(bytes);
     }
 
     /// Whether a part of a frame has come, and the rest has not.
     #[must_use]
     pub const fn is_in_the_middle(&self) -> bool {
-        !self.buffer.is_empty()
+        self.buffer.len() > self.done
     }
 
     /// The next whole frame; `None` while it is not all there. Poll it after every [`FrameDecoder::push`] until then.
@@ -162,7 +170,8 @@ impl FrameDecoder {
     /// # Errors
     /// As soon as the bytes cannot become a frame that is taken.
     pub fn poll_frame(&mut self) -> Result<Option<Frame>, FrameError> {
-        let Some((header, _)) = self.buffer.split_first_chunk::<HEADER>() else { return Ok(None) };
+        let rest = self.buffer.get(self.done..).unwrap_or_default();
+        let Some((header, _)) = rest.split_first_chunk::<HEADER>() else { return Ok(None) };
         let [a, b, c, part, size @ ..] = *header;
         let message = MessageType::from_code([a, b, c]).ok_or(FrameError::Type([a, b, c]))?;
         let chunk = ChunkType::from_code(part).ok_or(FrameError::Chunk(part))?;
@@ -174,11 +183,8 @@ impl FrameDecoder {
         if length > self.most {
             return Err(FrameError::TooLong { size, most: self.most });
         }
-        if self.buffer.len() < length {
-            return Ok(None);
-        }
-        let rest = self.buffer.split_off(length);
-        let bytes = std::mem::replace(&mut self.buffer, rest);
+        let Some(bytes) = rest.get(..length).map(<[u8]>::to_vec) else { return Ok(None) };
+        self.done += length;
         Ok(Some(Frame { message, chunk, bytes }))
     }
 }

@@ -6,6 +6,7 @@ mod frame;
 mod hello;
 mod security_header;
 
+pub(crate) use frame::begin_frame;
 pub use frame::{ChunkType, Frame, FrameDecoder, FrameError, MessageType, encode_frame};
 pub use hello::{Acknowledge, ErrorMessage, Hello, ReverseHello};
 pub use security_header::{AsymmetricHeader, SequenceHeader};

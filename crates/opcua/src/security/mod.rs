@@ -1,0 +1,24 @@
+//! What keeps messages secret and proves who sent them.
+//!
+//! Source: OPC 10000-6, section 6.7; OPC 10000-7, the security policies.
+
+mod asymmetric;
+mod certificate;
+mod chunk;
+mod policy;
+mod symmetric;
+
+pub use asymmetric::{PrivateKey, PublicKey};
+pub use certificate::{CertificateError, Thumbprint, leaf, public_key, thumbprint};
+pub use chunk::{OpenedChunk, Sealing, open_asymmetric, open_symmetric, seal_asymmetric, seal_symmetric};
+pub use policy::{SecurityPolicy, UnknownPolicy};
+#[cfg(test)]
+pub(crate) use symmetric::p_sha256;
+pub use symmetric::{DerivedKeys, derive_keys};
+
+/// A message that is not secured as it should be.
+///
+/// What exactly is wrong is not told: whoever sends it could learn from that.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("the message is not secured as was agreed")]
+pub struct SecurityError;
