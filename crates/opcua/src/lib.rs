@@ -16,6 +16,7 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+mod channel;
 mod codec;
 mod security;
 mod service;
@@ -28,6 +29,10 @@ mod meaning;
 #[cfg(test)]
 mod vectors;
 
+pub use channel::{
+    ChannelError, ClientChannel, ClientChannelConfig, ClientChannelEvent, Credentials, NotSent, RequestId,
+    ServerChannel, ServerChannelConfig, ServerChannelEvent, TransportLimits,
+};
 pub use codec::{Binary, DecodeError, Fault, Limits, Reader};
 pub use security::{
     CertificateError, DerivedKeys, OpenedChunk, PrivateKey, PublicKey, Sealing, SecurityError, SecurityPolicy,

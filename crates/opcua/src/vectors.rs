@@ -209,6 +209,49 @@ fn malformed_frames_and_bodies_are_refused() {
     assert_eq!(count, 16);
 }
 
+#[test]
+fn frames_that_may_not_come_end_the_channel() {
+    use crate::channel::{ServerChannel, ServerChannelConfig, ServerChannelEvent, TransportLimits};
+    use crate::security::SecurityPolicy;
+    use crate::service::MessageSecurityMode;
+    use crate::transport::{ChunkType, encode_frame};
+    use crate::types::DateTime;
+    use std::time::{Duration, Instant};
+
+    #[expect(clippy::disallowed_methods, reason = "a test starts its time somewhere")]
+    let now = Instant::now();
+    let mut count = 0;
+    for vector in vectors().filter(|vector| is_bad(vector) && vector["decode_as"] == "frame") {
+        let name = text(&vector, "name");
+        let config = ServerChannelConfig {
+            channel: 5,
+            own: None,
+            security: vec![(SecurityPolicy::None, MessageSecurityMode::None)],
+            limits: TransportLimits::default(),
+            longest_token: Duration::from_secs(3600),
+            timeout: Duration::from_secs(10),
+        };
+        let mut server = ServerChannel::new(config, now);
+        match vector["context"]["side"].as_str().unwrap() {
+            "server, waiting for HEL" => {}
+            "server, after HEL and ACK" => {
+                let (mut bytes, hello) = (Vec::new(), TransportLimits::default().hello("opc.tcp://localhost"));
+                encode_frame(MessageType::Hello, ChunkType::Final, &hello.to_bytes(), &mut bytes);
+                server.handle_input(now, DateTime::NONE, &bytes);
+            }
+            _ if vector["layer"] == "security" => continue,
+            _ => server.skip_to((5, 13), 100, now),
+        }
+        server.handle_input(now, DateTime::NONE, &bytes(&vector));
+        let closed = std::iter::from_fn(|| server.poll_event())
+            .any(|event| matches!(event, ServerChannelEvent::Closed(Some(_))));
+        // What is cut off by the end of the connection is waited for.
+        assert_eq!(closed, name != "malformed-hello-cut-inside-size", "{name}");
+        count += 1;
+    }
+    assert_eq!(count, 19);
+}
+
 mod secured {
     use super::{bytes, frames, is_bad, text, vectors};
     use crate::Binary;
