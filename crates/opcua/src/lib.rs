@@ -16,6 +16,7 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+mod address;
 mod channel;
 mod codec;
 mod security;
@@ -29,6 +30,7 @@ mod meaning;
 #[cfg(test)]
 mod vectors;
 
+pub use address::{NumericRange, ParseNumericRangeError, ParsePathError, PathName, PathReference, PathStep, PathText};
 pub use channel::{
     ChannelError, ClientChannel, ClientChannelConfig, ClientChannelEvent, Credentials, NotSent, RequestId,
     ServerChannel, ServerChannelConfig, ServerChannelEvent, TransportLimits,

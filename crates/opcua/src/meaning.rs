@@ -30,7 +30,7 @@ macro_rules! meanings {
 }
 
 meanings! {
-    StatusCode: |status| json!(status.to_string());
+    StatusCode: |status| json!(format!("0x{:08X} {}", status.0, status.name().unwrap_or_default()));
     DateTime: |time| {
         let at = jiff::Timestamp::from_nanosecond((i128::from(time.0) - 116_444_736_000_000_000) * 100).unwrap();
         json!(format!("{at:.3}"))
@@ -181,7 +181,8 @@ pub(crate) fn agrees(told: &Value, got: &Value) -> bool {
         _ if is_empty(told) && is_empty(got) => true,
         (Value::Object(told), Value::Object(got)) => {
             // What is there, and says nothing, may be left out.
-            let says_nothing = |value: &Value| *value == json!({ "Type": "Null" }) || *value == json!("0x00000000");
+            let says_nothing =
+                |value: &Value| *value == json!({ "Type": "Null" }) || *value == json!("0x00000000 Good");
             let may_lack = |(key, value): (&String, &Value)| told.contains_key(key) || says_nothing(value);
             got.iter().all(may_lack)
                 && told.iter().all(|(key, value)| got.get(key).is_some_and(|got| agrees(value, got)))
@@ -191,9 +192,7 @@ pub(crate) fn agrees(told: &Value, got: &Value) -> bool {
         }
         (Value::Number(told), Value::Number(got)) => told.as_f64() == got.as_f64(),
         (Value::String(told), Value::Number(got)) => *told == got.to_string() || told.ends_with(&format!("({got})")),
-        (Value::String(told), Value::String(got)) => {
-            told == got || told.split(' ').next() == Some(got) && got.starts_with("0x")
-        }
+        (Value::String(told), Value::String(got)) => told == got || got.starts_with("0x") && got.starts_with(told),
         _ => told == got,
     }
 }

@@ -81,7 +81,7 @@ impl Pair {
                 match &event {
                     ServerChannelEvent::Opening { .. } if self.accepts => self.server.accept(self.now, WALL),
                     ServerChannelEvent::Opening { .. } => {
-                        self.server.refuse(StatusCode(0x8013_0000), "not trusted");
+                        self.server.refuse(StatusCode::BAD_SECURITY_CHECKS_FAILED, "not trusted");
                     }
                     ServerChannelEvent::Request(id, request) => {
                         let Request::Read(read) = &**request else { panic!("{request:?}") };
@@ -206,7 +206,7 @@ fn a_channel_that_is_not_what_was_asked_for_is_not_opened() {
     let mut pair = Pair::new(config(policy, mode));
     pair.accepts = false;
     pair.drive();
-    assert_eq!(closed(&pair).to_string(), "the other side closes the connection: 0x80130000, not trusted");
+    assert_eq!(closed(&pair).to_string(), "the other side closes the connection: BadSecurityChecksFailed, not trusted");
 
     let (mut client, server) = config(policy, mode);
     client.mode = MessageSecurityMode::Sign;
@@ -219,13 +219,13 @@ fn a_channel_that_is_not_what_was_asked_for_is_not_opened() {
     client.server_certificate = client.own.clone().unwrap().certificate;
     let mut pair = Pair::new((client, server));
     pair.drive();
-    assert!(matches!(closed(&pair), ChannelError::Told(told) if told.error == StatusCode(0x8012_0000)));
+    assert!(matches!(closed(&pair), ChannelError::Told(told) if told.error == StatusCode::BAD_CERTIFICATE_INVALID));
 
     let (mut client, server) = config(policy, mode);
     client.limits.receive_buffer = 8191;
     let mut pair = Pair::new((client, server));
     pair.drive();
-    assert!(matches!(closed(&pair), ChannelError::Told(told) if told.error == StatusCode(0x80AC_0000)));
+    assert!(matches!(closed(&pair), ChannelError::Told(told) if told.error == StatusCode::BAD_CONNECTION_REJECTED));
 }
 
 #[test]
@@ -261,7 +261,7 @@ fn limits_of_the_other_side_are_kept_to() {
     pair.server.respond(id.0, &response.into());
     pair.drive();
     let ClientChannelEvent::Response(_, response) = pair.last() else { panic!("{:?}", pair.last()) };
-    assert_eq!(response.header().service_result, StatusCode(0x80B9_0000));
+    assert_eq!(response.header().service_result, StatusCode::BAD_RESPONSE_TOO_LARGE);
 }
 
 #[test]

@@ -85,20 +85,20 @@ impl ChannelError {
     /// Source: OPC 10000-6, section 7.1.5 (table 58).
     #[must_use]
     pub const fn status(&self) -> StatusCode {
-        StatusCode(match self {
-            Self::Told(told) => told.error.0,
-            Self::Frame(FrameError::TooLong { .. }) | Self::TooLarge(_) => 0x8080_0000,
-            Self::Frame(_) | Self::Unexpected(..) => 0x807E_0000,
-            Self::Malformed(_) | Self::Message(_) => 0x8007_0000,
-            Self::Limits => 0x80AC_0000,
-            Self::Channel { .. } => 0x807F_0000,
-            Self::Token(_) => 0x8087_0000,
-            Self::Sequence { .. } => 0x8088_0000,
-            Self::Mixed { .. } => 0x8082_0000,
-            Self::Security(_) | Self::Agreement(_) => 0x8013_0000,
-            Self::Policy(_) => 0x8055_0000,
-            Self::Certificate(_) | Self::OtherCertificate(_) => 0x8012_0000,
-            Self::Timeout(_) => 0x800A_0000,
-        })
+        match self {
+            Self::Told(told) => told.error,
+            Self::Frame(FrameError::TooLong { .. }) | Self::TooLarge(_) => StatusCode::BAD_TCP_MESSAGE_TOO_LARGE,
+            Self::Frame(_) | Self::Unexpected(..) => StatusCode::BAD_TCP_MESSAGE_TYPE_INVALID,
+            Self::Malformed(_) | Self::Message(_) => StatusCode::BAD_DECODING_ERROR,
+            Self::Limits => StatusCode::BAD_CONNECTION_REJECTED,
+            Self::Channel { .. } => StatusCode::BAD_TCP_SECURE_CHANNEL_UNKNOWN,
+            Self::Token(_) => StatusCode::BAD_SECURE_CHANNEL_TOKEN_UNKNOWN,
+            Self::Sequence { .. } => StatusCode::BAD_SEQUENCE_NUMBER_INVALID,
+            Self::Mixed { .. } => StatusCode::BAD_TCP_INTERNAL_ERROR,
+            Self::Security(_) | Self::Agreement(_) => StatusCode::BAD_SECURITY_CHECKS_FAILED,
+            Self::Policy(_) => StatusCode::BAD_SECURITY_POLICY_REJECTED,
+            Self::Certificate(_) | Self::OtherCertificate(_) => StatusCode::BAD_CERTIFICATE_INVALID,
+            Self::Timeout(_) => StatusCode::BAD_TIMEOUT,
+        }
     }
 }

@@ -160,7 +160,7 @@ impl ServerChannel {
             let mut fault = ServiceFault::default();
             fault.response_header.request_handle = response.header().request_handle;
             fault.response_header.timestamp = response.header().timestamp;
-            fault.response_header.service_result = RESPONSE_TOO_LARGE;
+            fault.response_header.service_result = StatusCode::BAD_RESPONSE_TOO_LARGE;
             let body = Response::from(fault).to_bytes();
             // It is small.
             _ = self.conversation.send(MessageType::Message, request, &body, &mut self.out);
@@ -370,8 +370,8 @@ impl ServerChannel {
                     let mut fault = ServiceFault::default();
                     fault.response_header.timestamp = wall;
                     fault.response_header.service_result = match error {
-                        MessageError::Unknown(_) => SERVICE_UNSUPPORTED,
-                        MessageError::Malformed { .. } => DECODING_ERROR,
+                        MessageError::Unknown(_) => StatusCode::BAD_SERVICE_UNSUPPORTED,
+                        MessageError::Malformed { .. } => StatusCode::BAD_DECODING_ERROR,
                     };
                     self.respond(request_id, &Response::from(fault));
                 }
@@ -380,10 +380,6 @@ impl ServerChannel {
         Ok(())
     }
 }
-
-const SERVICE_UNSUPPORTED: StatusCode = StatusCode(0x800B_0000);
-const DECODING_ERROR: StatusCode = StatusCode(0x8007_0000);
-const RESPONSE_TOO_LARGE: StatusCode = StatusCode(0x80B9_0000);
 
 /// The header of an answer to a request.
 fn answer_to(request: &RequestHeader, wall: DateTime) -> ResponseHeader {

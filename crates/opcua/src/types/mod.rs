@@ -11,6 +11,7 @@ mod extension_object;
 mod guid;
 mod node_id;
 mod status_code;
+mod status_names;
 mod text;
 mod variant;
 

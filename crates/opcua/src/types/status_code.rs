@@ -1,3 +1,4 @@
+use super::status_names;
 use crate::codec::{Binary, DecodeError, Reader};
 use std::fmt;
 
@@ -11,9 +12,6 @@ pub struct StatusCode(pub u32);
 const CODE: u32 = 0xFFFF_0000;
 
 impl StatusCode {
-    /// All is well.
-    pub const GOOD: Self = Self(0);
-
     /// Whether it says that all is well.
     #[must_use]
     pub const fn is_good(self) -> bool {
@@ -36,6 +34,12 @@ impl StatusCode {
     #[must_use]
     pub const fn code(self) -> Self {
         Self(self.0 & CODE)
+    }
+
+    /// What the standard calls it, whatever its other bits say.
+    #[must_use]
+    pub fn name(self) -> Option<&'static str> {
+        status_names::name(self.0 & CODE)
     }
 
     /// Whether values were lost from the queue of a monitored item before this one.
@@ -69,9 +73,31 @@ impl Binary for StatusCode {
     }
 }
 
-/// As a number.
+/// Its name, and its number where there is none or where it has other bits.
 impl fmt::Display for StatusCode {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "0x{:08X}", self.0)
+        match self.name() {
+            Some(name) if *self == self.code() => f.write_str(name),
+            Some(name) => write!(f, "{name} (0x{:08X})", self.0),
+            None => write!(f, "0x{:08X}", self.0),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn codes_are_named_and_tell_more_of_a_value() {
+        let overflow = StatusCode(0x4090_0480);
+        assert_eq!(overflow.to_string(), "UncertainLastUsableValue (0x40900480)");
+        assert!(overflow.is_uncertain() && overflow.has_overflowed() && !overflow.has_structure_changed());
+        assert_eq!(StatusCode::BAD_NODE_ID_UNKNOWN.to_string(), "BadNodeIdUnknown");
+        assert_eq!(
+            (StatusCode(0xC000_0000).is_bad(), StatusCode(0xBFFF_0000).to_string()),
+            (true, "0xBFFF0000".to_owned())
+        );
+        assert!(StatusCode::GOOD.is_good() && StatusCode(0x0000_0480).is_good());
     }
 }
