@@ -37,9 +37,10 @@ pub use channel::{
 };
 pub use codec::{Binary, DecodeError, Fault, Limits, Reader};
 pub use security::{
-    CertificateError, DerivedKeys, OpenedChunk, PrivateKey, PublicKey, Sealing, SecurityError, SecurityPolicy,
-    Thumbprint, UnknownPolicy, derive_keys, leaf, open_asymmetric, open_symmetric, public_key, seal_asymmetric,
-    seal_symmetric, thumbprint,
+    CertificateError, CertificateFault, DerivedKeys, Expected, OpenedChunk, PrivateKey, PublicKey, Sealing,
+    SecurityError, SecurityPolicy, Thumbprint, TrustList, UnknownPolicy, certificate_chain, certificate_faults,
+    derive_keys, leaf_certificate, open_asymmetric, open_symmetric, public_key, seal_asymmetric, seal_symmetric,
+    thumbprint,
 };
 pub use service::{
     ActivateSessionRequest, ActivateSessionResponse, AnonymousIdentityToken, ApplicationDescription, ApplicationType,

@@ -3,8 +3,8 @@
 use super::error::ChannelError;
 use crate::codec::{Binary, Limits, Reader};
 use crate::security::{
-    OpenedChunk, PrivateKey, PublicKey, Sealing, SecurityError, SecurityPolicy, leaf, open_asymmetric, open_symmetric,
-    public_key, seal_asymmetric, seal_symmetric, thumbprint,
+    OpenedChunk, PrivateKey, PublicKey, Sealing, SecurityError, SecurityPolicy, leaf_certificate, open_asymmetric,
+    open_symmetric, public_key, seal_asymmetric, seal_symmetric, thumbprint,
 };
 use crate::service::MessageSecurityMode;
 use crate::transport::{AsymmetricHeader, ChunkType, Frame, MessageType};
@@ -67,7 +67,7 @@ impl Opening {
 
     /// Whether it was sent by who has this certificate.
     pub(super) fn is_from(&self, certificate: &[u8]) -> bool {
-        leaf(&self.certificate) == leaf(certificate)
+        leaf_certificate(&self.certificate) == leaf_certificate(certificate)
     }
 }
 

@@ -6,7 +6,7 @@ use super::opening::{Credentials, Opening, Parties, nonce, seal};
 use super::splitter::SplitError;
 use super::token::Token;
 use crate::codec::{Binary, Limits};
-use crate::security::{SecurityPolicy, leaf};
+use crate::security::{SecurityPolicy, leaf_certificate};
 use crate::service::{
     ChannelSecurityToken, MessageError, MessageSecurityMode, OpenSecureChannelRequest, OpenSecureChannelResponse,
     Request, RequestHeader, Response, ResponseHeader, SecurityTokenRequestType, ServiceFault,
@@ -124,7 +124,7 @@ impl ServerChannel {
     /// The client's certificate; empty without security.
     #[must_use]
     pub fn certificate(&self) -> &[u8] {
-        leaf(&self.certificate)
+        leaf_certificate(&self.certificate)
     }
 
     /// How it is secured.

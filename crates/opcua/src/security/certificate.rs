@@ -1,8 +1,11 @@
 use super::PublicKey;
 use rsa::pkcs8::DecodePublicKey;
 use sha1::{Digest, Sha1};
-use x509_cert::Certificate;
+use std::net::IpAddr;
+use x509_cert::certificate::{CertificateInner, Raw};
 use x509_cert::der::{Decode, Encode};
+use x509_cert::ext::pkix::SubjectAltName;
+use x509_cert::ext::pkix::name::GeneralName;
 
 /// A certificate's SHA-1, by which messages name it.
 pub type Thumbprint = [u8; 20];
@@ -18,24 +21,53 @@ pub enum CertificateError {
     Key,
 }
 
-/// The first certificate of a chain, which is that of the program itself; its issuers follow it.
+/// A certificate, as far as others keep to the rules.
+pub(super) type Certificate = CertificateInner<Raw>;
+
+/// The certificates of a chain one by one: that of the program itself, then those of its issuers.
 ///
 /// Source: OPC 10000-6, section 6.7.2.3.
+pub fn certificate_chain(mut bytes: &[u8]) -> impl Iterator<Item = &[u8]> {
+    std::iter::from_fn(move || {
+        let length = value(bytes).map(|(_, length)| length)?;
+        let (first, rest) = bytes.split_at_checked(length)?;
+        bytes = rest;
+        Some(first)
+    })
+}
+
+/// The first certificate of a chain; all of the bytes, where they are no certificate.
 #[must_use]
-pub fn leaf(chain: &[u8]) -> &[u8] {
-    let length = match chain {
-        [0x30, 0x82, high, low, ..] => 4 + usize::from(u16::from_be_bytes([*high, *low])),
-        [0x30, 0x81, length, ..] => 3 + usize::from(*length),
-        [0x30, length, ..] if *length < 0x80 => 2 + usize::from(*length),
-        _ => chain.len(),
+pub fn leaf_certificate(bytes: &[u8]) -> &[u8] {
+    certificate_chain(bytes).next().unwrap_or(bytes)
+}
+
+/// Of a value in DER: how long its head is, and how long it is with it.
+pub(super) fn value(bytes: &[u8]) -> Option<(usize, usize)> {
+    let (head, length) = match bytes {
+        [_, 0x83, a, b, c, ..] => (5, u32::from_be_bytes([0, *a, *b, *c])),
+        [_, 0x82, high, low, ..] => (4, u16::from_be_bytes([*high, *low]).into()),
+        [_, 0x81, length, ..] => (3, (*length).into()),
+        [_, length, ..] if *length < 0x80 => (2, (*length).into()),
+        _ => return None,
     };
-    chain.get(..length).unwrap_or(chain)
+    Some((head, head + usize::try_from(length).ok()?))
 }
 
 /// The thumbprint of the first certificate of a chain.
 #[must_use]
 pub fn thumbprint(chain: &[u8]) -> Thumbprint {
-    Sha1::digest(leaf(chain)).into()
+    Sha1::digest(leaf_certificate(chain)).into()
+}
+
+pub(super) fn read(certificate: &[u8]) -> Result<Certificate, CertificateError> {
+    Certificate::from_der(certificate).map_err(|_| CertificateError::Malformed)
+}
+
+pub(super) fn key_of(certificate: &Certificate) -> Result<PublicKey, CertificateError> {
+    let key = certificate.tbs_certificate().subject_public_key_info();
+    let key = key.to_der().map_err(|_| CertificateError::Malformed)?;
+    rsa::PublicKey::from_public_key_der(&key).map(PublicKey).map_err(|_| CertificateError::Key)
 }
 
 /// The key of the first certificate of a chain.
@@ -43,8 +75,41 @@ pub fn thumbprint(chain: &[u8]) -> Thumbprint {
 /// # Errors
 /// When it is none, or has no RSA key.
 pub fn public_key(chain: &[u8]) -> Result<PublicKey, CertificateError> {
-    let certificate = Certificate::from_der(leaf(chain)).map_err(|_| CertificateError::Malformed)?;
-    let key =
-        certificate.tbs_certificate().subject_public_key_info().to_der().map_err(|_| CertificateError::Malformed)?;
-    rsa::PublicKey::from_public_key_der(&key).map(PublicKey).map_err(|_| CertificateError::Key)
+    key_of(&read(leaf_certificate(chain))?)
+}
+
+/// Whom a certificate is for.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub(super) struct Names {
+    /// The URI of the program.
+    pub(super) uris: Vec<String>,
+    /// Names and addresses of hosts.
+    pub(super) hosts: Vec<String>,
+}
+
+impl Names {
+    pub(super) fn of(certificate: &Certificate) -> Self {
+        let names = certificate.tbs_certificate().get_extension::<SubjectAltName>().ok().flatten();
+        let mut found = Self::default();
+        for name in names.into_iter().flat_map(|(_, names)| names.0) {
+            match name {
+                GeneralName::UniformResourceIdentifier(uri) => found.uris.push(uri.to_string()),
+                GeneralName::DnsName(host) => found.hosts.push(host.to_string()),
+                GeneralName::IpAddress(bytes) => found.hosts.extend(address(bytes.as_bytes())),
+                _ => {}
+            }
+        }
+        found
+    }
+
+    pub(super) fn has_host(&self, wanted: &str) -> bool {
+        let wanted = wanted.trim_start_matches('[').trim_end_matches(']');
+        self.hosts.iter().any(|host| host.eq_ignore_ascii_case(wanted))
+    }
+}
+
+fn address(bytes: &[u8]) -> Option<String> {
+    let v4 = <[u8; 4]>::try_from(bytes).map(IpAddr::from);
+    let address = v4.or_else(|_| <[u8; 16]>::try_from(bytes).map(IpAddr::from)).ok()?;
+    Some(address.to_string())
 }

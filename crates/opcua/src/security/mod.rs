@@ -7,14 +7,16 @@ mod certificate;
 mod chunk;
 mod policy;
 mod symmetric;
+mod trust;
 
 pub use asymmetric::{PrivateKey, PublicKey};
-pub use certificate::{CertificateError, Thumbprint, leaf, public_key, thumbprint};
+pub use certificate::{CertificateError, Thumbprint, certificate_chain, leaf_certificate, public_key, thumbprint};
 pub use chunk::{OpenedChunk, Sealing, open_asymmetric, open_symmetric, seal_asymmetric, seal_symmetric};
 pub use policy::{SecurityPolicy, UnknownPolicy};
 #[cfg(test)]
 pub(crate) use symmetric::p_sha256;
 pub use symmetric::{DerivedKeys, derive_keys};
+pub use trust::{CertificateFault, Expected, TrustList, certificate_faults};
 
 /// A message that is not secured as it should be.
 ///
