@@ -18,8 +18,10 @@
 
 mod address;
 mod channel;
+mod client;
 mod codec;
 mod security;
+mod server;
 mod service;
 mod structure;
 mod transport;
@@ -35,6 +37,10 @@ pub use channel::{
     ChannelError, ClientChannel, ClientChannelConfig, ClientChannelEvent, Credentials, NotSent, RequestId,
     ServerChannel, ServerChannelConfig, ServerChannelEvent, TransportLimits,
 };
+pub use client::{
+    ClientSession, ClientSessionConfig, ClientSessionEvent, EndpointDifference, RequestError, SessionError,
+    UserIdentity, same_endpoints,
+};
 pub use codec::{Binary, DecodeError, Fault, Limits, Reader};
 pub use security::{
     CertificateError, CertificateFault, DerivedKeys, Expected, OpenedChunk, PrivateKey, PublicKey, Sealing,
@@ -42,6 +48,7 @@ pub use security::{
     derive_keys, leaf_certificate, open_asymmetric, open_symmetric, public_key, seal_asymmetric, seal_symmetric,
     thumbprint,
 };
+pub use server::{ChannelInfo, Handled, ServerDescription, Sessions, User, Users};
 pub use service::{
     ActivateSessionRequest, ActivateSessionResponse, AnonymousIdentityToken, ApplicationDescription, ApplicationType,
     BrowseDescription, BrowseDirection, BrowseNextRequest, BrowseNextResponse, BrowsePath, BrowsePathResult,

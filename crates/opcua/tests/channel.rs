@@ -1,11 +1,14 @@
 //! A client and a server, joined in memory.
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
+mod identities;
+
+use identities::identities;
 use interlex_opcua::{
-    Array, Binary, ChannelError, ClientChannel, ClientChannelConfig, ClientChannelEvent, Credentials, DataValue,
-    DateTime, FrameError, MessageSecurityMode, NodeId, NotSent, PrivateKey, ReadRequest, ReadResponse, ReadValueId,
-    Request, RequestId, Response, SecurityPolicy, ServerChannel, ServerChannelConfig, ServerChannelEvent, StatusCode,
-    TransportLimits, Variant,
+    Array, Binary, ChannelError, ClientChannel, ClientChannelConfig, ClientChannelEvent, DataValue, DateTime,
+    FrameError, MessageSecurityMode, NodeId, NotSent, ReadRequest, ReadResponse, ReadValueId, Request, RequestId,
+    Response, SecurityPolicy, ServerChannel, ServerChannelConfig, ServerChannelEvent, StatusCode, TransportLimits,
+    Variant,
 };
 use std::time::{Duration, Instant};
 
@@ -14,18 +17,6 @@ const WALL: DateTime = DateTime(133_536_836_967_890_000);
 #[expect(clippy::disallowed_methods, reason = "a test starts its time somewhere")]
 fn start() -> Instant {
     Instant::now()
-}
-
-/// Two that the vectors hold certificates and keys of: with 2048 and with 4096 bits.
-fn identities() -> [Credentials; 2] {
-    let vectors = include_str!("vectors/opcua.jsonl").lines();
-    let mut found = vectors.filter_map(|line| {
-        let vector: serde_json::Value = serde_json::from_str(line).unwrap();
-        let told = &vector["meaning"];
-        let certificate = hex::decode(told["ReceiverCertificate"].as_str()?).unwrap();
-        Some(Credentials { certificate, key: PrivateKey::from_pem(told["ReceiverPrivateKey"].as_str()?).unwrap() })
-    });
-    [found.next().unwrap(), found.next().unwrap()]
 }
 
 struct Pair {

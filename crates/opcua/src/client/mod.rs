@@ -1,0 +1,16 @@
+//! A client: a session with a server, over connections that come and go.
+//!
+//! Source: OPC 10000-4, sections 5.7 and 6.7.
+
+mod config;
+mod endpoints;
+mod error;
+mod identity;
+mod requests;
+mod session;
+
+pub use config::ClientSessionConfig;
+pub use endpoints::{EndpointDifference, same_endpoints};
+pub use error::{RequestError, SessionError};
+pub use identity::UserIdentity;
+pub use session::{ClientSession, ClientSessionEvent};
