@@ -38,8 +38,8 @@ pub use channel::{
     ServerChannel, ServerChannelConfig, ServerChannelEvent, TransportLimits,
 };
 pub use client::{
-    ClientSession, ClientSessionConfig, ClientSessionEvent, EndpointDifference, RequestError, SessionError,
-    UserIdentity, same_endpoints,
+    Asked, ClientSession, ClientSessionConfig, ClientSessionEvent, EndpointDifference, News, Notification,
+    RequestError, SessionError, Subscriber, UserIdentity, same_endpoints,
 };
 pub use codec::{Binary, DecodeError, Fault, Limits, Reader};
 pub use security::{

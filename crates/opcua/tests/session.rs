@@ -6,9 +6,9 @@ mod identities;
 use identities::identities;
 use interlex_opcua::{
     ChannelInfo, ClientChannelConfig, ClientSession, ClientSessionConfig, ClientSessionEvent, Credentials, DateTime,
-    EndpointDifference, Handled, MessageSecurityMode, NodeId, NotSent, ReadRequest, ReadResponse, Request,
-    RequestError, Response, SecurityPolicy, ServerChannel, ServerChannelConfig, ServerChannelEvent, ServerDescription,
-    SessionError, Sessions, StatusCode, TransportLimits, User, UserIdentity, UserTokenType, Users,
+    EndpointDifference, Handled, MessageSecurityMode, NotSent, ReadRequest, ReadResponse, Request, RequestError,
+    Response, SecurityPolicy, ServerChannel, ServerChannelConfig, ServerChannelEvent, ServerDescription, SessionError,
+    Sessions, StatusCode, TransportLimits, User, UserIdentity, UserTokenType, Users,
 };
 use std::time::{Duration, Instant};
 
@@ -352,7 +352,7 @@ fn answers_that_do_not_come_are_told_and_nothing_is_asked_without_a_session() {
     assert_eq!(pair.news.len(), before);
     pair.client.close((pair.now, WALL), true);
     pair.drive();
-    assert!(pair.sessions.is_empty() && pair.client.id() == None::<&NodeId>);
+    assert!(pair.sessions.is_empty() && pair.client.id().is_none());
 }
 
 #[test]

@@ -8,9 +8,11 @@ mod error;
 mod identity;
 mod requests;
 mod session;
+mod subscriber;
 
 pub use config::ClientSessionConfig;
 pub use endpoints::{EndpointDifference, same_endpoints};
 pub use error::{RequestError, SessionError};
 pub use identity::UserIdentity;
 pub use session::{ClientSession, ClientSessionEvent};
+pub use subscriber::{Asked, News, Notification, Subscriber};

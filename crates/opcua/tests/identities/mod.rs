@@ -15,6 +15,6 @@ static IDENTITIES: LazyLock<[Credentials; 2]> = LazyLock::new(|| {
 });
 
 /// Both of them.
-pub fn identities() -> [Credentials; 2] {
+pub(crate) fn identities() -> [Credentials; 2] {
     IDENTITIES.clone()
 }
