@@ -4,6 +4,7 @@
 
 mod config;
 mod endpoints;
+mod entering;
 mod error;
 mod identity;
 mod requests;
