@@ -74,8 +74,8 @@ pub use service::{
     UserTokenPolicy, UserTokenType, ViewDescription, WriteRequest, WriteResponse, WriteValue, X509IdentityToken,
 };
 pub use structure::{
-    Argument, EUInformation, EnumDefinition, EnumField, EnumValueType, Range, Structure, StructureDefinition,
-    StructureField, StructureType,
+    Argument, DataTypes, EUInformation, EnumDefinition, EnumField, EnumValueType, FieldValue, Fields, Range, Structure,
+    StructureDefinition, StructureError, StructureField, StructureType,
 };
 pub use transport::{
     Acknowledge, AsymmetricHeader, ChunkType, ErrorMessage, Frame, FrameDecoder, FrameError, Hello, MessageType,

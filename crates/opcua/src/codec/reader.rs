@@ -82,19 +82,32 @@ impl<'a> Reader<'a> {
     ///
     /// Source: OPC 10000-6, section 5.2.5.
     pub(crate) fn take_elements<T: Binary>(&mut self) -> Result<Option<Vec<T>>, DecodeError> {
-        let most = self.limits.array;
-        let Some(count) = self.take_length(most)? else { return Ok(None) };
-        // Every element takes a byte at the least.
-        if count > self.rest.len() {
-            return Err(self.fault(Fault::Cut { missing: count - self.rest.len() }));
-        }
-        let bytes = count.saturating_mul(size_of::<T>());
-        self.memory = self.memory.checked_sub(bytes).ok_or_else(|| self.fault(Fault::TooLarge(self.limits.memory)))?;
+        self.take_count()?.map(|count| self.take_all(count)).transpose()
+    }
+
+    /// So many elements, which are there as far as [`Reader::take_count`] can tell.
+    pub(crate) fn take_all<T: Binary>(&mut self, count: usize) -> Result<Vec<T>, DecodeError> {
+        self.spend(count.saturating_mul(size_of::<T>()))?;
         let mut elements = Vec::with_capacity(count);
         for _ in 0..count {
             elements.push(T::decode(self)?);
         }
-        Ok(Some(elements))
+        Ok(elements)
+    }
+
+    /// So many bytes of memory are going to be taken.
+    pub(crate) fn spend(&mut self, bytes: usize) -> Result<(), DecodeError> {
+        self.memory = self.memory.checked_sub(bytes).ok_or_else(|| self.fault(Fault::TooLarge(self.limits.memory)))?;
+        Ok(())
+    }
+
+    /// How many elements an array has of which each takes a byte at the least; `None` for null.
+    pub(crate) fn take_count(&mut self) -> Result<Option<usize>, DecodeError> {
+        let most = self.limits.array;
+        match self.take_length(most)? {
+            Some(count) if count > self.rest.len() => Err(self.fault(Fault::Cut { missing: count - self.rest.len() })),
+            other => Ok(other),
+        }
     }
 
     fn take_length(&mut self, most: usize) -> Result<Option<usize>, DecodeError> {
@@ -114,12 +127,38 @@ impl<'a> Reader<'a> {
         &mut self,
         read: impl FnOnce(&mut Self) -> Result<T, DecodeError>,
     ) -> Result<T, DecodeError> {
+        let depth = self.deepen()?;
+        let value = read(self);
+        self.rise(depth);
+        value
+    }
+
+    /// What comes stands in something of its kind; gives how deep that stands, for [`Reader::rise`].
+    pub(crate) const fn deepen(&mut self) -> Result<u16, DecodeError> {
         if self.depth >= self.limits.depth {
             return Err(self.fault(Fault::TooDeep(self.limits.depth)));
         }
+        let depth = self.depth;
         self.depth += 1;
-        let value = read(self);
-        self.depth -= 1;
+        Ok(depth)
+    }
+
+    /// What stood in something of its kind is read.
+    pub(crate) const fn rise(&mut self, depth: u16) {
+        self.depth = depth;
+    }
+
+    /// Reads other bytes that stand in these, within what may still be taken.
+    pub(crate) fn within<T, E: From<DecodeError>>(
+        &mut self,
+        bytes: &[u8],
+        read: impl FnOnce(&mut Reader<'_>) -> Result<T, E>,
+    ) -> Result<T, E> {
+        let depth = self.deepen()?;
+        let (all, limits, memory) = (bytes.len(), self.limits, self.memory);
+        let mut inner = Reader { rest: bytes, all, limits, memory, depth: self.depth };
+        let value = read(&mut inner);
+        (self.memory, self.depth) = (inner.memory, depth);
         value
     }
 

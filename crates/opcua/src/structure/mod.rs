@@ -2,8 +2,10 @@
 //!
 //! Source: OPC 10000-6, section 5.2.6.
 
+mod custom;
 mod standard;
 
+pub use custom::{DataTypes, FieldValue, Fields, StructureError};
 pub use standard::{
     Argument, EUInformation, EnumDefinition, EnumField, EnumValueType, Range, StructureDefinition, StructureField,
     StructureType,

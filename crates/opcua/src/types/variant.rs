@@ -55,7 +55,7 @@ macro_rules! built_in {
                 match self { $(Self::$name(value) => value.encode(out),)* }
             }
 
-            fn decode(number: u8, from: &mut Reader<'_>) -> Result<Option<Self>, DecodeError> {
+            pub(crate) fn decode(number: u8, from: &mut Reader<'_>) -> Result<Option<Self>, DecodeError> {
                 Ok(Some(match number {
                     $($number => Self::$name(<$element>::decode(from)?.into()),)*
                     _ => return Ok(None),
@@ -97,10 +97,11 @@ macro_rules! built_in {
                 match self { $(Self::$name(elements) => elements.encode(out),)* Self::Variant(elements) => elements.encode(out) }
             }
 
-            fn decode(number: u8, from: &mut Reader<'_>) -> Result<Option<Self>, DecodeError> {
+            /// Reads so many of them, which the reader was asked for.
+            pub(crate) fn decode(number: u8, count: usize, from: &mut Reader<'_>) -> Result<Option<Self>, DecodeError> {
                 Ok(Some(match number {
-                    $($number => Self::$name(Vec::decode(from)?),)*
-                    VARIANT => Self::Variant(Vec::decode(from)?),
+                    $($number => Self::$name(from.take_all(count)?),)*
+                    VARIANT => Self::Variant(from.take_all(count)?),
                     _ => return Ok(None),
                 }))
             }
@@ -175,7 +176,8 @@ impl Binary for Variant {
                 let scalar = if first & HAS_DIMENSIONS == 0 { Scalar::decode(number, from)? } else { None };
                 return scalar.map(Self::Scalar).ok_or_else(unknown);
             }
-            let elements = Array::decode(number, from)?.ok_or_else(unknown)?;
+            let count = from.take_count()?.unwrap_or_default();
+            let elements = Array::decode(number, count, from)?.ok_or_else(unknown)?;
             if first & HAS_DIMENSIONS == 0 {
                 return Ok(Self::Array(elements));
             }
