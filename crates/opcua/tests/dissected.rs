@@ -3,7 +3,8 @@
 
 use etherparse::PacketBuilder;
 use interlex_opcua::{
-    Array, Binary, ChunkType, Limits, MessageType, Request, Response, Scalar, SequenceHeader, Variant, encode_frame,
+    Array, Binary, ChunkType, DataValue, Guid, Limits, MessageType, ReadResponse, Request, Response, Scalar,
+    SequenceHeader, Variant, encode_frame,
 };
 use pcap_file::DataLink;
 use pcap_file::pcap::{PcapHeader, PcapPacket, PcapWriter};
@@ -96,14 +97,12 @@ fn a_dissector_reads_every_type_of_value_that_we_write() {
     let variants =
         variants.map(|vector| Variant::from_bytes(&hex::decode(vector["hex"].as_str().unwrap()).unwrap()).unwrap());
     let mut variants: Vec<_> = variants.collect();
-    variants.push(Variant::Array(Array::Guid(vec![interlex_opcua::Guid([7; 16]); 2])));
+    variants.push(Variant::Array(Array::Guid(vec![Guid([7; 16]); 2])));
     variants.push(Variant::Matrix(Array::Boolean(vec![true, false]), vec![2, 1]));
     variants.push(Variant::Scalar(Scalar::Int64(i64::MIN)));
-    let mut answer = interlex_opcua::ReadResponse::default();
-    answer.results = variants
-        .iter()
-        .map(|value| interlex_opcua::DataValue { value: Some(value.clone()), ..interlex_opcua::DataValue::default() })
-        .collect();
+    let told = |value: Variant| DataValue { value: Some(value), ..DataValue::default() };
+    let results = variants.into_iter().map(told).collect();
+    let answer = ReadResponse { results, ..ReadResponse::default() };
     assert!(answer.results.len() > 40, "{}", answer.results.len());
     let dissected = dissected(&[(false, message(1, &Response::from(answer).to_bytes()))]);
     assert_eq!(dissected, [("634".to_owned(), String::new())]);
