@@ -140,11 +140,14 @@ impl Writer {
     /// Makes a block; its points have numbers in the database before it is written.
     async fn block<T: Item>(&mut self, items: &[T], context: &T::Context) -> Result<JournalBlock, StoreError> {
         self.load_numbers().await?;
-        let numbers = Arc::make_mut(&mut self.numbers);
-        numbers.give(T::points(items, context), &self.store, &self.gateway).await?;
+        let lacking = self.numbers.lacking(T::points(items, context));
+        if !lacking.is_empty() {
+            // Whoever reads blocks meanwhile has them as they were.
+            Arc::make_mut(&mut self.numbers).give(lacking, &self.store, &self.gateway).await?;
+        }
         let times = || items.iter().map(|item| item.came().as_millis());
         Ok(JournalBlock {
-            samples: T::encode(items, context, numbers),
+            samples: T::encode(items, context, &self.numbers),
             count: u32::try_from(items.len()).unwrap_or(u32::MAX),
             oldest_at: times().min().unwrap_or(0),
             newest_at: times().max().unwrap_or(0),

@@ -1,6 +1,6 @@
+use foldhash::HashMap;
 use interlex_core::{DataType, PointIndex, PointInfo, PointTable};
 use interlex_store::{JournalPoint, Store, StoreError};
-use std::collections::HashMap;
 
 /// The numbers by which journal blocks name points: rows of the database that are only ever added.
 #[derive(Debug, Clone, Default)]
@@ -51,22 +51,23 @@ impl PointNumbers {
         Ok(())
     }
 
-    /// Numbers points that have none yet; it is in the database when this returns.
-    pub(super) async fn give<'a>(
+    /// Points that have no number yet, each once: their device, their name, and the type of their values.
+    pub(super) fn lacking<'a>(&self, wanted: impl Iterator<Item = &'a PointInfo>) -> Vec<(&'a str, &'a str, String)> {
+        let lacking = wanted.filter(|info| self.of(info).is_none());
+        let mut new: Vec<_> =
+            lacking.filter_map(|info| Some((&*info.device, info.name(), info.value_type()?.to_string()))).collect();
+        new.sort_unstable();
+        new.dedup();
+        new
+    }
+
+    /// Numbers points; it is in the database when this returns.
+    pub(super) async fn give(
         &mut self,
-        wanted: impl Iterator<Item = &'a PointInfo>,
+        new: Vec<(&str, &str, String)>,
         store: &Store,
         gateway: &str,
     ) -> Result<(), StoreError> {
-        let mut new: Vec<(&str, &str, String)> = wanted
-            .filter(|info| self.of(info).is_none())
-            .filter_map(|info| Some((&*info.device, info.name(), info.value_type()?.to_string())))
-            .collect();
-        if new.is_empty() {
-            return Ok(());
-        }
-        new.sort_unstable();
-        new.dedup();
         store.add_journal_points(gateway, &new).await?;
         self.load(store, gateway).await
     }

@@ -2,8 +2,8 @@
 
 use super::BlockError;
 use super::bytes::{put, put_signed, put_text, take, take_byte, take_bytes, take_signed, take_text};
+use foldhash::{HashMap, HashMapExt as _};
 use interlex_core::Value;
-use std::collections::HashMap;
 
 /// Writes numbers that are zero as a rule: each as it is, and after a zero how many more of them follow.
 pub(super) fn put_rare(numbers: impl Iterator<Item = i64>, out: &mut Vec<u8>) {
@@ -87,6 +87,11 @@ pub(super) struct Values {
 }
 
 impl Values {
+    /// None of so many values yet.
+    pub(super) fn of(count: usize) -> Self {
+        Self { last: HashMap::with_capacity(count) }
+    }
+
     /// Writes a value of a point.
     pub(super) fn put(&mut self, point: u64, value: Option<&Value>, out: &mut Vec<u8>) {
         match value {

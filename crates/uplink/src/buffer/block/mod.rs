@@ -77,7 +77,7 @@ pub(super) fn encode(samples: &[Sample], points: &PointTable, numbers: &PointNum
         known.iter().map(|(_, sample)| sample.gateway_time.as_millis().wrapping_sub(sample.source_time.as_millis()));
     put_rare(ages, &mut out);
     put_runs(known.iter().map(|(_, sample)| sample.quality.to_bits() | kind_bits(sample.kind) << KIND), &mut out);
-    let mut values = Values::default();
+    let mut values = Values::of(known.len());
     for (number, sample) in known {
         values.put(number, sample.value.as_ref(), &mut out);
     }
@@ -110,7 +110,7 @@ pub(super) fn decode(
         usize::try_from(take(rest)?).ok().filter(|count| *count <= rest.len() / LEAST).ok_or(BlockError::Damaged)?;
     let (steps, times) = (take_rare(rest, count)?, take_rare(rest, count)?);
     let (ages, qualities) = (take_rare(rest, count)?, take_runs(rest, count)?);
-    let (mut values, mut samples) = (Values::default(), Vec::with_capacity(count));
+    let (mut values, mut samples) = (Values::of(count), Vec::with_capacity(count));
     let (mut number, mut at) = (0_u64, 0_i64);
     for ((step, time), (age, quality)) in steps.into_iter().zip(times).zip(ages.into_iter().zip(qualities)) {
         number = number.wrapping_add(step.cast_unsigned()).wrapping_add(1);
