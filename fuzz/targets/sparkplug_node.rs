@@ -8,7 +8,7 @@ struct Ones;
 
 impl Snapshots for Ones {
     fn snapshot(&self, _: u64) -> Snapshot<'_> {
-        Snapshot { value: None, quality: MetricQuality::Stale, reason: None, timestamp: 1 }
+        Snapshot { value: None, quality: MetricQuality::Stale, reason: None, timestamp: 1, arrived: 1 }
     }
 }
 
