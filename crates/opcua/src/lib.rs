@@ -28,9 +28,7 @@ mod transport;
 mod types;
 
 #[cfg(test)]
-mod meaning;
-#[cfg(test)]
-mod vectors;
+mod tests;
 
 pub use address::{NumericRange, ParseNumericRangeError, ParsePathError, PathName, PathReference, PathStep, PathText};
 pub use channel::{

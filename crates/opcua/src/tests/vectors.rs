@@ -1,7 +1,7 @@
 //! Bytes of independent implementations.
 
+use super::meaning::{agrees, known, meaning, scalar, type_number};
 use crate::codec::{Binary, Limits};
-use crate::meaning::{agrees, known, meaning, scalar, type_number};
 use crate::service::{MessageError, Request, Response};
 use crate::transport::{
     Acknowledge, AsymmetricHeader, ErrorMessage, Frame, FrameDecoder, Hello, MessageType, SequenceHeader,
@@ -11,7 +11,7 @@ use crate::{DecodeError, Reader};
 use serde_json::{Value, json};
 
 fn vectors() -> impl Iterator<Item = Value> {
-    include_str!("../tests/vectors/opcua.jsonl").lines().map(|line| serde_json::from_str(line).unwrap())
+    include_str!("../../tests/vectors/opcua.jsonl").lines().map(|line| serde_json::from_str(line).unwrap())
 }
 
 fn text<'a>(vector: &'a Value, key: &str) -> &'a str {

@@ -1,0 +1,4 @@
+//! Our bytes beside those of independent implementations.
+
+mod meaning;
+mod vectors;
