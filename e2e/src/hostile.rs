@@ -45,7 +45,7 @@ pub async fn all(rig: &Rig, thousands: u16, mut told: impl FnMut(&str, Felt)) {
     // What is made once, such as the schemas, stays.
     descriptions(rig).await;
     told("100 descriptions", under(rig, descriptions(rig)).await);
-    told("a description of 10,000 rows", under(rig, long_description(rig)).await);
+    told("a description of 15,000 rows", under(rig, long_description(rig)).await);
     told("400 silent connections", under(rig, silence(rig)).await);
     told("100 listeners that do not read", under(rig, listeners(rig)).await);
     told("100 heads that do not end", under(rig, slow_heads(rig)).await);
@@ -176,7 +176,7 @@ async fn descriptions(rig: &Rig) {
 
 /// One that is long and right: what it takes while it is checked has to come back.
 async fn long_description(rig: &Rig) {
-    let rows: String = (0..10_000).map(|n| format!("p{n},holding:{n},uint16,normal,kW,Power {n}\n")).collect();
+    let rows: String = (0..15_000).map(|n| format!("p{n},holding:{n},uint16,normal,kW,Power {n}\n")).collect();
     let main = "[gateway]\nname = \"g\"\n[rates]\nnormal = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"modbus-tcp\"\nhost = \
                 \"127.0.0.1\"\n[[device]]\nname = \"d\"\nlink = \"l\"\nunit = 1\n";
     let files = json!({ "gateway.toml": main, "points/d.csv": format!("name,address,type,rate,unit,title\n{rows}") });

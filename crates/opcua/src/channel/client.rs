@@ -6,7 +6,7 @@ use super::opening::{Credentials, Opening, Parties, nonce, seal};
 use super::splitter::SplitError;
 use super::token::Token;
 use crate::codec::{Binary, Limits};
-use crate::security::{SecurityPolicy, leaf_certificate};
+use crate::security::SecurityPolicy;
 use crate::service::{
     CloseSecureChannelRequest, MessageError, MessageSecurityMode, OpenSecureChannelRequest, OpenSecureChannelResponse,
     Request, Response, SecurityTokenRequestType,
@@ -321,12 +321,6 @@ impl ClientChannel {
         };
         self.events.push_back(event);
         Ok(())
-    }
-
-    /// The server's certificate, of those that it sent along.
-    #[must_use]
-    pub fn server_certificate(&self) -> &[u8] {
-        leaf_certificate(&self.config.server_certificate)
     }
 }
 

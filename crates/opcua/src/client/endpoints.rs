@@ -1,4 +1,4 @@
-use crate::service::{EndpointDescription, UserTokenPolicy};
+use crate::service::{EndpointDescription, UA_TCP, UserTokenPolicy};
 use std::fmt;
 
 /// In what the endpoints of a session differ from those of discovery.
@@ -40,11 +40,8 @@ fn words(endpoint: &EndpointDescription) -> String {
     format!("{:?} with {}", endpoint.security_mode, policy.rsplit('#').next().unwrap_or(policy))
 }
 
-/// UA-TCP with the binary encoding.
-const TRANSPORT: &str = "http://opcfoundation.org/UA-Profile/Transport/uatcp-uasc-uabinary";
-
 fn is_ours(endpoint: &&EndpointDescription) -> bool {
-    endpoint.transport_profile_uri.as_deref().is_none_or(|profile| profile.is_empty() || profile == TRANSPORT)
+    endpoint.transport_profile_uri.as_deref().is_none_or(|profile| profile.is_empty() || profile == UA_TCP)
 }
 
 /// Whether a session tells the same endpoints as discovery did.

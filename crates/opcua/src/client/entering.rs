@@ -6,14 +6,14 @@ use super::session::{ClientSession, ClientSessionEvent, Purpose, Session, State}
 use crate::security::{SecurityPolicy, leaf_certificate, public_key};
 use crate::service::{
     ActivateSessionRequest, ActivateSessionResponse, ApplicationDescription, ApplicationType, CreateSessionRequest,
-    CreateSessionResponse, Response, SignatureData,
+    CreateSessionResponse, Response, SESSION_NONCE, SignatureData,
 };
 use crate::types::{ByteString, DateTime, LocalizedText};
 use std::time::{Duration, Instant};
 
 impl ClientSession {
     pub(super) fn create(&mut self, at: (Instant, DateTime)) -> Result<(), SessionError> {
-        let mut bytes = vec![0; NONCE];
+        let mut bytes = vec![0; SESSION_NONCE];
         getrandom::fill(&mut bytes).map_err(|_| crate::SecurityError)?;
         let (nonce, channel) = (ByteString::from(bytes), &self.config.channel);
         let is_secure = channel.policy != SecurityPolicy::None;
@@ -79,7 +79,7 @@ impl ClientSession {
         if certificate != leaf_certificate(&channel.server_certificate) {
             return Err(SessionError::Certificate);
         }
-        if answer.server_nonce.as_bytes().len() < NONCE {
+        if answer.server_nonce.as_bytes().len() < SESSION_NONCE {
             return Err(SessionError::Nonce);
         }
         let own = channel.own.as_ref().map(|own| own.certificate.as_slice()).unwrap_or_default();
@@ -129,7 +129,7 @@ impl ClientSession {
         };
         if let Some(session) = &mut self.session {
             let is_secure = self.config.channel.policy != SecurityPolicy::None;
-            if is_secure && (server_nonce.as_bytes().len() < NONCE || server_nonce == session.nonce) {
+            if is_secure && (server_nonce.as_bytes().len() < SESSION_NONCE || server_nonce == session.nonce) {
                 return Err(SessionError::Nonce);
             }
             (session.nonce, session.was_active) = (server_nonce, true);
@@ -139,11 +139,6 @@ impl ClientSession {
         Ok(())
     }
 }
-
-/// Bytes of a nonce of a session at the least.
-///
-/// Source: OPC 10000-4, section 5.7.2.2 (table 15).
-const NONCE: usize = 32;
 
 fn told(service: &'static str, answer: Result<Box<Response>, RequestError>) -> Result<Box<Response>, SessionError> {
     answer.map_err(|error| match error {

@@ -2,7 +2,7 @@ use crate::channel::Credentials;
 use crate::security::SecurityPolicy;
 use crate::service::{
     ApplicationDescription, ApplicationType, EndpointDescription, FindServersResponse, GetEndpointsResponse,
-    MessageSecurityMode, UserTokenPolicy, UserTokenType,
+    MessageSecurityMode, UA_TCP, UserTokenPolicy, UserTokenType,
 };
 use crate::types::{ByteString, LocalizedText};
 use std::time::Duration;
@@ -28,9 +28,6 @@ pub struct ServerDescription {
     pub most_sessions: usize,
 }
 
-/// UA-TCP with the binary encoding.
-const TRANSPORT: &str = "http://opcfoundation.org/UA-Profile/Transport/uatcp-uasc-uabinary";
-
 impl ServerDescription {
     /// The program.
     #[must_use]
@@ -54,7 +51,7 @@ impl ServerDescription {
             security_mode: *mode,
             security_policy_uri: Some(policy.uri()),
             user_identity_tokens: self.token_policies(),
-            transport_profile_uri: Some(TRANSPORT.to_owned()),
+            transport_profile_uri: Some(UA_TCP.to_owned()),
             security_level: level,
         };
         self.security.iter().zip(0..).map(endpoint).collect()

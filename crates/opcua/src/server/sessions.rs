@@ -3,7 +3,7 @@ use super::users::{User, Users, read};
 use crate::security::{SecurityPolicy, leaf_certificate, public_key};
 use crate::service::{
     ActivateSessionRequest, ActivateSessionResponse, CloseSessionResponse, CreateSessionRequest, CreateSessionResponse,
-    MessageSecurityMode, Request, Response, ResponseHeader, ServiceFault, SignatureData,
+    MessageSecurityMode, Request, Response, ResponseHeader, SESSION_NONCE, ServiceFault, SignatureData,
 };
 use crate::types::{ByteString, DateTime, NodeId, StatusCode};
 use std::collections::HashMap;
@@ -71,9 +71,6 @@ pub enum Handled {
         answer: Box<Response>,
     },
 }
-
-/// Bytes of a nonce of a session.
-const NONCE: usize = 32;
 
 impl Sessions {
     /// None yet.
@@ -166,7 +163,7 @@ impl Sessions {
         let own = self.description.own.as_ref().filter(|_| policy != SecurityPolicy::None);
         let mut server_signature = SignatureData::default();
         if let Some(own) = own {
-            if client_nonce.len() < NONCE {
+            if client_nonce.len() < SESSION_NONCE {
                 return Err(StatusCode::BAD_NONCE_INVALID);
             }
             let certificate = request.client_certificate.as_bytes();
@@ -267,7 +264,7 @@ impl Sessions {
 }
 
 fn random() -> Result<Vec<u8>, StatusCode> {
-    let mut bytes = vec![0; NONCE];
+    let mut bytes = vec![0; SESSION_NONCE];
     getrandom::fill(&mut bytes).map_err(|_| StatusCode::BAD_INTERNAL_ERROR)?;
     Ok(bytes)
 }

@@ -6,6 +6,11 @@ use super::{MessageSecurityMode, RequestHeader, ResponseHeader};
 use crate::structure::{enumerations, structures};
 use crate::types::{ByteString, LocalizedText};
 
+/// The transport profile of UA-TCP with the binary encoding.
+///
+/// Source: OPC 10000-7, the transport facets.
+pub(crate) const UA_TCP: &str = "http://opcfoundation.org/UA-Profile/Transport/uatcp-uasc-uabinary";
+
 structures! {
     /// A server, or a client.
     ///

@@ -22,6 +22,7 @@ pub use channel::{
     ChannelSecurityToken, CloseSecureChannelRequest, CloseSecureChannelResponse, MessageSecurityMode,
     OpenSecureChannelRequest, OpenSecureChannelResponse, SecurityTokenRequestType,
 };
+pub(crate) use discovery::UA_TCP;
 pub use discovery::{
     ApplicationDescription, ApplicationType, EndpointDescription, FindServersRequest, FindServersResponse,
     GetEndpointsRequest, GetEndpointsResponse, UserTokenPolicy, UserTokenType,
@@ -36,6 +37,7 @@ pub use monitored_item::{
     MonitoredItemModifyResult, MonitoringMode, MonitoringParameters, SetMonitoringModeRequest,
     SetMonitoringModeResponse,
 };
+pub(crate) use session::SESSION_NONCE;
 pub use session::{
     ActivateSessionRequest, ActivateSessionResponse, AnonymousIdentityToken, CloseSessionRequest, CloseSessionResponse,
     CreateSessionRequest, CreateSessionResponse, SignatureData, SignedSoftwareCertificate, UserNameIdentityToken,

@@ -6,6 +6,11 @@ use super::{ApplicationDescription, EndpointDescription, RequestHeader, Response
 use crate::structure::structures;
 use crate::types::{ByteString, DiagnosticInfo, ExtensionObject, NodeId, StatusCode};
 
+/// Bytes of a nonce of a session at the least.
+///
+/// Source: OPC 10000-4, section 5.7.2.2 (table 15).
+pub(crate) const SESSION_NONCE: usize = 32;
+
 structures! {
     /// A signature.
     ///
