@@ -105,8 +105,8 @@ struct Checker<'a> {
     findings: Vec<Finding<'a>>,
 }
 
-/// The rows of a list, each as far as it could be understood.
-type ListRows<'a> = Vec<Option<(PointSettings, &'a Value)>>;
+/// The rows of a list that follow their schema. What they say is read for each device by itself: a long list is not held twice.
+type ListRows<'a> = Vec<Option<&'a Value>>;
 
 impl<'a> Checker<'a> {
     fn description(&mut self) -> Option<Description> {
@@ -282,22 +282,23 @@ impl<'a> Checker<'a> {
             if kinds.is_empty() {
                 kinds.push(ObjectKind::Row);
             }
-            let mut understood = Vec::with_capacity(rows.len());
+            let mut sound = Vec::with_capacity(rows.len());
             for (at, row) in rows.iter().enumerate() {
                 let faults: Vec<_> = kinds.iter().flat_map(|kind| schema::of(*kind).faults(row)).collect();
-                let settings = faults.is_empty().then(|| part::<PointSettings>(row)).flatten();
+                let is_sound = faults.is_empty();
                 self.findings.extend(faults.into_iter().map(|fault| (Spot::Point(list, at), fault)));
-                if let Some(settings) = settings.as_ref().filter(|settings| !rates.contains_key(&settings.rate)) {
-                    let expected = reference("rate", settings.rate.as_str(), rates.keys().map(Name::as_str));
-                    let message = format!("there is no rate {:?}", settings.rate.as_str());
+                let rate = row.get("rate").and_then(Value::as_str).filter(|_| is_sound);
+                if let Some(rate) = rate.filter(|rate| !rates.contains_key(*rate)) {
+                    let expected = reference("rate", rate, rates.keys().map(Name::as_str));
+                    let message = format!("there is no rate {rate:?}");
                     self.fault(Spot::Point(list, at), Fault::new("rate", message, expected));
                 }
-                understood.push(settings.map(|settings| (settings, row)));
+                sound.push(is_sound.then_some(row));
             }
             for (at, fault) in rules::duplicates(rows.iter().map(name_of)) {
                 self.fault(Spot::Point(list, at), fault);
             }
-            lists.insert(list.as_str(), understood);
+            lists.insert(list.as_str(), sound);
         }
         lists
     }
@@ -307,8 +308,8 @@ impl<'a> Checker<'a> {
         let mut points = Vec::with_capacity(rows.len());
         let mut places = Vec::with_capacity(rows.len());
         for (at, row) in rows.iter().enumerate() {
-            let Some((settings, row)) = row else { continue };
-            let (point, faults) = rules::point(settings, row, protocol);
+            let Some((row, settings)) = row.and_then(|row| Some((row, part::<PointSettings>(row)?))) else { continue };
+            let (point, faults) = rules::point(&settings, row, protocol);
             self.findings.extend(faults.into_iter().map(|fault| (Spot::Point(list, at), fault)));
             if let Some(point) = point {
                 self.findings.extend(rules::safe_value(&point).map(|fault| (Spot::Point(list, at), fault)));

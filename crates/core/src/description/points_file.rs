@@ -67,12 +67,12 @@ impl<'a> PointsFile<'a> {
         }
         let cells = self.columns.iter().zip(record.iter());
         let filled = cells.map(|(column, cell)| (column, cell.trim())).filter(|(_, cell)| !cell.is_empty());
-        let object: Map<_, _> = filled
-            .filter(|(column, _)| schema.keys().any(|key| key == *column))
-            .map(|(column, cell)| (column.clone(), self.cell_value(cell, schema, column)))
-            .collect();
+        let known = filled.filter(|(column, _)| schema.keys().any(|key| key == *column));
+        let object: Vec<_> =
+            known.map(|(column, cell)| (column.clone(), self.cell_value(cell, schema, column))).collect();
         if !object.is_empty() {
-            self.rows.push(Value::Object(object));
+            // From what knows its length, a map takes no more room than it needs.
+            self.rows.push(Value::Object(Map::from_iter(object)));
             self.starts.push(start);
         }
     }

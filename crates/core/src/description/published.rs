@@ -1,5 +1,6 @@
 use super::Protocol;
-use super::schema::{self, FORMATS, ObjectKind};
+use super::formats;
+use super::schema::{self, ObjectKind};
 use serde_json::{Map, Value, json};
 
 /// The JSON Schema (draft 2020-12) of `gateway.toml`, for editors that complete and check while one types.
@@ -52,7 +53,7 @@ fn simplified(value: Value) -> Value {
                     ("$schema" | "$defs", _) => {}
                     (key, _) if key.starts_with("x-") => {}
                     ("format", Some(format)) => {
-                        let words = FORMATS.iter().find(|(name, ..)| *name == format).map(|(_, _, words)| *words);
+                        let words = formats::find(format).map(|known| known.expected);
                         out.extend(words.map(|words| ("errorMessage".to_owned(), json!(format!("expected {words}")))));
                         out.extend(pattern(format).map(|pattern| ("pattern".to_owned(), json!(pattern))));
                     }

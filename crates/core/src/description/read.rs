@@ -22,13 +22,20 @@ pub fn read(files: &Files) -> Result<Description, Vec<Problem>> {
 /// Checks a description in files: mistakes and warnings come with file, line and column.
 #[must_use]
 pub fn check_files(files: &Files) -> Checked {
+    check_and_parse(files).0
+}
+
+/// Checks a description in files, and takes them apart as [`parse`] does where that can be done.
+#[must_use]
+pub fn check_and_parse(files: &Files) -> (Checked, Option<Draft>) {
     let mut checked = Checked { description: None, problems: Vec::new() };
     let (main, problems) = Source::main(files);
     let Some(toml) = main else {
         checked.add(problems);
-        return checked;
+        return (checked, None);
     };
-    let (source, draft, more) = Source::new(&toml, files);
+    let (source, mut draft, more) = Source::new(&toml, files);
+    let is_whole = problems.is_empty() && more.is_empty();
     let (description, mut found) = findings(&draft);
     found.sort_by_key(|(_, fault)| fault.severity != Severity::Mistake);
     checked.description = description;
@@ -45,7 +52,9 @@ pub fn check_files(files: &Files) -> Checked {
         Problem { file: file.to_owned(), line, column, ..problem }
     });
     checked.add(problems.into_iter().take(MOST_TOLD).chain(more.into_iter().take(MOST_TOLD)).chain(told).chain(unsaid));
-    checked
+    drop(source);
+    draft.complete_lists();
+    (checked, is_whole.then_some(draft))
 }
 
 /// Takes files apart into objects, without asking whether they make sense.

@@ -1,12 +1,8 @@
+use super::key_rule::{self, KeyRule};
 use super::problem::Fault;
 use super::settings::{DeviceSettings, GatewaySettings, LinkSettings, PointSettings, RateSettings};
-use super::uplink::{
-    BrokerSettings, BrokerUrl, BrokerUrls, JournalSettings, JsonUplink, SparkplugUplink, UplinkSettings,
-};
-use super::{Holes, ObjectClass, Protocol, Selection, Span, names};
-use crate::{CommandMapping, DataType, Enumeration, Report, TwoEndedSpan};
-use jsonschema::error::{TypeKind, ValidationErrorKind};
-use jsonschema::{ValidationError, Validator};
+use super::uplink::{BrokerSettings, JournalSettings, JsonUplink, SparkplugUplink, UplinkSettings};
+use super::{ObjectClass, Protocol};
 use schemars::{Schema, json_schema};
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
@@ -43,7 +39,8 @@ pub fn schema(kind: ObjectKind) -> &'static Value {
 #[derive(Debug)]
 pub(super) struct ObjectSchema {
     document: Value,
-    validator: Option<Validator>,
+    /// Of each key; none when there is one that says more than a rule can.
+    rules: Option<BTreeMap<String, KeyRule>>,
     /// What it is the schema of, where others of its class have other keys.
     kind: Option<ObjectKind>,
 }
@@ -114,57 +111,6 @@ impl ObjectKind {
     }
 }
 
-/// Name, check, and what to say when a text does not pass.
-type Format = (&'static str, fn(&str) -> bool, &'static str);
-
-/// The texts with a form of their own: name of the format, what is right, and what to say when it is not.
-pub(super) const FORMATS: [Format; 16] = [
-    ("name", names::is_name, names::NAME_FORM),
-    ("point-name", names::is_point_name, names::POINT_NAME_FORM),
-    ("span", |text| text.parse::<Span>().is_ok(), Span::FORM),
-    ("data-type", |text| text.parse::<DataType>().is_ok(), DATA_TYPE_FORM),
-    ("two-ended-span", |text| text.parse::<TwoEndedSpan>().is_ok(), TwoEndedSpan::FORM),
-    ("enumeration", |text| text.parse::<Enumeration>().is_ok(), Enumeration::FORM),
-    ("report", |text| text.parse::<Report>().is_ok(), REPORT_FORM),
-    ("list-path", is_list_path, "a path beside gateway.toml that ends in .csv, such as points/pump.csv"),
-    ("holes", |text| text.parse::<Holes>().is_ok(), Holes::FORM),
-    (
-        "device-path",
-        |text| text.starts_with('/') && !text.contains('\0'),
-        "the path of a serial port, such as /dev/ttyUSB0",
-    ),
-    ("secret", |text| !text.is_empty(), "some text"),
-    (
-        "certificates",
-        is_certificates,
-        "certificates in PEM, from -----BEGIN CERTIFICATE----- to its END, or file:/PATH",
-    ),
-    ("broker-url", |text| BrokerUrl::try_from(text.to_owned()).is_ok(), BrokerUrl::FORM),
-    ("broker-urls", |text| text.parse::<BrokerUrls>().is_ok(), BrokerUrls::FORM),
-    ("command-part", CommandMapping::is_part, CommandMapping::FORM),
-    ("selection", |text| text.parse::<Selection>().is_ok(), Selection::FORM),
-];
-
-const DATA_TYPE_FORM: &str = "bool, int8, uint8, int16, uint16, int32, uint32, int64, uint64, bcd16, bcd32, bcd64, float16, \
-                              float32, float64, or \
-                              string(N) or latin1(N) with N from 1 to 250";
-const REPORT_FORM: &str = "change, every SPAN, change+every SPAN or never, with SPAN such as 10s";
-
-fn is_certificates(text: &str) -> bool {
-    if let Some(path) = text.trim().strip_prefix("file:") {
-        return path.starts_with('/') && !path.contains(['\0', '\n']);
-    }
-    let marks = |mark: &str| text.matches(mark).count();
-    let begun = marks("-----BEGIN CERTIFICATE-----");
-    begun > 0 && begun == marks("-----END CERTIFICATE-----")
-}
-
-/// Paths stay inside the directory of the description, on every system.
-fn is_list_path(text: &str) -> bool {
-    let is_part = |part: &str| !matches!(part, "" | "." | "..") && !part.contains(['\\', ':', '\0']);
-    text.is_empty() || (text.len() <= 200 && text.ends_with(".csv") && text.split('/').all(is_part))
-}
-
 pub(super) fn of(kind: ObjectKind) -> &'static ObjectSchema {
     static ALL: LazyLock<BTreeMap<ObjectKind, ObjectSchema>> =
         LazyLock::new(|| ObjectKind::all().map(|kind| (kind, ObjectSchema::of_kind(kind))).collect());
@@ -232,6 +178,8 @@ impl ObjectSchema {
                 properties.extend(tag.clone());
             }
         }
+        let rules = properties.iter().map(|(key, schema)| Some((key.clone(), KeyRule::new(schema, &definitions)?)));
+        let rules = rules.collect();
         let document = json!({
             "$schema": "https://json-schema.org/draft/2020-12/schema",
             "type": "object",
@@ -240,12 +188,7 @@ impl ObjectSchema {
             "additionalProperties": false,
             "$defs": definitions,
         });
-        let mut options = jsonschema::options().should_validate_formats(true);
-        for (name, is_valid, _) in FORMATS {
-            options = options.with_format(name, is_valid);
-        }
-        let validator = options.build(&document).ok();
-        Self { document, validator, kind: None }
+        Self { document, rules, kind: None }
     }
 
     pub(super) const fn document(&self) -> &Value {
@@ -254,43 +197,19 @@ impl ObjectSchema {
 
     /// Everything that the schema has against an object.
     pub(super) fn faults(&self, object: &Value) -> Vec<Fault> {
-        let Some(validator) = &self.validator else {
+        let Some(rules) = &self.rules else {
             return vec![Fault::new("", "the schema of this object does not compile", "")];
         };
-        validator.iter_errors(object).flat_map(|error| self.explain(&error)).collect()
-    }
-
-    fn explain(&self, error: &ValidationError<'_>) -> Vec<Fault> {
-        let path = error.instance_path().to_string();
-        let key = path.trim_start_matches('/');
-        let fault = |expected: String| vec![Fault::new(key, format!("{key} is {}", shown(error.instance())), expected)];
-        match error.kind() {
-            ValidationErrorKind::AdditionalProperties { unexpected } => {
-                unexpected.iter().map(|key| self.unknown_key(key)).collect()
-            }
-            ValidationErrorKind::Required { property } => {
-                let key = property.as_str().unwrap_or_default();
-                vec![Fault::new("", format!("{key} is missing"), self.purpose(key))]
-            }
-            ValidationErrorKind::Format { format } if format == "certificates" => {
-                // What stands there may be a key that came to the wrong place.
-                let expected = FORMATS.iter().find(|(name, ..)| name == format).map_or("", |(_, _, form)| form);
-                vec![Fault::new(key, format!("{key} is no text in the form that it needs"), expected)]
-            }
-            ValidationErrorKind::Format { format } => {
-                let known = FORMATS.iter().find(|(name, ..)| name == format);
-                fault(known.map_or_else(|| format.clone(), |(_, _, form)| (*form).to_owned()))
-            }
-            ValidationErrorKind::Type { kind } => fault(type_words(kind)),
-            ValidationErrorKind::Minimum { limit } => fault(format!("{limit} or more")),
-            ValidationErrorKind::Maximum { limit } => fault(format!("{limit} or less")),
-            ValidationErrorKind::MinLength { .. } => fault("some text".to_owned()),
-            ValidationErrorKind::Enum { options } => fault(format!("one of {}", listed(options))),
-            ValidationErrorKind::Constant { expected_value } => fault(expected_value.to_string()),
-            // schemars writes an enumeration whose variants have docs as a choice between constants.
-            ValidationErrorKind::OneOfNotValid { .. } => fault(format!("one of {}", self.choices(key))),
-            _ => fault(error.to_string()),
-        }
+        let Some(object) = object.as_object() else {
+            return vec![Fault::new("", format!("it is {}", key_rule::shown(object)), "a table")];
+        };
+        let said = object.iter().flat_map(|(key, value)| match rules.get(key) {
+            Some(rule) => rule.faults(key, value),
+            None => vec![self.unknown_key(key)],
+        });
+        let missing = self.required().filter(|key| !object.contains_key(*key));
+        let missing = missing.map(|key| Fault::new("", format!("{key} is missing"), self.purpose(key)));
+        said.chain(missing).collect()
     }
 
     fn unknown_key(&self, key: &str) -> Fault {
@@ -319,6 +238,10 @@ impl ObjectSchema {
     /// The keys that say where it leads.
     pub(super) fn destination(&self) -> impl Iterator<Item = &str> {
         self.properties().filter(|(_, property)| property.get("x-destination").is_some()).map(|(key, _)| key.as_str())
+    }
+
+    fn required(&self) -> impl Iterator<Item = &str> {
+        self.document.get("required").and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_str)
     }
 
     fn properties(&self) -> impl Iterator<Item = (&String, &Value)> {
@@ -363,49 +286,6 @@ impl ObjectSchema {
             (None, Some(word)) => format!("{key} = {word}"),
             (None, None) => key.to_owned(),
         }
-    }
-
-    fn choices(&self, key: &str) -> String {
-        let reference = self.property(key).get("$ref").and_then(Value::as_str).unwrap_or_default();
-        let definition = reference
-            .strip_prefix("#/$defs/")
-            .and_then(|name| self.document.get("$defs")?.get(name))
-            .unwrap_or_else(|| self.property(key));
-        let constants = definition.get("oneOf").and_then(Value::as_array).into_iter().flatten();
-        listed(&constants.filter_map(|choice| choice.get("const").cloned()).collect())
-    }
-}
-
-fn type_words(kind: &TypeKind) -> String {
-    let word = |name: &str| match name {
-        "integer" => "a whole number",
-        "number" => "a number",
-        "string" => "text in quotes",
-        "boolean" => "true or false",
-        "array" => "a list",
-        _ => "a table",
-    };
-    match kind {
-        TypeKind::Single(name) => word(name.as_str()).to_owned(),
-        TypeKind::Multiple(names) => {
-            let names = names.iter().map(|name| name.as_str().to_owned());
-            let words: Vec<_> = names.filter(|name| name != "null").map(|name| word(&name)).collect();
-            words.join(" or ")
-        }
-    }
-}
-
-fn listed(options: &Value) -> String {
-    let options = options.as_array().into_iter().flatten();
-    options.map(|option| option.as_str().unwrap_or_default()).collect::<Vec<_>>().join(", ")
-}
-
-/// A value as a message shows it: text in quotes, and not more of it than fits a line.
-fn shown(value: &Value) -> String {
-    let text = value.to_string();
-    match text.char_indices().nth(60) {
-        Some((end, _)) => format!("{}…", text.get(..end).unwrap_or_default()),
-        None => text,
     }
 }
 

@@ -73,14 +73,15 @@ pub(crate) async fn check_files(
     Json(described): Json<DescriptionFiles>,
 ) -> Result<Json<CheckResult>, ApiError> {
     is_bounded(&described.files)?;
-    let mut checked = description::check_files(&described.files);
-    if let Ok(draft) = description::parse(&described.files) {
+    let (mut checked, draft) = description::check_and_parse(&described.files);
+    checked.description = None;
+    if let Some(draft) = draft {
         let known = match drafts::open(&app, draft.name()).await {
             Ok(opened) => Arc::clone(&opened.draft),
             Err(ApiError::NotFound(_)) => Arc::default(),
             Err(error) => return Err(error),
         };
-        if let Ok(draft) = drafts::take_in(&app, &described.files, &known) {
+        if let Ok(draft) = drafts::keepable(&app, &described.files, draft, &known) {
             let name = draft.name().to_owned();
             checked.add(drafts::surroundings(&app, &draft, &name).await?);
         }

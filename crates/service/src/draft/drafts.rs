@@ -287,7 +287,12 @@ fn drop_list(draft: &Draft, changes: &[DraftChange], more: &mut Vec<DraftChange>
 
 /// Files from outside as a draft with sealed secrets, ready to be kept.
 pub(crate) fn take_in(app: &App, files: &Files, known: &Draft) -> Result<Draft, ApiError> {
-    let mut draft = description::parse(files).map_err(ApiError::Description)?;
+    let draft = description::parse(files).map_err(ApiError::Description)?;
+    keepable(app, files, draft, known)
+}
+
+/// What files were taken apart into, ready to be kept.
+pub(crate) fn keepable(app: &App, files: &Files, mut draft: Draft, known: &Draft) -> Result<Draft, ApiError> {
     seal(app, &mut draft, known)?;
     let mut seen = std::collections::HashSet::new();
     for (object, content) in draft.objects() {

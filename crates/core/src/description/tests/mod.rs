@@ -3,6 +3,7 @@ use proptest::prelude::*;
 
 mod difference;
 mod modbus;
+mod schema;
 mod secrets;
 
 const GATEWAY: &str = r#"
