@@ -152,7 +152,7 @@ export const framesQuery = (gateway: string, link: string, device: string | null
     queryFn: () =>
       dataOf(
         api.GET("/api/v1/gateways/{gateway}/links/{link}/frames", {
-          params: { path: { gateway, link }, query: { device, errors } },
+          params: { path: { gateway, link }, query: { ...(device === null ? {} : { device }), errors } },
         }),
       ),
   });
@@ -179,5 +179,6 @@ export const AUDIT_PAGE = 200;
 
 /** Entries of the audit trail, the newest first, page by page. */
 export async function auditPage(filter: AuditFilter, below?: number) {
-  return dataOf(api.GET("/api/v1/audit", { params: { query: { ...filter, below: below ?? null, limit: AUDIT_PAGE } } }));
+  const query = { ...filter, ...(below === undefined ? {} : { below }), limit: AUDIT_PAGE };
+  return dataOf(api.GET("/api/v1/audit", { params: { query } }));
 }

@@ -10,8 +10,8 @@ use std::sync::{LazyLock, Mutex, PoisonError};
 use std::time::Duration;
 use tokio::time::Instant;
 use tracing::callsite::Identifier;
-use tracing::{Event, Subscriber};
-use tracing_subscriber::EnvFilter;
+use tracing::{Event, Level, Subscriber};
+use tracing_subscriber::filter::Targets;
 use tracing_subscriber::fmt::MakeWriter;
 use tracing_subscriber::layer::{Context, Layer, SubscriberExt};
 use tracing_subscriber::util::SubscriberInitExt;
@@ -56,8 +56,9 @@ impl<W: Write> Write for OneLine<W> {
 /// `RUST_LOG` chooses what is logged; information and above by default.
 fn start<W: for<'a> MakeWriter<'a> + Send + Sync + 'static>(format: LogFormat, writer: W) {
     // Queries and reconnecting brokers speak through our own messages.
-    let default = "info,sqlx=warn,rumqttc=error";
-    let filter = EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new(default));
+    let default = [("", Level::INFO), ("sqlx", Level::WARN), ("rumqttc", Level::ERROR)];
+    let chosen = std::env::var("RUST_LOG").ok().and_then(|text| text.parse::<Targets>().ok());
+    let filter = chosen.unwrap_or_else(|| default.into_iter().collect());
     let lines = tracing_subscriber::fmt::layer().with_writer(writer).with_target(false);
     let registry = tracing_subscriber::registry().with(filter).with(Sparing::default());
     match format {

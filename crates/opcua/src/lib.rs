@@ -23,6 +23,7 @@ mod codec;
 mod security;
 mod server;
 mod service;
+mod space;
 mod structure;
 mod transport;
 mod types;
@@ -46,7 +47,9 @@ pub use security::{
     derive_keys, leaf_certificate, open_asymmetric, open_symmetric, public_key, seal_asymmetric, seal_symmetric,
     thumbprint,
 };
-pub use server::{ChannelInfo, Handled, ServerDescription, Sessions, User, Users};
+pub use server::{
+    Answer, ChannelInfo, Handled, Now, Process, Server, ServerDescription, ServerLimits, Sessions, User, Users,
+};
 pub use service::{
     ActivateSessionRequest, ActivateSessionResponse, AnonymousIdentityToken, ApplicationDescription, ApplicationType,
     BrowseDescription, BrowseDirection, BrowseNextRequest, BrowseNextResponse, BrowsePath, BrowsePathResult,
@@ -71,6 +74,7 @@ pub use service::{
     TranslateBrowsePathsToNodeIdsResponse, UnregisterNodesRequest, UnregisterNodesResponse, UserNameIdentityToken,
     UserTokenPolicy, UserTokenType, ViewDescription, WriteRequest, WriteResponse, WriteValue, X509IdentityToken,
 };
+pub use space::{Access, AttributeId, History, Node, NodeKind, Space, Variable, ids};
 pub use structure::{
     Argument, DataTypes, EUInformation, EnumDefinition, EnumField, EnumValueType, FieldValue, Fields, Range, Structure,
     StructureDefinition, StructureError, StructureField, StructureType,

@@ -59,6 +59,7 @@ impl KeyRule {
                     name => rule.format = Some(formats::find(name)?),
                 },
                 "const" => rule.choices = Choices::One(value.clone()),
+                "enum" => rule.choices = Choices::Some(value.as_array()?.clone()),
                 "oneOf" => {
                     let constants = value.as_array()?.iter().map(|choice| choice.get("const").cloned());
                     rule.choices = Choices::Some(constants.collect::<Option<_>>()?);

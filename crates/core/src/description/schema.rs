@@ -179,7 +179,8 @@ impl ObjectSchema {
             }
         }
         let rules = properties.iter().map(|(key, schema)| Some((key.clone(), KeyRule::new(schema, &definitions)?)));
-        let rules = rules.collect();
+        let rules: Option<_> = rules.collect();
+        debug_assert!(rules.is_some(), "a schema that says more than rules can: {properties:?}");
         let document = json!({
             "$schema": "https://json-schema.org/draft/2020-12/schema",
             "type": "object",

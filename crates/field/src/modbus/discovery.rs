@@ -188,6 +188,12 @@ mod tests {
         ] {
             assert_eq!(UNITS.read::<UnitsForm>(&filled).unwrap_err(), told);
         }
-        assert_eq!(UNITS.read::<UnitsForm>(&serde_json::json!({})).unwrap().last, 247);
+        let empty = serde_json::json!({});
+        assert_eq!(UNITS.read::<UnitsForm>(&empty).unwrap().last, 247);
+        assert_eq!(ADDRESSES.read::<AddressesForm>(&empty).unwrap().last, 999);
+        SUNSPEC.read::<SunSpecForm>(&empty).unwrap();
+        let filled = serde_json::json!({ "table": "coils" });
+        let told = "table is \"coils\"; expected one of holding, input, coil, discrete";
+        assert_eq!(ADDRESSES.read::<AddressesForm>(&filled).unwrap_err(), told);
     }
 }

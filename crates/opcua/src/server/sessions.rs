@@ -244,6 +244,11 @@ impl Sessions {
         Ok(ActivateSessionResponse { server_nonce: nonce, ..ActivateSessionResponse::default() })
     }
 
+    /// The number of a session, by what proves it.
+    pub(super) fn number(&self, token: &NodeId) -> Option<u32> {
+        self.open.get(token).map(|session| session.id)
+    }
+
     /// Ends a session by the server's own will.
     pub fn end(&mut self, session: u32) {
         self.open.retain(|_, open| open.id != session);

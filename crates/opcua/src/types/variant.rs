@@ -82,6 +82,38 @@ macro_rules! built_in {
                 self.len() == 0
             }
 
+            /// The elements at some places, those left out that it has not.
+            #[must_use]
+            pub fn pick(&self, places: &[usize]) -> Self {
+                match self {
+                    $(Self::$name(elements) => {
+                        Self::$name(places.iter().filter_map(|place| elements.get(*place).cloned()).collect())
+                    })*
+                    Self::Variant(elements) => {
+                        Self::Variant(places.iter().filter_map(|place| elements.get(*place).cloned()).collect())
+                    }
+                }
+            }
+
+            /// Puts the elements of another at some places; false, and nothing is done, where they are of another type, not as
+            /// many, or one of the places is not there.
+            pub fn put(&mut self, places: &[usize], others: &Self) -> bool {
+                if places.len() != others.len() || places.iter().any(|place| *place >= self.len()) {
+                    return false;
+                }
+                fn put<T: Clone>(own: &mut [T], places: &[usize], others: &[T]) -> bool {
+                    for (place, other) in places.iter().zip(others) {
+                        own.get_mut(*place).into_iter().for_each(|own| own.clone_from(other));
+                    }
+                    true
+                }
+                match (self, others) {
+                    $((Self::$name(own), Self::$name(others)) => put(own, places, others),)*
+                    (Self::Variant(own), Self::Variant(others)) => put(own, places, others),
+                    _ => false,
+                }
+            }
+
             /// The element at a place as a value of its own.
             #[must_use]
             pub fn get(&self, place: usize) -> Option<Variant> {

@@ -8,6 +8,7 @@ use std::sync::Arc;
 
 /// Which entries to give.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct AuditQuery {
     /// Not before, in milliseconds since 1970 UTC.
     from: Option<i64>,

@@ -70,6 +70,7 @@ pub(crate) struct DraftView {
 
 /// Which point list.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct ListFilter {
     /// Only points of this list; all points when left out.
     list: Option<String>,
@@ -112,6 +113,7 @@ pub(crate) struct ReplaceRequest {
 
 /// The version of a draft that was looked at.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct Seen {
     /// The version.
     version: u64,

@@ -11,6 +11,7 @@ use std::sync::Arc;
 
 /// Which frames to list.
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct FrameQuery {
     /// Only those with a greater number.
     after: Option<u64>,

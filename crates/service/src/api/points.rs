@@ -79,6 +79,7 @@ pub(crate) struct ReadingView {
 
 /// Which points to list.
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct PointFilter {
     /// Only of this gateway.
     gateway: Option<String>,

@@ -30,6 +30,7 @@ pub(crate) struct RevisionView {
 
 /// What to compare.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct Sides {
     /// `active` (when left out), `draft`, `nothing`, or the number of a revision.
     before: Option<String>,

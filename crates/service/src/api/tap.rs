@@ -11,6 +11,7 @@ use std::sync::Arc;
 
 /// Which broker to listen at.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct TapFilter {
     /// The gateway; needed when there are several.
     gateway: Option<String>,

@@ -1,0 +1,278 @@
+use super::limits::ServerLimits;
+use super::points::Points;
+use super::sessions::{ChannelInfo, Handled, Sessions};
+use super::subscriptions::{Asker, Subscriptions};
+use super::users::{User, Users};
+use crate::service::CreateMonitoredItemsResponse;
+use crate::service::{
+    DeleteMonitoredItemsResponse, DeleteSubscriptionsResponse, ModifyMonitoredItemsResponse, RegisterNodesResponse,
+    Request, Response, ResponseHeader, ServiceFault, SetMonitoringModeResponse, SetPublishingModeResponse,
+    TimestampsToReturn, TransferSubscriptionsResponse, UnregisterNodesResponse,
+};
+use crate::space::Space;
+use crate::types::{DataValue, DateTime, NodeId, StatusCode, Variant};
+use std::collections::HashMap;
+use std::time::Instant;
+
+/// A server without I/O: its nodes, and the sessions and subscriptions of its clients.
+///
+/// After any call, poll [`Server::take_answers`] and [`Server::poll_timeout`].
+///
+/// Source: OPC 10000-4, section 5.
+#[derive(Debug)]
+pub struct Server {
+    sessions: Sessions,
+    pub(super) space: Space,
+    pub(super) limits: ServerLimits,
+    subscriptions: Subscriptions,
+    pub(super) points: HashMap<u32, Points>,
+}
+
+/// An answer, and where it goes.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Answer {
+    /// The channel.
+    pub channel: u32,
+    /// The request on it.
+    pub request: u32,
+    /// What is answered.
+    pub response: Response,
+}
+
+/// What stands behind the nodes of a server.
+pub trait Process {
+    /// Takes a value that a node may have. Where that is good, the node has it from now on.
+    fn write(&mut self, node: &NodeId, value: &Variant, user: &User) -> StatusCode;
+
+    /// Carries out a method, whose arguments are as many and of such types as it takes.
+    ///
+    /// # Errors
+    /// Why it was not carried out.
+    fn call(
+        &mut self,
+        object: &NodeId,
+        method: &NodeId,
+        arguments: &[Variant],
+        user: &User,
+    ) -> Result<Vec<Variant>, StatusCode>;
+}
+
+/// When something happens: by a clock that never leaps, and by the one on the wall.
+pub type Now = (Instant, DateTime);
+
+impl Server {
+    /// One whose sessions are described, with its nodes.
+    #[must_use]
+    pub fn new(sessions: Sessions, space: Space, limits: ServerLimits) -> Self {
+        Self { sessions, space, limits, subscriptions: Subscriptions::default(), points: HashMap::new() }
+    }
+
+    /// The sessions.
+    #[must_use]
+    pub const fn sessions(&self) -> &Sessions {
+        &self.sessions
+    }
+
+    /// The nodes.
+    #[must_use]
+    pub const fn space(&self) -> &Space {
+        &self.space
+    }
+
+    /// The nodes, to be changed; [`Server::changed`] tells of it.
+    pub const fn space_mut(&mut self) -> &mut Space {
+        &mut self.space
+    }
+
+    /// The limits, to be changed.
+    pub const fn limits_mut(&mut self) -> &mut ServerLimits {
+        &mut self.limits
+    }
+
+    /// Gives a variable a value, keeps it where the variable has a history, and tells whoever watches.
+    pub fn set_value(&mut self, node: &NodeId, value: DataValue, wall: DateTime) {
+        if let Some(variable) = self.space.variable_mut(node) {
+            if let Some(history) = &mut variable.history {
+                history.keep(DataValue { server_time: Some(wall), ..value.clone() });
+            }
+            variable.value = value;
+            self.changed(node, wall);
+        }
+    }
+
+    /// Tells whoever watches a node that something of it may be another.
+    pub fn changed(&mut self, node: &NodeId, wall: DateTime) {
+        self.subscriptions.changed(&self.space, node, wall);
+    }
+
+    /// Ends a session, as if nobody had used it for too long; its subscriptions go on until somebody takes them over.
+    pub fn end_session(&mut self, session: u32) {
+        self.sessions.end(session);
+        self.session_ended(session, false);
+    }
+
+    /// Ends a subscription, and tells its session why.
+    pub fn end_subscription(&mut self, subscription: u32, status: StatusCode, wall: DateTime) {
+        self.subscriptions.end(subscription, status, wall);
+    }
+
+    fn session_ended(&mut self, session: u32, delete_subscriptions: bool) {
+        self.points.remove(&session);
+        self.subscriptions.session_ended(session, delete_subscriptions);
+    }
+
+    /// Takes a request; it may be answered later.
+    pub fn handle(
+        &mut self,
+        (now, wall): Now,
+        channel: ChannelInfo<'_>,
+        (number, request): (u32, &Request),
+        (users, process): (&dyn Users, &mut dyn Process),
+    ) -> Option<Answer> {
+        let answer = |response| Some(Answer { channel: channel.id, request: number, response });
+        match self.sessions.handle((now, wall), channel, request, users) {
+            Handled::Answer(response) => {
+                if matches!(request, Request::ActivateSession(_))
+                    && let Some(session) = self.sessions.number(&request.header().authentication_token)
+                {
+                    self.subscriptions.moved(session, channel.id);
+                }
+                answer(*response)
+            }
+            Handled::Ended { session, delete_subscriptions, answer: response } => {
+                self.session_ended(session, delete_subscriptions);
+                answer(*response)
+            }
+            Handled::Of { session, user, largest_response } => {
+                let asker = Asker { session, user: &user, channel: channel.id, request: number, now, wall };
+                let response = match request {
+                    Request::Publish(publish) => {
+                        self.subscriptions.publish(&self.limits, asker, publish);
+                        return None;
+                    }
+                    _ => self.carry_out(asker, request, process),
+                };
+                let too_large = |response: &Response| {
+                    largest_response != 0
+                        && response.to_bytes().len() > usize::try_from(largest_response).unwrap_or(usize::MAX)
+                };
+                let mut response = match response {
+                    Ok(response) if too_large(&response) => fault(StatusCode::BAD_RESPONSE_TOO_LARGE),
+                    Ok(response) => response,
+                    Err(status) => fault(status),
+                };
+                let header = response.header_mut();
+                (header.request_handle, header.timestamp) = (request.header().request_handle, wall);
+                answer(response)
+            }
+        }
+    }
+
+    fn carry_out(
+        &mut self,
+        asker: Asker<'_>,
+        request: &Request,
+        process: &mut dyn Process,
+    ) -> Result<Response, StatusCode> {
+        let (session, wall, limits) = (asker.session, asker.wall, self.limits);
+        let (space, subscriptions) = (&self.space, &mut self.subscriptions);
+        Ok(match request {
+            Request::Browse(request) => self.browse(session, request)?.into(),
+            Request::BrowseNext(request) => self.browse_next(session, request)?.into(),
+            Request::TranslateBrowsePathsToNodeIds(request) => self.translate(request)?.into(),
+            Request::RegisterNodes(request) => {
+                bounded(request.nodes_to_register.len(), limits.nodes_per_register)?;
+                let registered_node_ids = request.nodes_to_register.clone();
+                RegisterNodesResponse { registered_node_ids, ..RegisterNodesResponse::default() }.into()
+            }
+            Request::UnregisterNodes(request) => {
+                bounded(request.nodes_to_unregister.len(), limits.nodes_per_register)?;
+                UnregisterNodesResponse::default().into()
+            }
+            Request::Read(request) => self.read(wall, request)?.into(),
+            Request::Write(request) => self.write(asker, request, process)?.into(),
+            Request::Call(request) => self.call(asker.user, request, process)?.into(),
+            Request::HistoryRead(request) => self.read_history(session, request)?.into(),
+            Request::CreateSubscription(request) => subscriptions.create(&limits, asker, request)?.into(),
+            Request::ModifySubscription(request) => subscriptions.modify(&limits, asker, request)?.into(),
+            Request::SetPublishingMode(request) => {
+                bounded(request.subscription_ids.len(), limits.items_per_call)?;
+                let set = |id: &u32| subscriptions.set_publishing(session, *id, request.publishing_enabled);
+                let results = request.subscription_ids.iter().map(set).collect();
+                SetPublishingModeResponse { results, ..SetPublishingModeResponse::default() }.into()
+            }
+            Request::Republish(request) => subscriptions.republish(session, request)?.into(),
+            Request::TransferSubscriptions(request) => {
+                bounded(request.subscription_ids.len(), limits.items_per_call)?;
+                let results = subscriptions.transfer(asker, request);
+                TransferSubscriptionsResponse { results, ..TransferSubscriptionsResponse::default() }.into()
+            }
+            Request::DeleteSubscriptions(request) => {
+                bounded(request.subscription_ids.len(), limits.items_per_call)?;
+                let delete = |id: &u32| subscriptions.delete(session, *id, wall);
+                let results = request.subscription_ids.iter().map(delete).collect();
+                DeleteSubscriptionsResponse { results, ..DeleteSubscriptionsResponse::default() }.into()
+            }
+            Request::CreateMonitoredItems(request) => {
+                with_times(request.timestamps_to_return)?;
+                bounded(request.items_to_create.len(), limits.items_per_call)?;
+                let results = subscriptions.create_items((space, &limits), asker, request)?;
+                CreateMonitoredItemsResponse { results, ..CreateMonitoredItemsResponse::default() }.into()
+            }
+            Request::ModifyMonitoredItems(request) => {
+                with_times(request.timestamps_to_return)?;
+                bounded(request.items_to_modify.len(), limits.items_per_call)?;
+                let results = subscriptions.modify_items((space, &limits), asker, request)?;
+                ModifyMonitoredItemsResponse { results, ..ModifyMonitoredItemsResponse::default() }.into()
+            }
+            Request::SetMonitoringMode(request) => {
+                bounded(request.monitored_item_ids.len(), limits.items_per_call)?;
+                let results = subscriptions.set_modes(space, asker, request)?;
+                SetMonitoringModeResponse { results, ..SetMonitoringModeResponse::default() }.into()
+            }
+            Request::DeleteMonitoredItems(request) => {
+                bounded(request.monitored_item_ids.len(), limits.items_per_call)?;
+                let results =
+                    subscriptions.delete_items(asker, request.subscription_id, &request.monitored_item_ids)?;
+                DeleteMonitoredItemsResponse { results, ..DeleteMonitoredItemsResponse::default() }.into()
+            }
+            _ => return Err(StatusCode::BAD_SERVICE_UNSUPPORTED),
+        })
+    }
+
+    /// Lets time pass.
+    pub fn handle_timeout(&mut self, (now, wall): Now) {
+        for session in self.sessions.handle_timeout(now) {
+            self.session_ended(session, false);
+        }
+        self.subscriptions.handle_timeout(&self.space, now, wall);
+    }
+
+    /// When to call [`Server::handle_timeout`], if nothing comes before.
+    #[must_use]
+    pub fn poll_timeout(&self) -> Option<Instant> {
+        self.sessions.poll_timeout().into_iter().chain(self.subscriptions.poll_timeout()).min()
+    }
+
+    /// Answers to requests that had to wait.
+    pub fn take_answers(&mut self) -> Vec<Answer> {
+        self.subscriptions.take_answers()
+    }
+}
+
+fn fault(service_result: StatusCode) -> Response {
+    ServiceFault { response_header: ResponseHeader { service_result, ..ResponseHeader::default() } }.into()
+}
+
+/// Whether something is asked for, and not too much.
+pub(super) const fn bounded(count: usize, most: usize) -> Result<(), StatusCode> {
+    match count {
+        0 => Err(StatusCode::BAD_NOTHING_TO_DO),
+        count if most != 0 && count > most => Err(StatusCode::BAD_TOO_MANY_OPERATIONS),
+        _ => Ok(()),
+    }
+}
+
+pub(super) fn with_times(times: TimestampsToReturn) -> Result<(), StatusCode> {
+    if times == TimestampsToReturn::Invalid { Err(StatusCode::BAD_TIMESTAMPS_TO_RETURN_INVALID) } else { Ok(()) }
+}
