@@ -10,6 +10,7 @@ mod method;
 mod node;
 mod path;
 mod range;
+mod standard;
 
 pub use attribute::AttributeId;
 pub(crate) use attribute::timed;
@@ -101,12 +102,20 @@ impl Space {
         }
     }
 
-    /// Adds a reference between two nodes, seen from both. One to a node that is not there is seen from the other alone.
+    /// Adds a reference between two nodes, seen from both, where it is not there yet. One to a node that is not there is seen from
+    /// the other alone.
     pub fn refer(&mut self, from: &NodeId, kind: &NodeId, to: &NodeId) {
-        for (node, is_forward, target) in [(from, true, to), (to, false, from)] {
-            let reference = Reference { kind: kind.clone(), is_forward, target: target.clone() };
-            let entry = self.nodes.get_mut(node).filter(|entry| !entry.references.contains(&reference));
-            entry.into_iter().for_each(|entry| entry.references.push(reference.clone()));
+        let ends = [(from, true, to), (to, false, from)].map(|(node, is_forward, target)| {
+            (node, Reference { kind: kind.clone(), is_forward, target: target.clone() })
+        });
+        // A folder may refer to thousands, and be referred to by few.
+        let known = ends.iter().filter_map(|(node, reference)| Some((&self.nodes.get(node)?.references, reference)));
+        let shortest = known.min_by_key(|(references, _)| references.len());
+        if shortest.is_some_and(|(references, reference)| references.contains(reference)) {
+            return;
+        }
+        for (node, reference) in ends {
+            self.nodes.get_mut(node).into_iter().for_each(|entry| entry.references.push(reference.clone()));
         }
     }
 
