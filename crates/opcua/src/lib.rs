@@ -1,4 +1,4 @@
-//! OPC UA over UA-TCP in the binary encoding: a codec, and state machines without I/O.
+//! OPC UA over UA-TCP in the binary encoding: a codec, state machines without I/O, and thin tokio drivers.
 //!
 //! ```text
 //!   bytes ──Reader──▶ built-in types ──▶ structures of the services
@@ -20,6 +20,7 @@ mod address;
 mod channel;
 mod client;
 mod codec;
+mod net;
 mod security;
 mod server;
 mod service;
@@ -41,6 +42,7 @@ pub use client::{
     RequestError, SessionError, Subscriber, UserIdentity, same_endpoints,
 };
 pub use codec::{Binary, DecodeError, Fault, Limits, Reader};
+pub use net::{Connection, ConnectionError, Host, HostConfig, Trust, endpoints_of};
 pub use security::{
     CertificateError, CertificateFault, DerivedKeys, Expected, OpenedChunk, PrivateKey, PublicKey, Sealing,
     SecurityError, SecurityPolicy, Thumbprint, TrustList, UnknownPolicy, certificate_chain, certificate_faults,
@@ -76,8 +78,8 @@ pub use service::{
 };
 pub use space::{Access, AttributeId, History, Node, NodeKind, Space, Variable, ids};
 pub use structure::{
-    Argument, DataTypes, EUInformation, EnumDefinition, EnumField, EnumValueType, FieldValue, Fields, Range, Structure,
-    StructureDefinition, StructureError, StructureField, StructureType,
+    Argument, BuildInfo, DataTypes, EUInformation, EnumDefinition, EnumField, EnumValueType, FieldValue, Fields, Range,
+    ServerState, ServerStatusDataType, Structure, StructureDefinition, StructureError, StructureField, StructureType,
 };
 pub use transport::{
     Acknowledge, AsymmetricHeader, ChunkType, ErrorMessage, Frame, FrameDecoder, FrameError, Hello, MessageType,

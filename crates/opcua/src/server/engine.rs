@@ -1,6 +1,7 @@
 use super::limits::ServerLimits;
 use super::points::Points;
 use super::sessions::{ChannelInfo, Handled, Sessions};
+use super::standing::{self, Standing};
 use super::subscriptions::{Asker, Subscriptions};
 use super::users::{User, Users};
 use crate::service::CreateMonitoredItemsResponse;
@@ -10,6 +11,7 @@ use crate::service::{
     TimestampsToReturn, TransferSubscriptionsResponse, UnregisterNodesResponse,
 };
 use crate::space::Space;
+use crate::structure::ServerState;
 use crate::types::{DataValue, DateTime, NodeId, StatusCode, Variant};
 use std::collections::HashMap;
 use std::time::Instant;
@@ -26,6 +28,7 @@ pub struct Server {
     pub(super) limits: ServerLimits,
     subscriptions: Subscriptions,
     pub(super) points: HashMap<u32, Points>,
+    standing: Standing,
 }
 
 /// An answer, and where it goes.
@@ -61,10 +64,17 @@ pub trait Process {
 pub type Now = (Instant, DateTime);
 
 impl Server {
-    /// One whose sessions are described, with its nodes.
+    /// One whose sessions are described, with its nodes in namespaces behind the standard's and its own.
     #[must_use]
-    pub fn new(sessions: Sessions, space: Space, limits: ServerLimits) -> Self {
-        Self { sessions, space, limits, subscriptions: Subscriptions::default(), points: HashMap::new() }
+    pub fn new(sessions: Sessions, mut space: Space, limits: ServerLimits, namespaces: &[&str]) -> Self {
+        standing::fill_in(&mut space, sessions.description(), &limits, namespaces.iter().copied());
+        let (subscriptions, standing) = (Subscriptions::default(), Standing::default());
+        Self { sessions, space, limits, subscriptions, points: HashMap::new(), standing }
+    }
+
+    /// Tells that the server works as it should, or that it does not.
+    pub const fn set_state(&mut self, state: ServerState) {
+        self.standing.state = state;
     }
 
     /// The sessions.
@@ -129,6 +139,7 @@ impl Server {
         (number, request): (u32, &Request),
         (users, process): (&dyn Users, &mut dyn Process),
     ) -> Option<Answer> {
+        self.standing.tell(&mut self.space, self.sessions.description(), wall);
         let answer = |response| Some(Answer { channel: channel.id, request: number, response });
         match self.sessions.handle((now, wall), channel, request, users) {
             Handled::Answer(response) => {
@@ -242,6 +253,7 @@ impl Server {
 
     /// Lets time pass.
     pub fn handle_timeout(&mut self, (now, wall): Now) {
+        self.standing.tell(&mut self.space, self.sessions.description(), wall);
         for session in self.sessions.handle_timeout(now) {
             self.session_ended(session, false);
         }

@@ -7,6 +7,7 @@ mod engine;
 mod limits;
 mod points;
 mod sessions;
+mod standing;
 mod subscriptions;
 mod users;
 mod values;

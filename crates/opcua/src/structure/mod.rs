@@ -7,8 +7,8 @@ mod standard;
 
 pub use custom::{DataTypes, FieldValue, Fields, StructureError};
 pub use standard::{
-    Argument, EUInformation, EnumDefinition, EnumField, EnumValueType, Range, StructureDefinition, StructureField,
-    StructureType,
+    Argument, BuildInfo, EUInformation, EnumDefinition, EnumField, EnumValueType, Range, ServerState,
+    ServerStatusDataType, StructureDefinition, StructureField, StructureType,
 };
 
 use crate::codec::{Binary, DecodeError};

@@ -1,7 +1,7 @@
 //! Structures that values have, and that describe values.
 
 use super::{enumerations, structures};
-use crate::types::{LocalizedText, NodeId};
+use crate::types::{DateTime, LocalizedText, NodeId};
 
 structures! {
     /// The least and the greatest value, as a property tells it of a variable.
@@ -54,6 +54,42 @@ structures! {
         display_name: LocalizedText,
         /// What it means.
         description: LocalizedText,
+    }
+
+    /// What a program was built from.
+    ///
+    /// Source: OPC 10000-5, section 12.4.
+    BuildInfo = 340 {
+        /// What names the product.
+        product_uri: Option<String>,
+        /// Who made it.
+        manufacturer_name: Option<String>,
+        /// What it is called.
+        product_name: Option<String>,
+        /// Its version.
+        software_version: Option<String>,
+        /// Its build.
+        build_number: Option<String>,
+        /// When it was built.
+        build_date: DateTime,
+    }
+
+    /// What a server is doing.
+    ///
+    /// Source: OPC 10000-5, section 12.10.
+    ServerStatusDataType = 864 {
+        /// When it was started.
+        start_time: DateTime,
+        /// What time it is there.
+        current_time: DateTime,
+        /// Whether it works as it should.
+        state: ServerState,
+        /// What it was built from.
+        build_info: BuildInfo,
+        /// In so many seconds it stops, where it is about to.
+        seconds_till_shutdown: u32,
+        /// Why it is about to stop.
+        shutdown_reason: LocalizedText,
     }
 
     /// How a structure is made up.
@@ -114,6 +150,29 @@ structures! {
 }
 
 enumerations! {
+    /// Whether a server works as it should.
+    ///
+    /// Source: OPC 10000-5, section 12.6.
+    ServerState {
+        /// It does.
+        #[default]
+        Running = 0,
+        /// It has failed.
+        Failed = 1,
+        /// It is not configured.
+        NoConfiguration = 2,
+        /// Somebody has suspended it.
+        Suspended = 3,
+        /// It is about to stop.
+        Shutdown = 4,
+        /// It is being tested: its values are not real.
+        Test = 5,
+        /// It does not reach what is behind it.
+        CommunicationFault = 6,
+        /// It does not know.
+        Unknown = 7,
+    }
+
     /// Whether all fields of a structure are there.
     ///
     /// Source: OPC 10000-3, section 8.48.

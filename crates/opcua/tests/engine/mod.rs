@@ -128,7 +128,7 @@ impl Bench {
             session_timeout: (Duration::from_secs(10), Duration::from_secs(3600)),
             most_sessions: 3,
         };
-        let server = Server::new(Sessions::new(description), with_engine(space), limits);
+        let server = Server::new(Sessions::new(description), with_engine(space), limits, &["urn:alderfen:chp:types"]);
         let mut bench = Self {
             server,
             controller: Controller::default(),

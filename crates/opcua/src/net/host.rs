@@ -1,0 +1,254 @@
+use super::{now, until};
+use crate::channel::{ServerChannel, ServerChannelConfig, ServerChannelEvent, TransportLimits};
+use crate::server::{Answer, ChannelInfo, Now, Process, Server, Users};
+use crate::types::StatusCode;
+use parking_lot::Mutex;
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
+use std::fmt;
+use std::io;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::{Notify, mpsc};
+use tokio::time::timeout;
+use tokio_util::sync::CancellationToken;
+use tokio_util::task::TaskTracker;
+
+/// A [`Server`] on TCP listeners, with what stands behind its nodes.
+pub struct Host<P> {
+    config: HostConfig,
+    users: Box<dyn Users + Send + Sync>,
+    state: Mutex<State<P>>,
+    /// Something was asked that changes when time is up.
+    changed: Notify,
+}
+
+/// How connections are taken.
+#[derive(Clone)]
+pub struct HostConfig {
+    /// What is taken on a connection.
+    pub limits: TransportLimits,
+    /// The longest that keys are used.
+    pub longest_token: Duration,
+    /// How long a client may take until its channel is open.
+    pub timeout: Duration,
+    /// So many connections at a time.
+    pub most_channels: usize,
+    /// Whether a client with this certificate may open a channel.
+    pub trust: Trust,
+}
+
+/// Looks at the certificate of a client, which may be followed by those of its issuers.
+pub type Trust = Arc<dyn Fn(&[u8]) -> Result<(), StatusCode> + Send + Sync>;
+
+struct State<P> {
+    server: Server,
+    process: P,
+    /// The ways to those who wait for answers, by their channels.
+    ways: HashMap<u32, mpsc::Sender<Answer>>,
+    last_channel: u32,
+}
+
+/// So many answers wait for a client that does not read before it is given up.
+const UNREAD: usize = 64;
+/// So long a client may take to read what is sent.
+const PATIENCE: Duration = Duration::from_secs(30);
+const READ_BYTES: usize = 65_536;
+
+impl<P> fmt::Debug for Host<P> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Host").finish_non_exhaustive()
+    }
+}
+
+impl fmt::Debug for HostConfig {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { limits, longest_token, timeout, most_channels, trust: _ } = self;
+        let mut shown = f.debug_struct("HostConfig");
+        shown.field("limits", limits).field("longest_token", longest_token).field("timeout", timeout);
+        shown.field("most_channels", most_channels).finish_non_exhaustive()
+    }
+}
+
+impl<P: Process + Send + 'static> Host<P> {
+    /// A server that nobody reaches yet.
+    pub fn new(server: Server, process: P, users: impl Users + Send + Sync + 'static, config: HostConfig) -> Arc<Self> {
+        let state = Mutex::new(State { server, process, ways: HashMap::new(), last_channel: 0 });
+        Arc::new(Self { config, users: Box::new(users), state, changed: Notify::new() })
+    }
+
+    /// Does something with the server and what stands behind it, and sends what comes of it.
+    pub fn with<R>(&self, act: impl FnOnce(&mut Server, &mut P, Now) -> R) -> R {
+        let mut state = self.state.lock();
+        let State { server, process, .. } = &mut *state;
+        let result = act(server, process, now());
+        state.send();
+        drop(state);
+        self.changed.notify_one();
+        result
+    }
+
+    /// Answers clients until `stop` is cancelled, then closes their connections and the listener.
+    ///
+    /// # Errors
+    /// When the listener fails for good; a client that misbehaves only loses its own connection.
+    pub async fn serve(self: Arc<Self>, listener: TcpListener, stop: CancellationToken) -> io::Result<()> {
+        let clients = TaskTracker::new();
+        let (host, ended) = (Arc::clone(&self), stop.child_token());
+        let timing = ended.clone();
+        clients.spawn(async move { host.keep_time(timing).await });
+        let result = loop {
+            let accepted = tokio::select! {
+                accepted = listener.accept() => accepted,
+                () = stop.cancelled() => break Ok(()),
+            };
+            match accepted {
+                Ok((stream, _)) => {
+                    let (host, stop) = (Arc::clone(&self), ended.clone());
+                    clients.spawn(async move { host.take(stream, stop).await });
+                }
+                Err(error) if is_passing(&error) => tokio::task::yield_now().await,
+                Err(error) => break Err(error),
+            }
+        };
+        ended.cancel();
+        clients.close();
+        clients.wait().await;
+        result
+    }
+
+    /// Lets time pass for the server.
+    async fn keep_time(&self, stop: CancellationToken) {
+        loop {
+            let due = self.state.lock().server.poll_timeout();
+            tokio::select! {
+                () = until(due) => {
+                    let mut state = self.state.lock();
+                    state.server.handle_timeout(now());
+                    state.send();
+                }
+                () = self.changed.notified() => {}
+                () = stop.cancelled() => return,
+            }
+        }
+    }
+
+    async fn take(&self, stream: TcpStream, stop: CancellationToken) {
+        let (way, answers) = mpsc::channel(UNREAD);
+        let channel = {
+            let mut state = self.state.lock();
+            if state.ways.len() >= self.config.most_channels {
+                return;
+            }
+            loop {
+                // 0 is no channel, and one that is still open is no other's.
+                state.last_channel = state.last_channel.wrapping_add(1).max(1);
+                let channel = state.last_channel;
+                if let Entry::Vacant(place) = state.ways.entry(channel) {
+                    place.insert(way);
+                    break channel;
+                }
+            }
+        };
+        // A client that breaks off or sends nonsense is closed; there is nobody to tell.
+        let _ = stream.set_nodelay(true);
+        tokio::select! {
+            _ = self.converse(stream, channel, answers) => {}
+            () = stop.cancelled() => {}
+        }
+        self.state.lock().ways.remove(&channel);
+    }
+
+    async fn converse(&self, mut stream: TcpStream, id: u32, mut answers: mpsc::Receiver<Answer>) -> io::Result<()> {
+        let described = self.state.lock().server.sessions().description().clone();
+        let config = ServerChannelConfig {
+            channel: id,
+            own: described.own,
+            security: described.security,
+            limits: self.config.limits,
+            longest_token: self.config.longest_token,
+            timeout: self.config.timeout,
+        };
+        let mut channel = ServerChannel::new(config, now().0);
+        let (mut incoming, mut outgoing) = (vec![0; READ_BYTES], Vec::new());
+        loop {
+            let is_over = self.handle_events(id, &mut channel);
+            outgoing.clear();
+            if channel.poll_transmit(&mut outgoing) {
+                timeout(PATIENCE, stream.write_all(&outgoing)).await.map_err(|_| io::ErrorKind::TimedOut)??;
+            }
+            if is_over {
+                return stream.shutdown().await;
+            }
+            let due = channel.poll_timeout();
+            tokio::select! {
+                length = stream.read(&mut incoming) => match length? {
+                    0 => return Ok(()),
+                    length => {
+                        let (now, wall) = now();
+                        channel.handle_input(now, wall, incoming.get(..length).unwrap_or_default());
+                    }
+                },
+                answer = answers.recv() => match answer {
+                    Some(answer) => channel.respond(answer.request, &answer.response),
+                    // It did not read for too long.
+                    None => return Ok(()),
+                },
+                () = until(due) => channel.handle_timeout(now().0),
+            }
+        }
+    }
+
+    /// Carries out what was asked; tells whether the channel has ended.
+    fn handle_events(&self, id: u32, channel: &mut ServerChannel) -> bool {
+        while let Some(event) = channel.poll_event() {
+            match event {
+                ServerChannelEvent::Opening { certificate, .. } => match (self.config.trust)(&certificate) {
+                    Ok(()) => {
+                        let (now, wall) = now();
+                        channel.accept(now, wall);
+                    }
+                    Err(status) => channel.refuse(status, "the certificate is not trusted"),
+                },
+                ServerChannelEvent::Request(number, request) => {
+                    let ((policy, mode), certificate) = (channel.security(), channel.certificate().to_vec());
+                    let info = ChannelInfo { id, policy, mode, certificate: &certificate };
+                    let mut state = self.state.lock();
+                    let State { server, process, .. } = &mut *state;
+                    let answer = server.handle(now(), info, (number, &request), (&*self.users, process));
+                    state.send();
+                    drop(state);
+                    self.changed.notify_one();
+                    if let Some(answer) = answer {
+                        channel.respond(answer.request, &answer.response);
+                    }
+                }
+                ServerChannelEvent::Closed(_) => return true,
+                ServerChannelEvent::Opened | ServerChannelEvent::Renewed | ServerChannelEvent::Aborted(..) => {}
+            }
+        }
+        false
+    }
+}
+
+impl<P> State<P> {
+    /// Hands out answers to requests that had to wait. Who does not read is given up.
+    fn send(&mut self) {
+        for answer in self.server.take_answers() {
+            let id = answer.channel;
+            if self.ways.get(&id).is_some_and(|way| way.try_send(answer).is_err()) {
+                self.ways.remove(&id);
+            }
+        }
+    }
+}
+
+/// Errors of `accept` that concern one client only.
+fn is_passing(error: &io::Error) -> bool {
+    matches!(
+        error.kind(),
+        io::ErrorKind::ConnectionAborted | io::ErrorKind::ConnectionReset | io::ErrorKind::Interrupted
+    )
+}
