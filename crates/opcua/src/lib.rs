@@ -44,10 +44,10 @@ pub use client::{
 pub use codec::{Binary, DecodeError, Fault, Limits, Reader};
 pub use net::{Connection, ConnectionError, Host, HostConfig, Trust, endpoints_of};
 pub use security::{
-    CertificateError, CertificateFault, DerivedKeys, Expected, OpenedChunk, PrivateKey, PublicKey, Sealing,
-    SecurityError, SecurityPolicy, Thumbprint, TrustList, UnknownPolicy, certificate_chain, certificate_faults,
-    derive_keys, leaf_certificate, open_asymmetric, open_symmetric, public_key, seal_asymmetric, seal_symmetric,
-    thumbprint,
+    CertificateError, CertificateFault, DerivedKeys, Expected, KEY_BITS, OpenedChunk, OwnCertificate, PrivateKey,
+    PublicKey, Sealing, SecurityError, SecurityPolicy, Thumbprint, TrustList, UnknownPolicy, certificate_chain,
+    certificate_faults, derive_keys, leaf_certificate, open_asymmetric, open_symmetric, public_key, seal_asymmetric,
+    seal_symmetric, thumbprint,
 };
 pub use server::{
     Answer, ChannelInfo, Handled, Now, Process, Server, ServerDescription, ServerLimits, Sessions, User, Users,

@@ -1,7 +1,9 @@
 //! Which certificates are believed, and what is said of the others.
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
-use interlex_opcua::{CertificateFault, Expected, SecurityPolicy, TrustList, certificate_faults};
+use interlex_opcua::{
+    CertificateFault, Expected, OwnCertificate, PrivateKey, SecurityPolicy, TrustList, certificate_faults, public_key,
+};
 use rcgen::{
     BasicConstraints, CertificateParams, CertificateRevocationListParams, DnType, IsCa, Issuer, KeyIdMethod, KeyPair,
     KeyUsagePurpose, PKCS_RSA_SHA256, RevokedCertParams, SanType, SerialNumber, date_time_ymd,
@@ -176,4 +178,35 @@ fn issuers_are_followed_and_what_they_took_back_is_not_believed() {
     let under = named("under").signed_by(&authority_key, &not_an_issuer).unwrap().der().to_vec();
     let found = faults(&under, &[self_signed(program())], &Expected { host: None, application_uri: None, ..EXPECTED });
     assert_eq!(found, [CertificateFault::IssuerUnknown("CN=engine".to_owned()), CertificateFault::Untrusted]);
+}
+
+#[test]
+fn the_certificate_that_we_make_for_ourselves_is_one_that_we_would_believe() {
+    let own = OwnCertificate {
+        application_uri: URI.to_owned(),
+        application_name: "Interlex".to_owned(),
+        organization: "Alderfen".to_owned(),
+        hosts: vec!["engine.alderfen".to_owned(), "10.4.0.7".to_owned()],
+        validity: (NOW - 86_400, NOW + 86_400),
+        bits: 2048,
+    };
+    let made = own.make().unwrap();
+    for (host, is_server) in [("engine.alderfen", true), ("10.4.0.7", true), ("engine.alderfen", false)] {
+        for policy in [SecurityPolicy::Basic256Sha256, SecurityPolicy::Aes256Sha256RsaPss] {
+            let expected = Expected { host: Some(host), is_server, policy, ..EXPECTED };
+            assert_eq!(faults(&made.certificate, std::slice::from_ref(&made.certificate), &expected), []);
+        }
+    }
+    let signature = made.key.sign(SecurityPolicy::Basic256Sha256, b"alderfen").unwrap();
+    let key = public_key(&made.certificate).unwrap();
+    assert_eq!(key.verify(SecurityPolicy::Basic256Sha256, b"alderfen", &signature), Ok(()));
+    let again = PrivateKey::from_pem(&made.key.to_pem().unwrap()).unwrap();
+    assert_eq!(again.public(), key);
+    for wrong in [
+        OwnCertificate { bits: 1024, ..own.clone() },
+        OwnCertificate { hosts: vec!["ü".to_owned()], ..own.clone() },
+        OwnCertificate { application_uri: "urn:ü".to_owned(), ..own },
+    ] {
+        assert!(wrong.make().is_err(), "{wrong:?}");
+    }
 }

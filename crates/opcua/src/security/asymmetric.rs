@@ -1,5 +1,7 @@
+use super::own::KEY_BITS;
 use super::{SecurityError, SecurityPolicy};
-use rsa::pkcs8::DecodePrivateKey;
+use getrandom::SysRng;
+use rsa::pkcs8::{DecodePrivateKey, EncodePrivateKey, LineEnding};
 use rsa::traits::PublicKeyParts;
 use sha1::Sha1;
 use sha2::Sha256;
@@ -11,7 +13,7 @@ pub struct PublicKey(pub(super) rsa::PublicKey);
 
 /// A private key.
 #[derive(Clone)]
-pub struct PrivateKey(rsa::PrivateKey);
+pub struct PrivateKey(pub(super) rsa::PrivateKey);
 
 /// Keys are not shown.
 impl fmt::Debug for PrivateKey {
@@ -88,6 +90,25 @@ impl PrivateKey {
     /// When it is none. The text of the key is not told.
     pub fn from_pem(pem: &str) -> Result<Self, SecurityError> {
         rsa::PrivateKey::from_pkcs8_pem(pem).map(Self).map_err(|_| SecurityError)
+    }
+
+    /// Makes a new one.
+    ///
+    /// # Errors
+    /// When it is to have more or fewer bits than any policy takes, or there is no chance to be had.
+    pub fn generate(bits: usize) -> Result<Self, SecurityError> {
+        if !KEY_BITS.contains(&bits) {
+            return Err(SecurityError);
+        }
+        rsa::PrivateKey::new(&mut SysRng, bits).map(Self).map_err(|_| SecurityError)
+    }
+
+    /// The key in PKCS #8, as PEM: a secret.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn to_pem(&self) -> Result<String, SecurityError> {
+        self.0.to_pkcs8_pem(LineEnding::LF).map(|pem| pem.to_string()).map_err(|_| SecurityError)
     }
 
     /// Its public part.

@@ -5,6 +5,7 @@
 mod asymmetric;
 mod certificate;
 mod chunk;
+mod own;
 mod policy;
 mod symmetric;
 mod trust;
@@ -12,6 +13,7 @@ mod trust;
 pub use asymmetric::{PrivateKey, PublicKey};
 pub use certificate::{CertificateError, Thumbprint, certificate_chain, leaf_certificate, public_key, thumbprint};
 pub use chunk::{OpenedChunk, Sealing, open_asymmetric, open_symmetric, seal_asymmetric, seal_symmetric};
+pub use own::{KEY_BITS, OwnCertificate};
 pub use policy::{SecurityPolicy, UnknownPolicy};
 #[cfg(test)]
 pub(crate) use symmetric::p_sha256;
