@@ -130,6 +130,7 @@ pub(crate) async fn run(arguments: DemoArguments) -> anyhow::Result<()> {
         modbus: places.plant,
         control: places.control,
         serial_path: Some(line.clone()),
+        engine: None,
         seed: arguments.seed,
     };
     let plant = Plant::start(config, stop_plant.clone()).await?;

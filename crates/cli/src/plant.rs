@@ -4,7 +4,7 @@ use crate::options::{Output, loopback};
 use crate::output::{print_csv, print_json, print_table, say, table};
 use crate::serve::interrupted;
 use clap::{Args, Subcommand, ValueEnum};
-use interlex_plant::{Encoding, Order, Plant, PlantConfig, SIGNALS, Signal, UNITS};
+use interlex_plant::{Encoding, EngineConfig, Order, Plant, PlantConfig, SIGNALS, Signal, UNITS};
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
 use tokio_util::sync::CancellationToken;
@@ -22,6 +22,15 @@ pub(crate) struct PlantArguments {
     /// Port of the control interface
     #[arg(long, default_value_t = 7404, global = true)]
     pub(crate) control_port: u16,
+    /// OPC UA port of the engine's controller. No engine when it is left out
+    #[arg(long, requires = "engine_dir")]
+    pub(crate) engine_port: Option<u16>,
+    /// Where the engine's controller keeps its key and its certificate
+    #[arg(long, requires = "engine_port")]
+    pub(crate) engine_dir: Option<PathBuf>,
+    /// So many values the engine's controller has beside its own
+    #[arg(long, default_value_t = 0)]
+    pub(crate) engine_values: u32,
     /// Where the serial line with the meters can be opened; a link is put there. No line when it is left out
     #[arg(long)]
     pub(crate) serial_path: Option<PathBuf>,
@@ -81,10 +90,19 @@ async fn serve(arguments: &PlantArguments) -> anyhow::Result<()> {
     let stop = CancellationToken::new();
     let modbus = (arguments.host, arguments.port).into();
     let (serial_path, seed) = (arguments.serial_path.clone(), arguments.seed);
-    let plant =
-        Plant::start(PlantConfig { modbus, control: control(arguments), serial_path, seed }, stop.clone()).await?;
+    let place = arguments.engine_port.zip(arguments.engine_dir.clone());
+    let engine = place.map(|(port, directory)| EngineConfig {
+        address: (arguments.host, port).into(),
+        directory,
+        many: arguments.engine_values,
+    });
+    let config = PlantConfig { modbus, control: control(arguments), serial_path, engine, seed };
+    let plant = Plant::start(config, stop.clone()).await?;
     print_map(Output::Table)?;
     say!("\nModbus TCP on {}, control on http://{}. Ctrl-C stops it.", plant.modbus(), plant.control())?;
+    if let Some(address) = plant.engine() {
+        say!("The engine on opc.tcp://{address}.")?;
+    }
     if let Some(path) = &arguments.serial_path {
         say!("Modbus RTU at 19200 baud on {}.", path.display())?;
     }

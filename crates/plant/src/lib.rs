@@ -11,12 +11,14 @@
 //! ```
 
 mod control;
+mod engine;
 mod line;
 mod run;
 mod signals;
 mod units;
 mod works;
 
+pub use engine::{Engine, EngineConfig, EngineState};
 pub use line::SerialLine;
 pub use run::{Plant, PlantConfig, PlantError};
 pub use signals::{Encoding, Order, SIGNALS, Signal, UNITS};

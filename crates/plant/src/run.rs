@@ -1,7 +1,9 @@
 use crate::control;
+use crate::engine::{self, Controller, EngineConfig};
 use crate::line::SerialLine;
 use crate::units::{Field, Side, Units};
 use interlex_modbus::Framing;
+use interlex_opcua::Host;
 use std::io;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
@@ -22,6 +24,8 @@ pub struct PlantConfig {
     /// Where the serial line with the meters can be opened: a link to a terminal device, made anew at every start. None
     /// where there is no such line.
     pub serial_path: Option<PathBuf>,
+    /// The controller of the engine. None where there is none.
+    pub engine: Option<EngineConfig>,
     /// The same seed gives the same values.
     pub seed: u64,
 }
@@ -36,6 +40,14 @@ pub enum PlantError {
         address: SocketAddr,
         /// What it was for.
         what: &'static str,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// The controller of the engine has no key or no certificate.
+    #[error("the engine's controller has no certificate in {path}")]
+    Identity {
+        /// Where they were to be.
+        path: PathBuf,
         /// What the system said.
         source: io::Error,
     },
@@ -54,6 +66,7 @@ pub enum PlantError {
 pub struct Plant {
     modbus: SocketAddr,
     control: SocketAddr,
+    engine: Option<SocketAddr>,
     tasks: TaskTracker,
 }
 
@@ -70,7 +83,8 @@ impl Plant {
     pub async fn start(config: PlantConfig, stop: CancellationToken) -> Result<Self, PlantError> {
         let (modbus, modbus_address) = listen(config.modbus, "Modbus").await?;
         let (control, control_address) = listen(config.control, "control interface").await?;
-        let field = Arc::new(Field::new(config.seed));
+        let seed = config.seed;
+        let field = Arc::new(Field::new(seed));
         let tasks = TaskTracker::new();
         tasks.spawn(run_model(Arc::clone(&field), stop.clone()));
         if let Some(path) = config.serial_path {
@@ -93,6 +107,24 @@ impl Plant {
                 tracing::error!(%error, "the plant's Modbus server ended");
             }
         });
+        let mut engine_address = None;
+        if let Some(config) = config.engine {
+            let (listener, address) = listen(config.address, "engine").await?;
+            engine_address = Some(address);
+            let made = tokio::task::spawn_blocking({
+                let config = config.clone();
+                move || engine::controller(&config, address, seed)
+            });
+            let failed = |source| PlantError::Identity { path: config.directory.clone(), source };
+            let host = made.await.map_err(|error| failed(io::Error::other(error)))?.map_err(failed)?;
+            tasks.spawn(run_engine(Arc::clone(&host), stop.clone()));
+            let stop = stop.clone();
+            tasks.spawn(async move {
+                if let Err(error) = host.serve(listener, stop).await {
+                    tracing::error!(%error, "the engine's server ended");
+                }
+            });
+        }
         let router = control::router(field);
         tasks.spawn(async move {
             let serving = axum::serve(control, router).with_graceful_shutdown(stop.cancelled_owned());
@@ -101,13 +133,19 @@ impl Plant {
             }
         });
         tasks.close();
-        Ok(Self { modbus: modbus_address, control: control_address, tasks })
+        Ok(Self { modbus: modbus_address, control: control_address, engine: engine_address, tasks })
     }
 
     /// Where its Modbus units answer.
     #[must_use]
     pub const fn modbus(&self) -> SocketAddr {
         self.modbus
+    }
+
+    /// Where the controller of its engine answers, if it has one.
+    #[must_use]
+    pub const fn engine(&self) -> Option<SocketAddr> {
+        self.engine
     }
 
     /// Where its control interface answers.
@@ -146,6 +184,20 @@ async fn run_model(field: Arc<Field>, stop: CancellationToken) {
     loop {
         tokio::select! {
             _ = ticks.tick() => field.step(STEP.as_secs_f64()),
+            () = stop.cancelled() => return,
+        }
+    }
+}
+
+/// Moves the engine on, as [`run_model`] does.
+async fn run_engine(host: Arc<Host<Controller>>, stop: CancellationToken) {
+    let mut ticks = interval(STEP);
+    ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    loop {
+        tokio::select! {
+            _ = ticks.tick() => {
+                host.with(|server, controller, now| engine::step(server, controller, now, STEP.as_secs_f64()));
+            }
             () = stop.cancelled() => return,
         }
     }

@@ -198,7 +198,8 @@ impl Sessions {
             authentication_token: token,
             revised_session_timeout: timeout.as_secs_f64() * 1000.0,
             server_nonce: nonce.into(),
-            server_certificate: ByteString(own.map(|own| own.certificate.clone())),
+            // Without security too: secrets of users are encrypted for it (OPC 10000-4, section 5.7.2.2).
+            server_certificate: ByteString(self.description.own.as_ref().map(|own| own.certificate.clone())),
             server_endpoints: self.description.endpoints(),
             server_signature,
             ..CreateSessionResponse::default()

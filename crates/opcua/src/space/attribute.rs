@@ -183,7 +183,8 @@ impl Space {
         let DataValue { value: Some(value), status, source_time, server_time, .. } = &wanted.value else {
             return Err(StatusCode::BAD_TYPE_MISMATCH);
         };
-        if status.is_some() || source_time.is_some() || server_time.is_some() {
+        let is_plain = status.is_none_or(|status| status == StatusCode::GOOD);
+        if !is_plain || source_time.is_some() || server_time.is_some() {
             return Err(StatusCode::BAD_WRITE_NOT_SUPPORTED);
         }
         let value = match range_of(wanted.index_range.as_deref())? {
