@@ -10,6 +10,7 @@ mod identity;
 mod requests;
 mod session;
 mod subscriber;
+mod watcher;
 
 pub use config::ClientSessionConfig;
 pub use endpoints::{EndpointDifference, same_endpoints};
@@ -17,3 +18,4 @@ pub use error::{RequestError, SessionError};
 pub use identity::UserIdentity;
 pub use session::{ClientSession, ClientSessionEvent};
 pub use subscriber::{Asked, News, Notification, Subscriber};
+pub use watcher::{ItemPlace, WatchConfig, WatchEvent, WatchedGroup, WatchedItem, Watcher};

@@ -13,7 +13,7 @@ use crate::service::{
 use crate::space::Space;
 use crate::structure::ServerState;
 use crate::types::{DataValue, DateTime, NodeId, StatusCode, Variant};
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::time::Instant;
 
 /// A server without I/O: its nodes, and the sessions and subscriptions of its clients.
@@ -29,6 +29,7 @@ pub struct Server {
     subscriptions: Subscriptions,
     pub(super) points: HashMap<u32, Points>,
     standing: Standing,
+    refused: BTreeSet<&'static str>,
 }
 
 /// An answer, and where it goes.
@@ -69,7 +70,16 @@ impl Server {
     pub fn new(sessions: Sessions, mut space: Space, limits: ServerLimits, namespaces: &[&str]) -> Self {
         standing::fill_in(&mut space, sessions.description(), &limits, namespaces.iter().copied());
         let (subscriptions, standing) = (Subscriptions::default(), Standing::default());
-        Self { sessions, space, limits, subscriptions, points: HashMap::new(), standing }
+        Self { sessions, space, limits, subscriptions, points: HashMap::new(), standing, refused: BTreeSet::new() }
+    }
+
+    /// Does not offer a service, by the standard's name for its request, or offers it again.
+    pub fn offer(&mut self, service: &'static str, is_offered: bool) {
+        if is_offered {
+            self.refused.remove(service);
+        } else {
+            self.refused.insert(service);
+        }
     }
 
     /// Tells that the server works as it should, or that it does not.
@@ -185,6 +195,9 @@ impl Server {
         request: &Request,
         process: &mut dyn Process,
     ) -> Result<Response, StatusCode> {
+        if self.refused.contains(request.name()) {
+            return Err(StatusCode::BAD_SERVICE_UNSUPPORTED);
+        }
         let (session, wall, limits) = (asker.session, asker.wall, self.limits);
         let (space, subscriptions) = (&self.space, &mut self.subscriptions);
         Ok(match request {
