@@ -38,9 +38,9 @@ pub use channel::{
     ServerChannel, ServerChannelConfig, ServerChannelEvent, TransportLimits,
 };
 pub use client::{
-    Asked, ClientSession, ClientSessionConfig, ClientSessionEvent, EndpointDifference, ItemPlace, News, Notification,
-    RequestError, SessionError, Subscriber, UserIdentity, WatchConfig, WatchEvent, WatchedGroup, WatchedItem, Watcher,
-    same_endpoints,
+    Asked, Backfill, BackfillConfig, BackfillEvent, ClientSession, ClientSessionConfig, ClientSessionEvent,
+    EndpointDifference, ItemPlace, MissedValues, News, Notification, RequestError, SessionError, Subscriber,
+    UserIdentity, WatchConfig, WatchEvent, WatchedGroup, WatchedItem, Watcher, same_endpoints,
 };
 pub use codec::{Binary, DecodeError, Fault, Limits, Reader};
 pub use net::{Connection, ConnectionError, Host, HostConfig, Trust, endpoints_of};

@@ -2,6 +2,7 @@
 //!
 //! Source: OPC 10000-4, sections 5.7 and 6.7.
 
+mod backfill;
 mod config;
 mod endpoints;
 mod entering;
@@ -12,6 +13,7 @@ mod session;
 mod subscriber;
 mod watcher;
 
+pub use backfill::{Backfill, BackfillConfig, BackfillEvent, MissedValues};
 pub use config::ClientSessionConfig;
 pub use endpoints::{EndpointDifference, same_endpoints};
 pub use error::{RequestError, SessionError};

@@ -14,7 +14,7 @@ use crate::space::Space;
 use crate::structure::ServerState;
 use crate::types::{DataValue, DateTime, NodeId, StatusCode, Variant};
 use std::collections::{BTreeSet, HashMap};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 /// A server without I/O: its nodes, and the sessions and subscriptions of its clients.
 ///
@@ -30,6 +30,7 @@ pub struct Server {
     pub(super) points: HashMap<u32, Points>,
     standing: Standing,
     refused: BTreeSet<&'static str>,
+    pub(super) history_lag: Duration,
 }
 
 /// An answer, and where it goes.
@@ -70,7 +71,16 @@ impl Server {
     pub fn new(sessions: Sessions, mut space: Space, limits: ServerLimits, namespaces: &[&str]) -> Self {
         standing::fill_in(&mut space, sessions.description(), &limits, namespaces.iter().copied());
         let (subscriptions, standing) = (Subscriptions::default(), Standing::default());
-        Self { sessions, space, limits, subscriptions, points: HashMap::new(), standing, refused: BTreeSet::new() }
+        Self {
+            sessions,
+            space,
+            limits,
+            subscriptions,
+            points: HashMap::new(),
+            standing,
+            refused: BTreeSet::new(),
+            history_lag: Duration::ZERO,
+        }
     }
 
     /// Does not offer a service, by the standard's name for its request, or offers it again.
@@ -80,6 +90,11 @@ impl Server {
         } else {
             self.refused.insert(service);
         }
+    }
+
+    /// Tells values from history no sooner than so long after they arose, as a historian does that writes in batches.
+    pub const fn set_history_lag(&mut self, lag: Duration) {
+        self.history_lag = lag;
     }
 
     /// Tells that the server works as it should, or that it does not.
@@ -216,7 +231,7 @@ impl Server {
             Request::Read(request) => self.read(wall, request)?.into(),
             Request::Write(request) => self.write(asker, request, process)?.into(),
             Request::Call(request) => self.call(asker.user, request, process)?.into(),
-            Request::HistoryRead(request) => self.read_history(session, request)?.into(),
+            Request::HistoryRead(request) => self.read_history(asker, request)?.into(),
             Request::CreateSubscription(request) => subscriptions.create(&limits, asker, request)?.into(),
             Request::ModifySubscription(request) => subscriptions.modify(&limits, asker, request)?.into(),
             Request::SetPublishingMode(request) => {

@@ -77,9 +77,10 @@ impl Server {
 
     pub(super) fn read_history(
         &mut self,
-        session: u32,
+        asker: Asker<'_>,
         request: &HistoryReadRequest,
     ) -> Result<HistoryReadResponse, StatusCode> {
+        let session = asker.session;
         bounded(request.nodes_to_read.len(), self.limits.nodes_per_history_read)?;
         if request.release_continuation_points {
             let points = self.points.entry(session).or_default();
@@ -99,7 +100,7 @@ impl Server {
             return Err(StatusCode::BAD_HISTORY_OPERATION_UNSUPPORTED);
         }
         let read = |wanted| {
-            let read = self.history_of(session, &details, request.timestamps_to_return, wanted);
+            let read = self.history_of(asker, &details, request.timestamps_to_return, wanted);
             read.unwrap_or_else(|status_code| HistoryReadResult { status_code, ..HistoryReadResult::default() })
         };
         let results = request.nodes_to_read.iter().map(read).collect();
@@ -108,7 +109,7 @@ impl Server {
 
     fn history_of(
         &mut self,
-        session: u32,
+        Asker { session, wall, .. }: Asker<'_>,
         details: &ReadRawModifiedDetails,
         times: TimestampsToReturn,
         wanted: &HistoryReadValueId,
@@ -135,8 +136,13 @@ impl Server {
         if given.into_iter().filter(|is_given| *is_given).count() < 2 {
             return Err(StatusCode::BAD_HISTORY_OPERATION_INVALID);
         }
+        let lag = i64::try_from(self.history_lag.as_micros()).unwrap_or(i64::MAX).saturating_mul(10);
+        let written = Some(DateTime(wall.0.saturating_sub(lag))).filter(|_| lag > 0);
         let most = smaller(most(details.num_values_per_node), self.limits.values_per_history_read);
-        let stretch = history.raw(span, most, behind);
+        let mut stretch = history.raw(span, most, behind);
+        if let Some(written) = written {
+            stretch.values.retain(|value| value.source_time.unwrap_or_default() <= written);
+        }
         let continuation_point = match stretch.next {
             // Without an end, the number is all that is wanted.
             Some((time, given)) if span.0.is_some() && span.1.is_some() || details.num_values_per_node == 0 => {
