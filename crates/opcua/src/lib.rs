@@ -39,8 +39,8 @@ pub use channel::{
 };
 pub use client::{
     Asked, Backfill, BackfillConfig, BackfillEvent, ClientSession, ClientSessionConfig, ClientSessionEvent,
-    EndpointDifference, ItemPlace, MissedValues, News, Notification, RequestError, SessionError, Subscriber,
-    UserIdentity, WatchConfig, WatchEvent, WatchedGroup, WatchedItem, Watcher, same_endpoints,
+    EndpointDifference, FollowEvent, Follower, ItemPlace, MissedValues, News, Notification, RequestError, SessionError,
+    Subscriber, UserIdentity, WatchConfig, WatchEvent, WatchedGroup, WatchedItem, Watcher, same_endpoints,
 };
 pub use codec::{Binary, DecodeError, Fault, Limits, Reader};
 pub use net::{Connection, ConnectionError, Host, HostConfig, Trust, endpoints_of};

@@ -4,7 +4,7 @@
 mod engine;
 mod identities;
 
-use engine::{Controller, Everybody, id, parameters, with_engine};
+use engine::{Controller, Everybody, id, with_engine};
 use identities::identities;
 use interlex_opcua::*;
 use std::net::SocketAddr;
@@ -171,90 +171,153 @@ async fn who_is_not_trusted_is_told_so_and_who_sends_nonsense_only_loses_the_con
     nobody.end().await;
 }
 
-/// Makes the subscription of a session, and watches the power with it.
-async fn watch_power(connection: &mut Connection, session: &mut ClientSession) -> u32 {
-    let create = CreateSubscriptionRequest {
-        requested_publishing_interval: 50.0,
-        requested_max_keep_alive_count: 20,
-        requested_lifetime_count: 6000,
-        publishing_enabled: true,
-        ..CreateSubscriptionRequest::default()
-    };
-    let Response::CreateSubscription(created) = connection.ask(session, create, PATIENCE).await.unwrap() else {
-        panic!()
-    };
-    let item = MonitoredItemCreateRequest {
-        item_to_monitor: ReadValueId { node_id: id("Power"), attribute_id: 13, ..ReadValueId::default() },
-        monitoring_mode: MonitoringMode::Reporting,
-        requested_parameters: parameters(1, 10_000),
-    };
-    let items = CreateMonitoredItemsRequest {
-        subscription_id: created.subscription_id,
-        items_to_create: vec![item],
-        ..CreateMonitoredItemsRequest::default()
-    };
-    connection.ask(session, items, PATIENCE).await.unwrap();
-    created.subscription_id
+/// Follows the power through connections that are cut, and sessions that the server ends, and says what it was told.
+struct Follow {
+    session: ClientSession,
+    follower: Follower,
+    waiting: Vec<(RequestId, u32)>,
+    live: Vec<DataValue>,
+    history: Vec<DataValue>,
+    missing: Vec<BackfillEvent>,
+}
+
+impl Follow {
+    fn new(session: ClientSession) -> Self {
+        let watch = WatchConfig {
+            keep_alive: Duration::from_secs(1),
+            lifetime: Duration::from_secs(300),
+            timeout: PATIENCE,
+            at_once: 1000,
+            pause: Duration::from_secs(1),
+        };
+        let backfill =
+            BackfillConfig { values: 3, at_once: 10, timeout: PATIENCE, pause: Duration::from_millis(50), tries: 100 };
+        let item = WatchedItem {
+            what: ReadValueId { node_id: id("Power"), attribute_id: 13, ..ReadValueId::default() },
+            sampling: Duration::ZERO,
+            // Shorter than what may happen between two messages.
+            queue_size: 4,
+            filter: None,
+        };
+        let group = WatchedGroup { interval: Duration::from_millis(50), items: vec![item] };
+        let follower = Follower::new((watch, backfill), vec![group], [], Vec::new());
+        Self { session, follower, waiting: Vec::new(), live: Vec::new(), history: Vec::new(), missing: Vec::new() }
+    }
+
+    fn ask(&mut self, (now, wall): Now) {
+        while let Some((number, request, timeout)) = self.follower.poll_request(now) {
+            self.waiting.push((self.session.request((now, wall), request, timeout).unwrap(), number));
+        }
+    }
+
+    fn answered(&mut self, (now, _): Now, of: RequestId, answer: Result<Response, RequestError>) {
+        let at = self.waiting.iter().position(|(request, _)| *request == of).unwrap();
+        let (_, number) = self.waiting.remove(at);
+        self.follower.handle_answer(now, number, answer);
+        self.listen();
+    }
+
+    fn listen(&mut self) {
+        while let Some(event) = self.follower.poll_event() {
+            match event {
+                FollowEvent::Live(WatchEvent::Values { subscription, number, values, .. }) => {
+                    self.live.extend(values.into_iter().map(|(_, value)| value));
+                    self.follower.taken(subscription, number);
+                }
+                FollowEvent::History(BackfillEvent::Values(_, values)) => self.history.extend(values),
+                FollowEvent::History(missing @ BackfillEvent::Missing(..)) => self.missing.push(missing),
+                FollowEvent::Live(WatchEvent::Refused(..) | WatchEvent::GroupRefused(..)) => panic!("{event:?}"),
+                FollowEvent::Live(_) | FollowEvent::History(_) => {}
+            }
+        }
+    }
+
+    fn cut(&mut self, (now, _): Now) {
+        self.session.disconnected();
+        self.follower.inactive();
+        for (_, number) in std::mem::take(&mut self.waiting) {
+            self.follower.handle_answer(now, number, Err(RequestError::Lost));
+        }
+        self.listen();
+    }
+}
+
+/// Some values at once, each with a time of its own.
+fn happen(server: &Running, made: &mut u32, count: u32) {
+    for _ in 0..count {
+        *made += 1;
+        let source_time = Some(DateTime::from_unix_millis(1_800_000_000_000 + i64::from(*made)));
+        let value = DataValue { value: Some(f64::from(*made).into()), source_time, ..DataValue::default() };
+        server.host.with(|server, _, (_, wall)| server.set_value(&id("Power"), value, wall));
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_session_goes_on_over_another_connection_and_nothing_that_was_told_is_lost() {
+async fn nothing_is_lost_or_doubled_over_two_hundred_cuts_with_history() {
+    const CUTS: u32 = 200;
     let server = Running::start(everybody()).await;
-    let (policy, mode) = (SecurityPolicy::Aes128Sha256RsaOaep, MessageSecurityMode::SignAndEncrypt);
-    let mut session = server.session(policy, mode, UserIdentity::Anonymous).await;
-    let (mut connection, _) = server.connect(&mut session).await.unwrap();
-    let subscription = watch_power(&mut connection, &mut session).await;
-    let clock = tokio::time::Instant::now;
-    let mut subscriber = Subscriber::default();
-    subscriber.add(subscription, Duration::from_secs(1), Some(1), clock().into_std());
-    let (mut waiting, mut told, mut made, mut cuts) = (Vec::new(), Vec::new(), 0, 0);
-    let mut seed = fastrand::Rng::with_seed(7);
-    while cuts < 20 || told.len() <= made {
-        if cuts < 20 {
-            for _ in 0..seed.usize(0..4) {
-                made += 1;
-                let value =
-                    DataValue { value: Some(f64::from(u32::try_from(made).unwrap()).into()), ..DataValue::default() };
-                server.host.with(|server, _, (_, wall)| server.set_value(&id("Power"), value, wall));
-            }
+    // Sessions are told by their numbers.
+    let (policy, mode) = (SecurityPolicy::None, MessageSecurityMode::None);
+    let mut follow = Follow::new(server.session(policy, mode, UserIdentity::Anonymous).await);
+    server.host.with(|server, _, _| {
+        server.offer("TransferSubscriptionsRequest", false);
+        // Those of sessions that were ended go on for a while.
+        server.limits_mut().subscriptions = 0;
+    });
+    let (mut seed, mut made, mut cuts) = (fastrand::Rng::with_seed(7), 0, 0);
+    let (mut connection, is_new) = server.connect(&mut follow.session).await.unwrap();
+    let now = || server.host.with(|_, _, now| now);
+    happen(&server, &mut made, 1);
+    follow.follower.activated(now().0, is_new);
+    let is_done = |follow: &Follow, made: u32, cuts: u32| {
+        let last = follow.live.last().and_then(|value| value.value.clone());
+        cuts == CUTS && last == Some(f64::from(made).into()) && follow.follower.gaps() == 0
+    };
+    while !is_done(&follow, made, cuts) {
+        // It all begins with the first value that is told.
+        let goes_on = cuts < CUTS && !follow.live.is_empty();
+        if goes_on {
+            happen(&server, &mut made, seed.u32(0..8));
         }
-        while let Some((asked, request, timeout)) = subscriber.poll_request(clock().into_std()) {
-            let now = server.host.with(|_, _, now| now);
-            waiting.push((session.request(now, request, timeout).unwrap(), asked));
-        }
-        match connection.event(&mut session).await.unwrap() {
-            ClientSessionEvent::Answered(of, answer) => {
-                let at = waiting.iter().position(|(request, _)| *request == of).unwrap();
-                let (_, asked) = waiting.remove(at);
-                let is_cut = cuts < 20 && seed.u8(0..3) == 0;
-                // An answer that came, and was not taken before the connection was cut.
-                let answer = if is_cut { Err(RequestError::Lost) } else { answer.map(|answer| *answer) };
-                subscriber.handle_answer(clock().into_std(), asked, answer);
-                if is_cut {
-                    cuts += 1;
-                    drop(connection);
-                    session.disconnected();
-                    let is_new;
-                    (connection, is_new) = server.connect(&mut session).await.unwrap();
-                    assert!(!is_new);
-                    for (_, asked) in waiting.drain(..) {
-                        subscriber.handle_answer(clock().into_std(), asked, Err(RequestError::Lost));
-                    }
-                    subscriber.resumed(clock().into_std());
-                }
+        follow.ask(now());
+        let due = follow.follower.poll_timeout();
+        let event = tokio::select! {
+            event = connection.event(&mut follow.session) => Some(event.unwrap()),
+            () = tokio::time::sleep_until(due.unwrap_or(now().0 + PATIENCE).into()) => None,
+        };
+        let is_cut = goes_on && seed.u8(0..3) == 0;
+        match event {
+            // An answer that came, and was not taken before the connection was cut, is none.
+            Some(ClientSessionEvent::Answered(of, answer)) if !is_cut => {
+                follow.answered(now(), of, answer.map(|answer| *answer));
             }
-            other => panic!("{other:?}"),
+            Some(ClientSessionEvent::Answered(..)) => {}
+            Some(event) => panic!("{event:?}"),
+            None => follow.follower.handle_timeout(now().0),
         }
-        while let Some(news) = subscriber.poll_news() {
-            let News::Message { subscription, sequence_number, notifications } = news else { continue };
-            for notification in notifications {
-                let Notification::Data(data) = notification else { panic!("{notification:?}") };
-                told.extend(data.monitored_items.into_iter().map(|item| item.value.value.unwrap()));
+        if is_cut {
+            cuts += 1;
+            drop(connection);
+            follow.cut(now());
+            happen(&server, &mut made, seed.u32(0..8));
+            if seed.bool() {
+                server.host.with(|server, _, _| (1..1000).for_each(|session| server.end_session(session)));
             }
-            subscriber.acknowledge(subscription, sequence_number);
+            let is_new;
+            (connection, is_new) = server.connect(&mut follow.session).await.unwrap();
+            follow.follower.activated(now().0, is_new);
         }
     }
-    let expected: Vec<_> = (0..=made).map(|number| Variant::from(f64::from(u32::try_from(number).unwrap()))).collect();
-    assert_eq!(told, expected);
+    assert_eq!(follow.missing, []);
+    let number = |value: &DataValue| match value.value {
+        Some(Variant::Scalar(Scalar::Double(number))) => number,
+        ref other => panic!("{other:?}"),
+    };
+    let live: Vec<_> = follow.live.iter().map(number).collect();
+    assert!(live.is_sorted_by(|one, next| one < next), "{live:?}");
+    let mut all = [live, follow.history.iter().map(number).collect()].concat();
+    all.sort_by(f64::total_cmp);
+    assert_eq!(all, (1..=made).map(f64::from).collect::<Vec<_>>());
+    assert!(!follow.history.is_empty());
     server.end().await;
 }

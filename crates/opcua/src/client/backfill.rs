@@ -86,16 +86,6 @@ struct Missing {
     after: Option<Instant>,
 }
 
-/// When a value arose, as far as anybody said.
-fn time(value: &DataValue) -> DateTime {
-    value.source_time.or(value.server_time).unwrap_or_default()
-}
-
-/// Whether two are the same value: an overflow that the queue of a monitored item had is none of the value.
-fn is_same(one: &DataValue, other: &DataValue) -> bool {
-    time(one) == time(other) && one.status().code() == other.status().code() && one.value == other.value
-}
-
 impl Backfill {
     /// Nothing to be read yet.
     #[must_use]
@@ -113,8 +103,8 @@ impl Backfill {
 
     /// Reads the values of a gap. One at whose end stands what was told before it is none.
     pub fn add(&mut self, gap: MissedValues) {
-        let reach = time(&gap.after);
-        if reach <= gap.from || gap.before.iter().any(|before| is_same(before, &gap.after)) {
+        let reach = gap.after.time();
+        if reach <= gap.from || gap.before.iter().any(|before| before.is_same(&gap.after)) {
             return self.events.push_back(BackfillEvent::Filled(gap.item));
         }
         self.waiting.push_back(Missing { gap, reach, continuation: ByteString::default(), tries: 0, after: None });
@@ -200,6 +190,11 @@ impl Backfill {
                 self.at_once = (asked.len() / 2).max(1);
                 asked.into_iter().rev().for_each(|missing| self.waiting.push_front(missing));
             }
+            // It ends with the session, and goes on with the next one.
+            Err(RequestError::Fault(status)) if OF_SESSION.contains(&status.code()) => {
+                asked.into_iter().rev().for_each(|missing| self.waiting.push_front(missing));
+                self.is_active = false;
+            }
             Err(RequestError::Fault(status)) => asked.into_iter().for_each(|missing| self.give_up(missing, status)),
             // With the next session; where the server has nothing to do with it, it counts as no try.
             Err(RequestError::Lost | RequestError::NotSent(NotSent::Closed)) => {
@@ -240,7 +235,7 @@ impl Backfill {
             Some(Ok(data)) => data.data_values,
             _ => Vec::new(),
         };
-        let is_at_end = values.iter().any(|value| time(value) >= missing.reach);
+        let is_at_end = values.iter().any(|value| value.time() >= missing.reach);
         let new: Vec<_> = values.into_iter().filter_map(|value| missing.take(value)).collect();
         if !new.is_empty() {
             missing.tries = 0;
@@ -270,13 +265,22 @@ impl Backfill {
     }
 }
 
+/// What a server says when the session is none any more.
+const OF_SESSION: [StatusCode; 5] = [
+    StatusCode::BAD_SESSION_ID_INVALID,
+    StatusCode::BAD_SESSION_CLOSED,
+    StatusCode::BAD_SESSION_NOT_ACTIVATED,
+    StatusCode::BAD_SECURE_CHANNEL_ID_INVALID,
+    StatusCode::BAD_SECURE_CHANNEL_CLOSED,
+];
+
 impl Missing {
     /// A value that was not told yet; it is the last one then.
     fn take(&mut self, value: DataValue) -> Option<DataValue> {
-        let at = time(&value);
-        let is_told = self.gap.before.iter().any(|told| is_same(told, &value));
+        let at = value.time();
+        let is_told = self.gap.before.iter().any(|told| told.is_same(&value));
         // What is told live after the gap is not told from history, too.
-        if at < self.gap.from || at > self.reach || is_told || is_same(&self.gap.after, &value) {
+        if at < self.gap.from || at > self.reach || is_told || self.gap.after.is_same(&value) {
             return None;
         }
         if at > self.gap.from {

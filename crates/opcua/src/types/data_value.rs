@@ -33,6 +33,19 @@ impl DataValue {
     pub fn status(&self) -> StatusCode {
         self.status.unwrap_or_default()
     }
+
+    /// When it arose, as far as anybody said: at the source, or else when the server had it.
+    #[must_use]
+    pub fn time(&self) -> DateTime {
+        self.source_time.or(self.server_time).unwrap_or_default()
+    }
+
+    /// Whether another is the same value of the same time. What else a status says, such as that values before it were lost, is
+    /// nothing of the value itself.
+    #[must_use]
+    pub fn is_same(&self, other: &Self) -> bool {
+        self.time() == other.time() && self.status().code() == other.status().code() && self.value == other.value
+    }
 }
 
 fn put<T: Binary>(field: Option<&T>, flag: u8, flags: &mut u8, out: &mut Vec<u8>) {

@@ -72,7 +72,7 @@ pub(crate) fn with_engine(mut space: Space) -> Space {
     put(&id("Speed"), &ids::HAS_PROPERTY, range, &ids::PROPERTY_TYPE);
     let power = Variable {
         access: Access::READ | Access::HISTORY,
-        history: Some(History::new(1000)),
+        history: Some(History::new(100_000)),
         ..Variable::new(0.0.into())
     };
     put(&id("Engine"), &ids::HAS_COMPONENT, variable("Power", power), &ids::BASE_DATA_VARIABLE_TYPE);
