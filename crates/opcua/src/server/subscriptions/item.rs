@@ -1,3 +1,4 @@
+use super::SHORTEST;
 use super::filter::Filter;
 use crate::server::limits::ServerLimits;
 use crate::service::{
@@ -152,5 +153,6 @@ fn sampling(
         wanted => Duration::try_from_secs_f64(wanted / 1000.0).unwrap_or(limits.sampling_interval.1),
     };
     let (shortest, longest) = limits.sampling_interval;
+    let shortest = shortest.max(SHORTEST);
     wanted.max(least).clamp(shortest, longest.max(shortest))
 }

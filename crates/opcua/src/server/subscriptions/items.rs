@@ -180,6 +180,19 @@ impl Subscriptions {
             let due = now + item.sampling;
             item.due = Some(due);
             self.looks.push(Reverse((due, id, number)));
+            self.forget_looks();
+        }
+    }
+
+    /// Drops looks that are passed over, where these are most: items may be changed without end.
+    fn forget_looks(&mut self) {
+        let items: usize = self.all.values().map(|subscription| subscription.items.len()).sum();
+        if self.looks.len() > 2 * items + 1000 {
+            let all = &self.all;
+            self.looks.retain(|Reverse((due, id, number))| {
+                let item = all.get(id).and_then(|subscription| subscription.items.get(number));
+                item.is_some_and(|item| item.due == Some(*due))
+            });
         }
     }
 

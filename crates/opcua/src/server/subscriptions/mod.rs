@@ -415,6 +415,9 @@ fn look(all: &mut BTreeMap<u32, Subscription>, space: &Space, (subscription, id)
     }
 }
 
+/// Whatever the limits say, nothing is done more often.
+const SHORTEST: Duration = Duration::from_millis(1);
+
 fn most(number: u32) -> usize {
     usize::try_from(number).unwrap_or(usize::MAX)
 }
@@ -424,6 +427,8 @@ fn most(number: u32) -> usize {
 /// Source: OPC 10000-4, section 5.14.2.2.
 fn revised(limits: &ServerLimits, interval: f64, lifetime: u32, keep_alive: u32) -> (Duration, u32, u32) {
     let (shortest, longest) = limits.publishing_interval;
+    let shortest = shortest.max(SHORTEST);
+    let longest = longest.max(shortest);
     let interval = match interval {
         interval if interval <= 0.0 || interval.is_nan() => shortest,
         interval => Duration::try_from_secs_f64(interval / 1000.0).unwrap_or(longest).clamp(shortest, longest),
