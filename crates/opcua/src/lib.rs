@@ -43,7 +43,9 @@ pub use client::{
     Subscriber, UserIdentity, WatchConfig, WatchEvent, WatchedGroup, WatchedItem, Watcher, same_endpoints,
 };
 pub use codec::{Binary, DecodeError, Fault, Limits, Reader};
-pub use net::{Connection, ConnectionError, Host, HostConfig, Trust, endpoints_of};
+pub use net::{
+    Connection, ConnectionError, ExpectedServer, ExpectedTwice, Host, HostConfig, ReverseDoor, Trust, endpoints_of,
+};
 pub use security::{
     CertificateError, CertificateFault, DerivedKeys, Expected, KEY_BITS, OpenedChunk, OwnCertificate, PrivateKey,
     PublicKey, Sealing, SecurityError, SecurityPolicy, Thumbprint, TrustList, UnknownPolicy, certificate_chain,
@@ -77,7 +79,7 @@ pub use service::{
     TranslateBrowsePathsToNodeIdsResponse, UnregisterNodesRequest, UnregisterNodesResponse, UserNameIdentityToken,
     UserTokenPolicy, UserTokenType, ViewDescription, WriteRequest, WriteResponse, WriteValue, X509IdentityToken,
 };
-pub use space::{Access, AttributeId, History, Node, NodeKind, Space, Variable, ids};
+pub use space::{Access, AttributeId, History, Node, NodeKind, NodeSetError, Space, Variable, ids};
 pub use structure::{
     Argument, BuildInfo, DataTypes, EUInformation, EnumDefinition, EnumField, EnumValueType, FieldValue, Fields, Range,
     ServerState, ServerStatusDataType, Structure, StructureDefinition, StructureError, StructureField, StructureType,

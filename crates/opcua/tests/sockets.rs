@@ -171,6 +171,44 @@ async fn who_is_not_trusted_is_told_so_and_who_sends_nonsense_only_loses_the_con
     nobody.end().await;
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn a_server_that_calls_is_answered_by_who_expects_it_and_others_are_sent_away() {
+    let server = Running::start(everybody()).await;
+    let (policy, mode) = (SecurityPolicy::Basic256Sha256, MessageSecurityMode::SignAndEncrypt);
+    let mut session = server.session(policy, mode, UserIdentity::Anonymous).await;
+    let door = Arc::new(ReverseDoor::default());
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = listener.local_addr().unwrap();
+    let serving = tokio::spawn(Arc::clone(&door).serve(listener, server.stop.clone()));
+    let mut expected = door.expect("urn:alderfen:chp").unwrap();
+    assert!(door.expect("urn:alderfen:chp").is_err(), "by one only");
+    // Those who say nothing, nonsense, or another name.
+    let mut others = Vec::new();
+    let other = ReverseHello { server_uri: Some("urn:x".to_owned()), endpoint_url: None };
+    let mut words = Vec::new();
+    encode_frame(MessageType::ReverseHello, ChunkType::Final, &other.to_bytes(), &mut words);
+    for said in [&b""[..], b"GET / HTTP/1.1\r\n\r\n", b"RHEF\xff\xff\xff\xff", &words] {
+        let mut stream = TcpStream::connect(address).await.unwrap();
+        tokio::io::AsyncWriteExt::write_all(&mut stream, said).await.unwrap();
+        others.push(stream);
+    }
+    let calling = tokio::spawn(Arc::clone(&server.host).call(address, Duration::from_millis(20), server.stop.clone()));
+    for is_first in [true, false] {
+        let (stream, hello) = expected.call().await;
+        assert_eq!(hello.server_uri.as_deref(), Some("urn:alderfen:chp"));
+        let mut connection = Connection::new(stream, &mut session);
+        assert_eq!(connection.entered(&mut session).await.unwrap(), is_first, "then it is the same session");
+        assert_eq!(read(&mut connection, &mut session, id("Speed")).await.value, Some(1500.0.into()));
+        session.disconnected();
+    }
+    drop(expected);
+    assert!(door.expect("urn:alderfen:chp").is_ok(), "nobody expects it any more");
+    server.stop.cancel();
+    serving.await.unwrap().unwrap();
+    calling.await.unwrap();
+    server.end().await;
+}
+
 /// Follows the power through connections that are cut, and sessions that the server ends, and says what it was told.
 struct Follow {
     session: ClientSession,

@@ -314,6 +314,9 @@ pub(crate) async fn a_device_that_changes_begins_anew_and_its_neighbours_go_on<F
     let points = Arc::new(PointTable::new(&without, &rig.around.points));
     let gone = [rig.index("two", "count"), rig.index("two", "set-point")];
     rig.link.leave(gone.to_vec(), Vec::new()).await;
+    // What was told before is still on its way, and stands before what its neighbour tells now.
+    let one = rig.counts("one").len();
+    rig.until("what was on its way is here", |rig| rig.counts("one").len() > one + 20).await;
     let told = rig.counts("two").len();
     rig.around.points = points;
     rig.link.change(&without, &without.links[0], &rig.around).await;

@@ -1,12 +1,14 @@
-use super::{now, until};
+use super::{now, reverse, until};
 use crate::channel::{ServerChannel, ServerChannelConfig, ServerChannelEvent, TransportLimits};
 use crate::server::{Answer, ChannelInfo, Now, Process, Server, Users};
+use crate::transport::ReverseHello;
 use crate::types::StatusCode;
 use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 use std::fmt;
 use std::io;
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -117,6 +119,35 @@ impl<P: Process + Send + 'static> Host<P> {
         clients.close();
         clients.wait().await;
         result
+    }
+
+    /// Calls a client that cannot reach the server, and answers it, again and again until `stop` is cancelled. Another task has to
+    /// [`Host::serve`], for time to pass.
+    pub async fn call(self: Arc<Self>, client: SocketAddr, pause: Duration, stop: CancellationToken) {
+        let hello = {
+            let state = self.state.lock();
+            let description = state.server.sessions().description();
+            ReverseHello {
+                server_uri: Some(description.application_uri.clone()),
+                endpoint_url: Some(description.url.clone()),
+            }
+        };
+        loop {
+            let calling = async {
+                let Ok(mut stream) = TcpStream::connect(client).await else { return };
+                if reverse::say(&mut stream, &hello).await.is_ok() {
+                    self.take(stream, stop.clone()).await;
+                }
+            };
+            tokio::select! {
+                () = calling => {}
+                () = stop.cancelled() => return,
+            }
+            tokio::select! {
+                () = tokio::time::sleep(pause) => {}
+                () = stop.cancelled() => return,
+            }
+        }
     }
 
     /// Lets time pass for the server.
@@ -246,7 +277,7 @@ impl<P> State<P> {
 }
 
 /// Errors of `accept` that concern one client only.
-fn is_passing(error: &io::Error) -> bool {
+pub(super) fn is_passing(error: &io::Error) -> bool {
     matches!(
         error.kind(),
         io::ErrorKind::ConnectionAborted | io::ErrorKind::ConnectionReset | io::ErrorKind::Interrupted

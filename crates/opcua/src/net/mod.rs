@@ -3,10 +3,12 @@
 mod connection;
 mod discovery;
 mod host;
+mod reverse;
 
 pub use connection::{Connection, ConnectionError};
 pub use discovery::endpoints_of;
 pub use host::{Host, HostConfig, Trust};
+pub use reverse::{Expected as ExpectedServer, ExpectedTwice, ReverseDoor};
 
 use crate::server::Now;
 use crate::types::DateTime;

@@ -8,6 +8,7 @@ mod data_type;
 mod history;
 mod method;
 mod node;
+mod node_set;
 mod path;
 mod range;
 mod standard;
@@ -16,6 +17,7 @@ pub use attribute::AttributeId;
 pub(crate) use attribute::timed;
 pub use history::History;
 pub use node::{Access, Node, NodeKind, Variable};
+pub use node_set::NodeSetError;
 
 use crate::service::NodeClass;
 use crate::types::{NodeId, StatusCode};
@@ -60,6 +62,8 @@ pub mod ids {
         HIERARCHICAL_REFERENCES = 33;
         /// From a folder to what is in it.
         ORGANIZES = 35;
+        /// From a data type to its encodings.
+        HAS_ENCODING = 38;
         /// From an instance to its type.
         HAS_TYPE_DEFINITION = 40;
         /// Parts and properties.
@@ -189,6 +193,16 @@ impl Space {
         let mut types =
             self.references(id).filter(|reference| reference.is_forward && reference.kind == ids::HAS_TYPE_DEFINITION);
         types.next().map(|reference| &reference.target)
+    }
+
+    /// How values of a structure are told in binary.
+    fn binary_encoding(&self, id: &NodeId) -> Option<NodeId> {
+        let encodings =
+            self.references(id).filter(|reference| reference.is_forward && reference.kind == ids::HAS_ENCODING);
+        let mut binary = encodings.filter(|encoding| {
+            self.node(&encoding.target).is_some_and(|node| node.browse_name.name.as_deref() == Some("Default Binary"))
+        });
+        binary.next().map(|encoding| encoding.target.clone())
     }
 
     /// The type that a type is a special one of.

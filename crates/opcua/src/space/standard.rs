@@ -11,9 +11,6 @@ use std::collections::HashMap;
 
 const TABLE: &str = include_str!("namespace0.tsv");
 
-/// From a data type to its encodings.
-const HAS_ENCODING: NodeId = NodeId::numeric(0, 38);
-
 /// A node of the table.
 struct Row<'a> {
     node: Node,
@@ -66,11 +63,7 @@ impl Space {
             above = self.supertype(id);
         }
         let fields = parts.into_iter().rev().flat_map(|fields| fields.split('|')).filter_map(structure_field).collect();
-        let encodings = self.references(id).filter(|reference| reference.is_forward && reference.kind == HAS_ENCODING);
-        let mut binary = encodings.filter(|encoding| {
-            self.node(&encoding.target).is_some_and(|node| node.browse_name.name.as_deref() == Some("Default Binary"))
-        });
-        let default_encoding_id = binary.next().map(|encoding| encoding.target.clone()).unwrap_or_default();
+        let default_encoding_id = self.binary_encoding(id).unwrap_or_default();
         let base_data_type = self.supertype(id).cloned().unwrap_or_default();
         Some(StructureDefinition { default_encoding_id, base_data_type, structure_type, fields }.to_object())
     }

@@ -1,0 +1,147 @@
+//! Servers that connect to us, where only outgoing connections are allowed.
+//!
+//! Source: OPC 10000-6, section 7.1.3.
+
+use crate::codec::Binary;
+use crate::transport::{ChunkType, FrameDecoder, MessageType, ReverseHello, encode_frame};
+use parking_lot::Mutex;
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
+use std::io;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::{Semaphore, mpsc};
+use tokio::time::timeout;
+use tokio_util::sync::CancellationToken;
+use tokio_util::task::TaskTracker;
+
+/// The door at which servers call.
+///
+/// Nothing proves what a server says there: a connection is handed to whoever expects a server of that URI, and what follows proves it,
+/// or does not. Nobody dials what it says, and few may stand in the door at a time.
+#[derive(Debug, Default)]
+pub struct ReverseDoor {
+    expected: Mutex<HashMap<String, mpsc::Sender<(TcpStream, ReverseHello)>>>,
+}
+
+/// Connections from one server, as they come.
+#[derive(Debug)]
+pub struct Expected {
+    door: Arc<ReverseDoor>,
+    server_uri: String,
+    calls: mpsc::Receiver<(TcpStream, ReverseHello)>,
+}
+
+/// Somebody else expects the same server.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("somebody else expects calls of {0}")]
+pub struct ExpectedTwice(String);
+
+/// So many may stand in the door without having said who they are.
+const STRANGERS: usize = 32;
+/// So long they may take for that.
+const PATIENCE: Duration = Duration::from_secs(5);
+/// Header, and two texts of 4096 bytes with their lengths.
+const LONGEST: usize = 8 + 2 * (4 + 4096);
+
+impl ReverseDoor {
+    /// Expects calls of a server.
+    ///
+    /// # Errors
+    /// When somebody else does.
+    pub fn expect(self: &Arc<Self>, server_uri: &str) -> Result<Expected, ExpectedTwice> {
+        let (sender, calls) = mpsc::channel(1);
+        match self.expected.lock().entry(server_uri.to_owned()) {
+            Entry::Occupied(_) => Err(ExpectedTwice(server_uri.to_owned())),
+            Entry::Vacant(place) => {
+                place.insert(sender);
+                Ok(Expected { door: Arc::clone(self), server_uri: server_uri.to_owned(), calls })
+            }
+        }
+    }
+
+    /// Stands at a listener until `stop` is cancelled.
+    ///
+    /// # Errors
+    /// When the listener fails for good.
+    pub async fn serve(self: Arc<Self>, listener: TcpListener, stop: CancellationToken) -> io::Result<()> {
+        let (strangers, callers) = (Arc::new(Semaphore::new(STRANGERS)), TaskTracker::new());
+        let result = loop {
+            let accepted = tokio::select! {
+                accepted = listener.accept() => accepted,
+                () = stop.cancelled() => break Ok(()),
+            };
+            match accepted {
+                Ok((stream, _)) => {
+                    // Whoever comes when too many stand there is sent away.
+                    let Ok(place) = Arc::clone(&strangers).try_acquire_owned() else { continue };
+                    let (door, stop) = (Arc::clone(&self), stop.clone());
+                    callers.spawn(async move {
+                        tokio::select! {
+                            () = door.let_in(stream) => {}
+                            () = stop.cancelled() => {}
+                        }
+                        drop(place);
+                    });
+                }
+                Err(error) if super::host::is_passing(&error) => tokio::task::yield_now().await,
+                Err(error) => break Err(error),
+            }
+        };
+        callers.close();
+        callers.wait().await;
+        result
+    }
+
+    async fn let_in(&self, mut stream: TcpStream) {
+        let Ok(Ok(hello)) = timeout(PATIENCE, hear(&mut stream)).await else { return };
+        let expected = self.expected.lock().get(hello.server_uri.as_deref().unwrap_or_default()).cloned();
+        // One that nobody expects, or that calls while its last call is not taken, is sent away.
+        let _ = expected.map(|expected| expected.try_send((stream, hello)));
+    }
+}
+
+impl Expected {
+    /// The next call: a connection on which the server waits for us, and what it says of itself.
+    pub async fn call(&mut self) -> (TcpStream, ReverseHello) {
+        match self.calls.recv().await {
+            Some(call) => call,
+            // The sender is in the door as long as this is.
+            None => std::future::pending().await,
+        }
+    }
+}
+
+impl Drop for Expected {
+    fn drop(&mut self) {
+        self.door.expected.lock().remove(&self.server_uri);
+    }
+}
+
+/// Reads the first word of a server, and nothing behind it.
+async fn hear(stream: &mut TcpStream) -> io::Result<ReverseHello> {
+    let nonsense = || io::Error::from(io::ErrorKind::InvalidData);
+    let mut bytes = vec![0; 8];
+    stream.read_exact(&mut bytes).await?;
+    let length = bytes.get(4..8).and_then(|bytes| bytes.try_into().ok()).map_or(0, u32::from_le_bytes);
+    let length = usize::try_from(length).ok().filter(|length| (8..=LONGEST).contains(length)).ok_or_else(nonsense)?;
+    bytes.resize(length, 0);
+    stream.read_exact(bytes.get_mut(8..).unwrap_or_default()).await?;
+    let mut decoder = FrameDecoder::new(LONGEST);
+    decoder.push(&bytes);
+    match decoder.poll_frame() {
+        Ok(Some(frame)) if frame.message == MessageType::ReverseHello => {
+            ReverseHello::from_bytes(frame.body()).map_err(|_| nonsense())
+        }
+        _ => Err(nonsense()),
+    }
+}
+
+/// Says the first word of a server that connects.
+pub(super) async fn say(stream: &mut TcpStream, hello: &ReverseHello) -> io::Result<()> {
+    let mut bytes = Vec::new();
+    encode_frame(MessageType::ReverseHello, ChunkType::Final, &hello.to_bytes(), &mut bytes);
+    stream.write_all(&bytes).await
+}
