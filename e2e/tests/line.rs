@@ -38,6 +38,8 @@ async fn who_is_there(rig: &Rig) {
     let asked = ["offers", "addresses", "--device", "gas-meter", "--with", "last=30", "--rate", "normal", "--to-draft"];
     let out = rig.interlex(&[&asked[..], &pick[..]].concat()).await;
     assert_eq!(out.out.lines().last(), Some("points/gas-meter.csv: 1 added, 0 changed, 5 the same"), "{out:?}");
+    let out = rig.interlex(&[&asked[..], &["--pick", "coil/*"]].concat()).await;
+    assert!(out.code == 1 && out.err.contains("of 6 points none fits coil/*"), "{out:?}");
     let out = rig.interlex(&["draft", "discard", "--yes"]).await;
     assert_eq!(out.code, 0, "{out:?}");
     let out = rig.interlex(&["trial", "identify", "gas-meter"]).await;

@@ -140,7 +140,7 @@ impl Asked {
     async fn listen(&self, client: &Client, request: &Value, pick: &[String]) -> anyhow::Result<Vec<Offer>> {
         let path = format!("{}/offers", self.path);
         let mut events = pin!(client.lines(&path, request).await?);
-        let (bar, mut offers, mut is_over) = (ProgressBar::new(1), Vec::new(), false);
+        let (bar, mut offers, mut offered, mut is_over) = (ProgressBar::new(1), Vec::new(), 0, false);
         let say = |line: String| match self.output {
             Output::Table => bar.suspend(|| say!("{line}")),
             Output::Json | Output::Csv => Ok(()),
@@ -163,6 +163,7 @@ impl Asked {
                 "note" => say(text(&event, "text").to_owned())?,
                 "points" => {
                     let some: Vec<Offer> = serde_json::from_value(event.get("offers").cloned().unwrap_or_default())?;
+                    offered += some.len();
                     offers.extend(some.into_iter().filter(|offer| is_picked(offer, pick)));
                 }
                 "failed" => return Err(failed(ExitReason::Failure, text(&event, "why").to_owned())),
@@ -177,6 +178,11 @@ impl Asked {
         }
         bar.finish_and_clear();
         match is_over {
+            true if offers.is_empty() && offered > 0 => {
+                let (offered, pick) = (count(offered, "point"), pick.join(" or "));
+                let why = format!("of {offered} none fits {pick}; * stands for any text, as in holding:1*");
+                Err(failed(ExitReason::Failure, why))
+            }
             true => Ok(offers),
             false => Err(failed(ExitReason::Unreachable, "the answer ended before its end")),
         }
