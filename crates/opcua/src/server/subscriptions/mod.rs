@@ -79,12 +79,8 @@ impl Subscriptions {
         self.last_id += 1;
         let kept = limits.kept_messages;
         let mut subscription = Subscription::new(asker.session, asker.user.clone(), asker.now, kept);
-        (subscription.interval, subscription.lifetime_count, subscription.keep_alive_count) = revised(
-            limits,
-            request.requested_publishing_interval,
-            request.requested_lifetime_count,
-            request.requested_max_keep_alive_count,
-        );
+        let counts = (request.requested_lifetime_count, request.requested_max_keep_alive_count);
+        revise(&mut subscription, limits, request.requested_publishing_interval, counts);
         subscription.most_notifications = most(request.max_notifications_per_publish);
         (subscription.is_enabled, subscription.priority) = (request.publishing_enabled, request.priority);
         subscription.due = asker.now + subscription.interval;
@@ -106,12 +102,8 @@ impl Subscriptions {
         request: &ModifySubscriptionRequest,
     ) -> Result<ModifySubscriptionResponse, StatusCode> {
         let subscription = self.own(asker.session, request.subscription_id)?;
-        (subscription.interval, subscription.lifetime_count, subscription.keep_alive_count) = revised(
-            limits,
-            request.requested_publishing_interval,
-            request.requested_lifetime_count,
-            request.requested_max_keep_alive_count,
-        );
+        let counts = (request.requested_lifetime_count, request.requested_max_keep_alive_count);
+        revise(subscription, limits, request.requested_publishing_interval, counts);
         subscription.most_notifications = most(request.max_notifications_per_publish);
         subscription.priority = request.priority;
         subscription.due = subscription.due.min(asker.now + subscription.interval);
@@ -422,10 +414,10 @@ fn most(number: u32) -> usize {
     usize::try_from(number).unwrap_or(usize::MAX)
 }
 
-/// Interval, lifetime and keep-alive count as they are going to be.
+/// Sets interval, lifetime and keep-alive count as they are going to be.
 ///
 /// Source: OPC 10000-4, section 5.14.2.2.
-fn revised(limits: &ServerLimits, interval: f64, lifetime: u32, keep_alive: u32) -> (Duration, u32, u32) {
+fn revise(subscription: &mut Subscription, limits: &ServerLimits, interval: f64, (lifetime, keep_alive): (u32, u32)) {
     let (shortest, longest) = limits.publishing_interval;
     let shortest = shortest.max(SHORTEST);
     let longest = longest.max(shortest);
@@ -436,5 +428,6 @@ fn revised(limits: &ServerLimits, interval: f64, lifetime: u32, keep_alive: u32)
     let counts = limits.subscription_lifetime.as_millis() / interval.as_millis().max(1);
     let longest = u32::try_from(counts).unwrap_or(u32::MAX).max(3);
     let keep_alive = if keep_alive == 0 { 10 } else { keep_alive }.min(longest / 3);
-    (interval, lifetime.clamp(keep_alive.saturating_mul(3), longest), keep_alive)
+    (subscription.interval, subscription.keep_alive_count) = (interval, keep_alive);
+    subscription.lifetime_count = lifetime.clamp(keep_alive.saturating_mul(3), longest);
 }
