@@ -1,4 +1,4 @@
-use super::{now, reverse, until};
+use super::{accepted, now, reverse, until};
 use crate::channel::{ServerChannel, ServerChannelConfig, ServerChannelEvent, TransportLimits};
 use crate::server::{Answer, ChannelInfo, Now, Process, Server, Users};
 use crate::transport::ReverseHello;
@@ -102,16 +102,12 @@ impl<P: Process + Send + 'static> Host<P> {
         let timing = ended.clone();
         clients.spawn(async move { host.keep_time(timing).await });
         let result = loop {
-            let accepted = tokio::select! {
-                accepted = listener.accept() => accepted,
-                () = stop.cancelled() => break Ok(()),
-            };
-            match accepted {
-                Ok((stream, _)) => {
+            match accepted(&listener, &stop).await {
+                Ok(Some(stream)) => {
                     let (host, stop) = (Arc::clone(&self), ended.clone());
                     clients.spawn(async move { host.take(stream, stop).await });
                 }
-                Err(error) if is_passing(&error) => tokio::task::yield_now().await,
+                Ok(None) => break Ok(()),
                 Err(error) => break Err(error),
             }
         };
@@ -274,12 +270,4 @@ impl<P> State<P> {
             }
         }
     }
-}
-
-/// Errors of `accept` that concern one client only.
-pub(super) fn is_passing(error: &io::Error) -> bool {
-    matches!(
-        error.kind(),
-        io::ErrorKind::ConnectionAborted | io::ErrorKind::ConnectionReset | io::ErrorKind::Interrupted
-    )
 }

@@ -2,6 +2,7 @@
 //!
 //! Source: OPC 10000-6, section 7.1.3.
 
+use super::accepted;
 use crate::codec::Binary;
 use crate::transport::{ChunkType, FrameDecoder, MessageType, ReverseHello, encode_frame};
 use parking_lot::Mutex;
@@ -69,12 +70,8 @@ impl ReverseDoor {
     pub async fn serve(self: Arc<Self>, listener: TcpListener, stop: CancellationToken) -> io::Result<()> {
         let (strangers, callers) = (Arc::new(Semaphore::new(STRANGERS)), TaskTracker::new());
         let result = loop {
-            let accepted = tokio::select! {
-                accepted = listener.accept() => accepted,
-                () = stop.cancelled() => break Ok(()),
-            };
-            match accepted {
-                Ok((stream, _)) => {
+            match accepted(&listener, &stop).await {
+                Ok(Some(stream)) => {
                     // Whoever comes when too many stand there is sent away.
                     let Ok(place) = Arc::clone(&strangers).try_acquire_owned() else { continue };
                     let (door, stop) = (Arc::clone(&self), stop.clone());
@@ -86,7 +83,7 @@ impl ReverseDoor {
                         drop(place);
                     });
                 }
-                Err(error) if super::host::is_passing(&error) => tokio::task::yield_now().await,
+                Ok(None) => break Ok(()),
                 Err(error) => break Err(error),
             }
         };

@@ -26,6 +26,8 @@ const SHUTDOWN_REASON: u32 = 2993;
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub(super) struct Standing {
     started: Option<DateTime>,
+    /// What was told last.
+    told: Option<(DateTime, ServerState)>,
     pub(super) state: ServerState,
 }
 
@@ -101,6 +103,10 @@ fn build_info(description: &ServerDescription) -> BuildInfo {
 impl Standing {
     /// Fills in what changes: the time of day, and what the server is doing.
     pub(super) fn tell(&mut self, space: &mut Space, description: &ServerDescription, wall: DateTime) {
+        // Many requests come in a moment.
+        if self.told.replace((wall, self.state)) == Some((wall, self.state)) {
+            return;
+        }
         let start_time = *self.started.get_or_insert(wall);
         let status = ServerStatusDataType {
             start_time,

@@ -110,7 +110,7 @@ impl Space {
     }
 
     /// Tells structures their encodings, their supertypes, and the fields of these, which files tell by references only.
-    fn complete_structures(&mut self, ids: &[NodeId]) {
+    pub(super) fn complete_structures(&mut self, ids: &[NodeId]) {
         let own: HashMap<NodeId, StructureDefinition> =
             ids.iter().filter_map(|id| Some((id.clone(), self.structure(id)?))).collect();
         for (id, definition) in &own {

@@ -6,66 +6,29 @@ use super::{Access, Node, NodeKind, Space, Variable};
 use crate::structure::{
     Argument, EnumDefinition, EnumField, EnumValueType, Structure, StructureDefinition, StructureField, StructureType,
 };
-use crate::types::{Array, Identifier, LocalizedText, NodeId, Scalar, Variant};
-use std::collections::HashMap;
+use crate::types::{Array, ExtensionObject, Identifier, LocalizedText, NodeId, Scalar, Variant};
 
 const TABLE: &str = include_str!("namespace0.tsv");
-
-/// A node of the table.
-struct Row<'a> {
-    node: Node,
-    made_of: &'a str,
-    references: &'a str,
-}
 
 impl Space {
     /// The first namespace as a whole.
     #[must_use]
     pub fn standard() -> Self {
         let rows = TABLE.lines().filter(|line| !line.starts_with('#')).filter_map(row);
-        let (mut space, mut made_of, mut references) = (Self::default(), HashMap::new(), Vec::new());
-        for Row { node, made_of: text, references: targets } in rows {
-            if !text.is_empty() && matches!(node.kind, NodeKind::DataType { .. }) {
-                made_of.insert(node.id.clone(), text);
-            }
+        let (mut space, mut references) = (Self::default(), Vec::new());
+        for (node, targets) in rows {
             references.push((node.id.clone(), targets));
             space.add(node);
         }
-        for (from, targets) in references {
+        for (from, targets) in &references {
             let targets = targets.split(' ').filter_map(|reference| reference.split_once('>'));
             for (kind, to) in targets.filter_map(|(kind, to)| Some((number(kind)?, number(to)?))) {
-                space.refer(&from, &kind, &to);
+                space.refer(from, &kind, &to);
             }
         }
-        for id in made_of.keys() {
-            let made = space.definition(id, &made_of);
-            if let Some(NodeKind::DataType { definition, .. }) = space.node_mut(id).map(|node| &mut node.kind) {
-                *definition = made;
-            }
-        }
+        let ids: Vec<_> = references.into_iter().map(|(id, _)| id).collect();
+        space.complete_structures(&ids);
         space
-    }
-
-    fn definition(&self, id: &NodeId, made_of: &HashMap<NodeId, &str>) -> Option<crate::types::ExtensionObject> {
-        let (kind, fields) = made_of.get(id)?.split_once(' ')?;
-        let structure_type = match kind {
-            "E" | "B" => return Some(EnumDefinition { fields: values(fields).map(field_of).collect() }.to_object()),
-            "S" => StructureType::Structure,
-            "P" => StructureType::StructureWithOptionalFields,
-            "U" => StructureType::Union,
-            _ => StructureType::StructureWithSubtypedValues,
-        };
-        // Those of the types that it adds to come first.
-        let mut parts = vec![fields];
-        let mut above = self.supertype(id);
-        while let Some(id) = above {
-            parts.extend(made_of.get(id).and_then(|text| text.split_once(' ')).map(|(_, fields)| fields));
-            above = self.supertype(id);
-        }
-        let fields = parts.into_iter().rev().flat_map(|fields| fields.split('|')).filter_map(structure_field).collect();
-        let default_encoding_id = self.binary_encoding(id).unwrap_or_default();
-        let base_data_type = self.supertype(id).cloned().unwrap_or_default();
-        Some(StructureDefinition { default_encoding_id, base_data_type, structure_type, fields }.to_object())
     }
 
     /// Gives a variable of the first namespace a value.
@@ -76,7 +39,8 @@ impl Space {
     }
 }
 
-fn row(line: &str) -> Option<Row<'_>> {
+/// A node of the table, and its references.
+fn row(line: &str) -> Option<(Node, &str)> {
     let mut columns = line.split('\t');
     let mut next = || columns.next().unwrap_or_default();
     let (id, class, name, inverse_name, data_type, rank) = (next(), next(), next(), next(), next(), next());
@@ -90,7 +54,7 @@ fn row(line: &str) -> Option<Row<'_>> {
         "o" => NodeKind::ObjectType { is_abstract },
         "v" => NodeKind::VariableType { is_abstract, data_type: number(data_type)?, value_rank: rank },
         "r" => NodeKind::ReferenceType { is_abstract, is_symmetric, inverse_name: text(inverse_name) },
-        "d" => NodeKind::DataType { is_abstract, definition: None },
+        "d" => NodeKind::DataType { is_abstract, definition: definition(made_of) },
         _ => NodeKind::Variable(Box::new(Variable {
             data_type: number(data_type)?,
             value_rank: rank,
@@ -98,7 +62,7 @@ fn row(line: &str) -> Option<Row<'_>> {
             ..Variable::new(value(made_of)?)
         })),
     };
-    Some(Row { node: Node::new(number(id)?, 0, name, kind), made_of, references })
+    Some((Node::new(number(id)?, 0, name, kind), references))
 }
 
 fn number(text: &str) -> Option<NodeId> {
@@ -107,6 +71,20 @@ fn number(text: &str) -> Option<NodeId> {
 
 fn text(text: &str) -> LocalizedText {
     LocalizedText { locale: None, text: (!text.is_empty()).then(|| text.to_owned()) }
+}
+
+/// What a data type is made up of by itself.
+fn definition(made_of: &str) -> Option<ExtensionObject> {
+    let (kind, fields) = made_of.split_once(' ')?;
+    let structure_type = match kind {
+        "E" | "B" => return Some(EnumDefinition { fields: values(fields).map(field_of).collect() }.to_object()),
+        "S" => StructureType::Structure,
+        "P" => StructureType::StructureWithOptionalFields,
+        "U" => StructureType::Union,
+        _ => StructureType::StructureWithSubtypedValues,
+    };
+    let fields = fields.split('|').filter_map(structure_field).collect();
+    Some(StructureDefinition { structure_type, fields, ..StructureDefinition::default() }.to_object())
 }
 
 /// What a variable holds from the beginning.
