@@ -12,6 +12,8 @@ pub(super) struct KeyRule {
     minimum: Option<Value>,
     maximum: Option<Value>,
     is_filled: bool,
+    /// It is a secret, or where one may have come to by mistake: no message shows it.
+    is_hidden: bool,
     format: Option<&'static Format>,
     choices: Choices,
 }
@@ -40,6 +42,7 @@ impl KeyRule {
             minimum: None,
             maximum: None,
             is_filled: false,
+            is_hidden: false,
             format: None,
             choices: Choices::All,
         };
@@ -56,7 +59,10 @@ impl KeyRule {
                 "format" => match value.as_str()? {
                     // What the range beside them says.
                     "double" | "uint8" | "uint16" | "uint32" | "uint64" => {}
-                    name => rule.format = Some(formats::find(name)?),
+                    name => {
+                        rule.is_hidden |= name == "certificates";
+                        rule.format = Some(formats::find(name)?);
+                    }
                 },
                 "const" => rule.choices = Choices::One(value.clone()),
                 "enum" => rule.choices = Choices::Some(value.as_array()?.clone()),
@@ -64,7 +70,8 @@ impl KeyRule {
                     let constants = value.as_array()?.iter().map(|choice| choice.get("const").cloned());
                     rule.choices = Choices::Some(constants.collect::<Option<_>>()?);
                 }
-                "default" | "description" | "writeOnly" => {}
+                "writeOnly" => rule.is_hidden |= *value == true,
+                "default" | "description" => {}
                 told if told.starts_with("x-") => {}
                 _ => return None,
             }
@@ -75,7 +82,11 @@ impl KeyRule {
     /// All that it has against the value of a key.
     pub(super) fn faults(&self, key: &str, value: &Value) -> Vec<Fault> {
         let mut faults = Vec::new();
-        let mut fault = |expected: String| faults.push(Fault::new(key, format!("{key} is {}", shown(value)), expected));
+        let message = || match self.is_hidden {
+            true => format!("{key} is no text in the form that it needs"),
+            false => format!("{key} is {}", shown(value)),
+        };
+        let mut fault = |expected: String| faults.push(Fault::new(key, message(), expected));
         if !self.kinds.is_empty() && !self.kinds.iter().any(|kind| kind.is_of(value)) {
             let words = self.kinds.iter().filter(|kind| **kind != Kind::Null).map(|kind| kind.words());
             fault(words.collect::<Vec<_>>().join(" or "));
@@ -95,17 +106,10 @@ impl KeyRule {
             fault("some text".to_owned());
         }
         if let Some(format) = self.format.filter(|format| !(format.is_valid)(text)) {
-            // What stands where certificates belong may be a key that came to the wrong place.
-            let is_shown = format.name != "certificates";
-            let message = if is_shown { format!("{key} is {}", shown(value)) } else { no_text(key) };
-            faults.push(Fault::new(key, message, format.expected));
+            fault(format.expected.to_owned());
         }
         faults
     }
-}
-
-fn no_text(key: &str) -> String {
-    format!("{key} is no text in the form that it needs")
 }
 
 impl Kind {
