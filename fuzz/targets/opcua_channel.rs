@@ -36,6 +36,7 @@ fuzz_target!(|data: &[u8]| {
             limits,
             token_lifetime: Duration::from_secs(60),
             timeout,
+            trace: false,
         },
         now,
     );

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 
 fuzz_target!(|data: &[u8]| {
     let second = Duration::from_secs(1);
-    let watch = WatchConfig { keep_alive: second, lifetime: 60 * second, timeout: second, at_once: 2, pause: second };
+    let watch = WatchConfig { lifetime: 60 * second, timeout: second, at_once: 2, pause: second };
     let backfill = BackfillConfig { values: 5, at_once: 2, timeout: second, pause: second, tries: 3 };
     let item = |number| WatchedItem {
         what: ReadValueId { node_id: NodeId::numeric(1, number), attribute_id: 13, ..ReadValueId::default() },
@@ -18,7 +18,7 @@ fuzz_target!(|data: &[u8]| {
         queue_size: 10,
         filter: None,
     };
-    let group = WatchedGroup { interval: second, items: (0..3).map(item).collect() };
+    let group = WatchedGroup { interval: second, keep_alive: second, items: (0..3).map(item).collect() };
     let mut follower = Follower::new((watch, backfill), vec![group.clone(), group], [], vec![7]);
     let mut now = Instant::now();
     follower.activated(now, true);

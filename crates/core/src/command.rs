@@ -66,7 +66,13 @@ impl std::fmt::Display for CommandOutcome {
 /// and 1 are a bit where it is one, and a number is one where it has numbers.
 #[must_use]
 pub fn value_from_words(point: &Point, words: &str) -> Value {
-    match point.raw_type() {
+    value_from_words_as(point.raw_type(), words)
+}
+
+/// The same, for a type that only the device has told.
+#[must_use]
+pub fn value_from_words_as(raw_type: DataType, words: &str) -> Value {
+    match raw_type {
         DataType::String(_) | DataType::Latin1(_) => Value::Text(words.into()),
         DataType::Bool => match words {
             "on" | "true" | "1" => Value::Bool(true),
@@ -104,20 +110,39 @@ pub enum CommandRefusal {
     Value(#[from] UnapplyError),
 }
 
+/// Checks what is known of a command before anybody is asked: access and limits, and the type where the description has it.
+///
+/// # Errors
+/// [`CommandRefusal`]
+pub fn check_command(point: &Point, value: &Value) -> Result<(), CommandRefusal> {
+    match point.raw_type() {
+        DataType::Auto => check_access(point, value),
+        known => raw_to_write_as(point, value, known).map(drop),
+    }
+}
+
 /// The raw value that a command writes: access, limits and type are checked before anything is sent.
 ///
 /// # Errors
 /// [`CommandRefusal`]
 pub fn raw_to_write(point: &Point, value: &Value) -> Result<Value, CommandRefusal> {
-    let settings = &point.settings;
-    if settings.access == Access::Read {
-        return Err(CommandRefusal::ReadOnly);
-    }
-    check_limits(point, value)?;
-    let raw = point.shaping.unapply(value, point.raw_type())?;
+    raw_to_write_as(point, value, point.raw_type())
+}
+
+/// The same, for a type that only the device has told.
+///
+/// # Errors
+/// [`CommandRefusal`]
+pub fn raw_to_write_as(point: &Point, value: &Value, raw_type: DataType) -> Result<Value, CommandRefusal> {
+    check_access(point, value)?;
+    let raw = point.shaping.unapply(value, raw_type)?;
     // What is rounded to a whole number must not leave the limits by that.
     check_limits(point, &point.shaping.apply(&raw))?;
     Ok(raw)
+}
+
+fn check_access(point: &Point, value: &Value) -> Result<(), CommandRefusal> {
+    if point.settings.access == Access::Read { Err(CommandRefusal::ReadOnly) } else { check_limits(point, value) }
 }
 
 fn check_limits(point: &Point, value: &Value) -> Result<(), CommandRefusal> {

@@ -44,7 +44,10 @@ mod value;
 pub use backoff::Backoff;
 pub use beginning::beginning;
 pub use clock::{Clock, ManualClock};
-pub use command::{CommandOutcome, CommandRefusal, OutcomeWord, raw_to_write, value_from_words};
+pub use command::{
+    CommandOutcome, CommandRefusal, OutcomeWord, check_command, raw_to_write, raw_to_write_as, value_from_words,
+    value_from_words_as,
+};
 pub use enumeration::{Enumeration, ParseEnumerationError};
 pub use field_event::FieldEvent;
 pub use interpretation::{Interpretation, interpretations};

@@ -41,6 +41,14 @@ pub enum OfferEvent {
         /// What it said.
         said: String,
     },
+    /// What a link leads to can be reached in this way.
+    Way {
+        /// The keys of the link that take it.
+        #[schema(value_type = std::collections::BTreeMap<String, Value>)]
+        link: Map<String, Value>,
+        /// What is to be known before.
+        said: String,
+    },
     /// Something about all that is offered.
     Note {
         /// What it is.

@@ -6,24 +6,24 @@
 //!                                      └─▶ Listeners ──▶ uplinks and whoever else wants events
 //! ```
 //!
-//! Rooms, each importing from those behind it only: a folder for each protocol (`modbus`) → `poll`, `link`. What it leaves
+//! Rooms, each importing from those behind it only: a folder for each protocol (`modbus`, `opcua`) → `poll`, `link`. What it leaves
 //! out: brokers, people, and where descriptions are stored.
 
 mod error;
 mod link;
 mod listeners;
 mod modbus;
+mod opcua;
 mod poll;
 mod start;
 mod words;
 
 pub use error::TrialError;
 pub use link::{
-    Bar, CountsView, DeviceCounts, FrameFilter, FrameView, HistogramView, LinkHandle, LinkStatistics, Memories,
-    OfferRequest, OfferSource, PointWrite, RateView, RefusalCount, RequestView, Surroundings, TrialAlternative,
-    TrialRead, TrialReading, Via, WriteError, WriteOutcome,
+    Bar, CountsView, DeviceCounts, FrameFilter, FrameView, HistogramView, IdentityObject, LinkHandle, LinkStatistics,
+    Memories, OfferRequest, OfferSource, OwnCertificateFiles, OwnIdentity, PointWrite, RateView, RefusalCount, RequestView,
+    Said, Surroundings, TrialAlternative, TrialIdentity, TrialRead, TrialReading, Via, WriteError, WriteOutcome,
 };
 pub use listeners::Listeners;
-pub use modbus::{IdentityObject, TrialIdentity};
 pub use start::{Offering, identify, read, sources, start, write};
 pub use words::reason_words;

@@ -1,9 +1,10 @@
 use crate::error::TrialError;
 use crate::link::{
-    Action, Answer, LinkHandle, LinkPlan, LinkTask, OfferRequest, OfferSource, PointWrite, Surroundings, TrialRead,
-    TrialReading, Via, WriteError, WriteOutcome,
+    Action, Answer, FieldDriver, LinkHandle, LinkPlan, LinkTask, OfferRequest, OfferSource, PointWrite, Surroundings,
+    TrialIdentity, TrialRead, TrialReading, Via, WriteError, WriteOutcome,
 };
-use crate::modbus::{self, ModbusDriver, TrialIdentity};
+use crate::modbus::{self, ModbusDriver};
+use crate::opcua::{self, OpcUaDriver};
 use interlex_core::OfferEvent;
 use interlex_core::description::{Description, Device, DeviceProtocol, Link, LinkProtocol, Protocol};
 use std::any::Any;
@@ -21,16 +22,20 @@ pub fn start(
 ) -> (LinkHandle, JoinHandle<()>) {
     let plan = LinkPlan::new(description, link, &around.points);
     match &link.protocol {
-        LinkProtocol::Modbus(_) => {
-            let (task, handle) = LinkTask::<ModbusDriver>::new(plan, around);
-            (handle, tokio::spawn(task.run(stop)))
-        }
+        LinkProtocol::Modbus(_) => run::<ModbusDriver>(plan, around, stop),
+        LinkProtocol::OpcUa(_) => run::<OpcUaDriver>(plan, around, stop),
     }
+}
+
+fn run<D: FieldDriver>(plan: LinkPlan, around: &Surroundings, stop: CancellationToken) -> (LinkHandle, JoinHandle<()>) {
+    let (task, handle) = LinkTask::<D>::new(plan, around);
+    (handle, tokio::spawn(task.run(stop)))
 }
 
 async fn carry_out(via: &Via, link: &Link, action: Action) -> (Answer, bool) {
     match &link.protocol {
         LinkProtocol::Modbus(_) => via.carry_out::<ModbusDriver>(link, action).await,
+        LinkProtocol::OpcUa(_) => via.carry_out::<OpcUaDriver>(link, action).await,
     }
 }
 
@@ -53,7 +58,7 @@ pub async fn read(read: &TrialRead, via: &Via) -> Result<TrialReading, TrialErro
 /// [`WriteError`]
 pub async fn write(write: &PointWrite, via: &Via) -> Result<WriteOutcome, WriteError> {
     // What is refused anyway needs no connection.
-    interlex_core::raw_to_write(&write.point, &write.value)?;
+    interlex_core::check_command(&write.point, &write.value)?;
     match carry_out(via, &write.link, Action::Write(Box::new(write.clone()))).await {
         (Answer::Written(outcome), shared_connection) => {
             outcome.map(|outcome| WriteOutcome { shared_connection, ..outcome })
@@ -67,6 +72,7 @@ pub async fn write(write: &PointWrite, via: &Via) -> Result<WriteOutcome, WriteE
 pub fn sources(protocol: Protocol) -> Vec<OfferSource> {
     match protocol {
         Protocol::Modbus => modbus::sources(),
+        Protocol::OpcUa => opcua::sources(),
     }
 }
 
@@ -77,6 +83,7 @@ pub fn sources(protocol: Protocol) -> Vec<OfferSource> {
 pub async fn identify(link: &Link, device: &Device, via: &Via) -> Result<TrialIdentity, TrialError> {
     let discovery: Box<dyn Any + Send> = match &device.protocol {
         DeviceProtocol::Modbus(device) => Box::new(modbus::Discovery::Identify(device.unit)),
+        DeviceProtocol::OpcUa(_) => Box::new(opcua::Discovery::Identify(device.settings.name.to_string())),
     };
     carry_out(via, link, Action::Discover(discovery)).await.0.found()
 }
@@ -102,6 +109,7 @@ impl Offering {
     pub fn new(request: &OfferRequest, events: mpsc::Sender<OfferEvent>) -> Result<Self, String> {
         let discovery: Box<dyn Any + Send> = match &request.link.protocol {
             LinkProtocol::Modbus(_) => Box::new(modbus::discovery(request, &events)?),
+            LinkProtocol::OpcUa(_) => Box::new(opcua::discovery(request, &events)?),
         };
         Ok(Self { link: request.link.clone(), discovery, events })
     }

@@ -1,4 +1,4 @@
-use crate::modbus;
+use crate::{modbus, opcua};
 use interlex_core::Reason;
 
 /// A reason in the words of its protocol: `device exception 02, illegal data address`.
@@ -6,6 +6,7 @@ use interlex_core::Reason;
 pub fn reason_words(reason: Reason) -> String {
     match reason {
         Reason::Modbus(_) => modbus::words(reason),
+        Reason::OpcUa(_) => opcua::words(reason),
         other => other.to_string(),
     }
 }

@@ -32,10 +32,13 @@ mod types;
 #[cfg(test)]
 mod tests;
 
-pub use address::{NumericRange, ParseNumericRangeError, ParsePathError, PathName, PathReference, PathStep, PathText};
+pub use address::{
+    AddressError, Namespaces, NumericRange, ParseNumericRangeError, ParsePathError, PathName, PathReference, PathStep,
+    PathText,
+};
 pub use channel::{
     ChannelError, ClientChannel, ClientChannelConfig, ClientChannelEvent, Credentials, NotSent, RequestId,
-    ServerChannel, ServerChannelConfig, ServerChannelEvent, TransportLimits,
+    ServerChannel, ServerChannelConfig, ServerChannelEvent, TracedMessage, TransportLimits,
 };
 pub use client::{
     Asked, Backfill, BackfillConfig, BackfillEvent, ClientSession, ClientSessionConfig, ClientSessionEvent,
@@ -47,10 +50,10 @@ pub use net::{
     Connection, ConnectionError, ExpectedServer, ExpectedTwice, Host, HostConfig, ReverseDoor, Trust, endpoints_of,
 };
 pub use security::{
-    CertificateError, CertificateFault, DerivedKeys, Expected, KEY_BITS, OpenedChunk, OwnCertificate, PrivateKey,
-    PublicKey, Sealing, SecurityError, SecurityPolicy, Thumbprint, TrustList, UnknownPolicy, certificate_chain,
-    certificate_faults, derive_keys, leaf_certificate, open_asymmetric, open_symmetric, public_key, seal_asymmetric,
-    seal_symmetric, thumbprint,
+    CertificateDetails, CertificateError, CertificateFault, DerivedKeys, Expected, KEY_BITS, OpenedChunk,
+    OwnCertificate, PrivateKey, PublicKey, Sealing, SecurityError, SecurityPolicy, Thumbprint, TrustList,
+    UnknownPolicy, certificate_chain, certificate_details, certificate_faults, derive_keys, leaf_certificate,
+    open_asymmetric, open_symmetric, pem_blocks, public_key, seal_asymmetric, seal_symmetric, thumbprint, to_pem,
 };
 pub use server::{
     Answer, ChannelInfo, Handled, Now, Process, Server, ServerDescription, ServerLimits, Sessions, User, Users,

@@ -41,6 +41,7 @@ fn config(policy: SecurityPolicy, mode: MessageSecurityMode) -> (ClientChannelCo
         limits: TransportLimits::default(),
         token_lifetime: Duration::from_secs(3600),
         timeout: Duration::from_secs(5),
+        trace: false,
     };
     let server = ServerChannelConfig {
         channel: 5,

@@ -32,6 +32,7 @@ fn pair(policy: SecurityPolicy, mode: MessageSecurityMode, now: Instant) -> (Cli
         limits,
         token_lifetime,
         timeout,
+        trace: false,
     };
     let security = vec![(policy, mode)];
     let server =

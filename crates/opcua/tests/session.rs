@@ -76,6 +76,7 @@ fn config(description: &ServerDescription, user: UserIdentity) -> ClientSessionC
             limits: TransportLimits::default(),
             token_lifetime: Duration::from_secs(3600),
             timeout: Duration::from_secs(5),
+            trace: false,
         },
         application_uri: "urn:alderfen:gateway".to_owned(),
         application_name: "Gateway".to_owned(),

@@ -80,6 +80,7 @@ impl Running {
                 limits: TransportLimits::default(),
                 token_lifetime: Duration::from_secs(3600),
                 timeout: PATIENCE,
+                trace: false,
             },
             application_uri: "urn:alderfen:gateway".to_owned(),
             application_name: "Gateway".to_owned(),
@@ -222,7 +223,6 @@ struct Follow {
 impl Follow {
     fn new(session: ClientSession) -> Self {
         let watch = WatchConfig {
-            keep_alive: Duration::from_secs(1),
             lifetime: Duration::from_secs(300),
             timeout: PATIENCE,
             at_once: 1000,
@@ -237,7 +237,8 @@ impl Follow {
             queue_size: 4,
             filter: None,
         };
-        let group = WatchedGroup { interval: Duration::from_millis(50), items: vec![item] };
+        let group =
+            WatchedGroup { interval: Duration::from_millis(50), keep_alive: Duration::from_secs(1), items: vec![item] };
         let follower = Follower::new((watch, backfill), vec![group], [], Vec::new());
         Self { session, follower, waiting: Vec::new(), live: Vec::new(), history: Vec::new(), missing: Vec::new() }
     }
@@ -265,7 +266,7 @@ impl Follow {
                 FollowEvent::History(BackfillEvent::Values(_, values)) => self.history.extend(values),
                 FollowEvent::History(missing @ BackfillEvent::Missing(..)) => self.missing.push(missing),
                 FollowEvent::Live(WatchEvent::Refused(..) | WatchEvent::GroupRefused(..)) => panic!("{event:?}"),
-                FollowEvent::Live(_) | FollowEvent::History(_) => {}
+                FollowEvent::Live(_) | FollowEvent::Again(..) | FollowEvent::History(_) => {}
             }
         }
     }

@@ -9,7 +9,6 @@ use proptest::prelude::*;
 use std::time::Duration;
 
 const CONFIG: WatchConfig = WatchConfig {
-    keep_alive: Duration::from_secs(5),
     lifetime: Duration::from_secs(3000),
     timeout: Duration::from_secs(10),
     at_once: 1000,
@@ -22,7 +21,7 @@ fn item(node: &str, filter: Option<DataChangeFilter>) -> WatchedItem {
 }
 
 fn group(items: Vec<WatchedItem>) -> WatchedGroup {
-    WatchedGroup { interval: Duration::from_secs(1), items }
+    WatchedGroup { interval: Duration::from_secs(1), keep_alive: Duration::from_secs(5), items }
 }
 
 /// A watcher with a server, and what came of it.

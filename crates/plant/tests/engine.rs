@@ -46,6 +46,7 @@ impl Operator {
                 limits: TransportLimits::default(),
                 token_lifetime: Duration::from_secs(3600),
                 timeout: PATIENCE,
+                trace: false,
             },
             application_uri: own.application_uri,
             application_name: own.application_name,

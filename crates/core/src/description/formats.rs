@@ -1,5 +1,6 @@
 //! The texts with a form of their own, by the name that schemas have for it.
 
+use super::opcua::{AcceptedFaults, ElementRange, Fingerprint, OpcUaAddress, ServerUrl};
 use super::uplink::{BrokerUrl, BrokerUrls};
 use super::{Holes, Selection, Span, names};
 use crate::{CommandMapping, DataType, Enumeration, Report, TwoEndedSpan};
@@ -26,7 +27,7 @@ pub(super) fn find(name: &str) -> Option<&'static Format> {
     ALL.iter().find(|format| format.name == name)
 }
 
-pub(super) static ALL: [Format; 16] = [
+pub(super) static ALL: [Format; 22] = [
     Format::new("name", names::is_name, names::NAME_FORM),
     Format::new("point-name", names::is_point_name, names::POINT_NAME_FORM),
     Format::new("span", |text| text.parse::<Span>().is_ok(), Span::FORM),
@@ -49,12 +50,22 @@ pub(super) static ALL: [Format; 16] = [
     ),
     Format::new("broker-url", |text| BrokerUrl::try_from(text.to_owned()).is_ok(), BrokerUrl::FORM),
     Format::new("broker-urls", |text| text.parse::<BrokerUrls>().is_ok(), BrokerUrls::FORM),
+    Format::new("server-url", |text| ServerUrl::try_from(text.to_owned()).is_ok(), ServerUrl::FORM),
+    Format::new("node-address", |text| text.parse::<OpcUaAddress>().is_ok(), OpcUaAddress::FORM),
+    Format::new("array-element", |text| text.parse::<ElementRange>().is_ok(), ElementRange::FORM),
+    Format::new("fingerprint", |text| text.parse::<Fingerprint>().is_ok(), Fingerprint::FORM),
+    Format::new("accepted-faults", |text| text.parse::<AcceptedFaults>().is_ok(), AcceptedFaults::FORM),
+    Format::new(
+        "authorities",
+        has_certificates,
+        "certificates in PEM, from -----BEGIN CERTIFICATE----- to its END",
+    ),
     Format::new("command-part", CommandMapping::is_part, CommandMapping::FORM),
     Format::new("selection", |text| text.parse::<Selection>().is_ok(), Selection::FORM),
 ];
 
 const DATA_TYPE_FORM: &str = "bool, int8, uint8, int16, uint16, int32, uint32, int64, uint64, bcd16, bcd32, bcd64, float16, \
-                              float32, float64, or \
+                              float32, float64, \
                               string(N) or latin1(N) with N from 1 to 250";
 const REPORT_FORM: &str = "change, every SPAN, change+every SPAN or never, with SPAN such as 10s";
 
@@ -62,6 +73,10 @@ fn is_certificates(text: &str) -> bool {
     if let Some(path) = text.trim().strip_prefix("file:") {
         return path.starts_with('/') && !path.contains(['\0', '\n']);
     }
+    has_certificates(text)
+}
+
+fn has_certificates(text: &str) -> bool {
     let marks = |mark: &str| text.matches(mark).count();
     let begun = marks("-----BEGIN CERTIFICATE-----");
     begun > 0 && begun == marks("-----END CERTIFICATE-----")

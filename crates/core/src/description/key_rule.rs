@@ -60,7 +60,7 @@ impl KeyRule {
                     // What the range beside them says.
                     "double" | "uint8" | "uint16" | "uint32" | "uint64" => {}
                     name => {
-                        rule.is_hidden |= name == "certificates";
+                        rule.is_hidden |= matches!(name, "certificates" | "authorities");
                         rule.format = Some(formats::find(name)?);
                     }
                 },

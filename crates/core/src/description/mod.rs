@@ -22,6 +22,7 @@ mod key_rule;
 mod modbus;
 mod names;
 mod object;
+mod opcua;
 mod points_file;
 mod problem;
 mod protocol;
@@ -50,6 +51,10 @@ pub use modbus::{
 };
 pub use names::{Name, PointName, name_form};
 pub use object::{ObjectClass, ObjectRef};
+pub use opcua::{
+    AcceptedFault, AcceptedFaults, ElementRange, Fingerprint, OpcUaAddress, OpcUaDevice, OpcUaLink, OpcUaPoint, OpcUaSecurity,
+    ParseOpcUaAddressError, ServerUrl, Watching,
+};
 pub use problem::{Problem, Severity};
 pub use protocol::{Address, DeviceProtocol, LinkProtocol, PointProtocol, Protocol};
 pub use published::file_schema;

@@ -4,6 +4,7 @@
 use super::draft::object;
 use super::draft::{Draft, name_of};
 use super::modbus::{self, ModbusAddress, ModbusDevice, ModbusLink, ModbusPoint};
+use super::opcua::{self, OpcUaAddress, OpcUaDevice, OpcUaLink, OpcUaPoint};
 use super::problem::Fault;
 use super::schema::ObjectKind;
 use super::settings::part;
@@ -20,6 +21,8 @@ use std::sync::Arc;
 pub enum Protocol {
     /// Modbus over TCP and serial lines.
     Modbus,
+    /// OPC UA over TCP.
+    OpcUa,
 }
 
 /// The protocol of a link with its settings.
@@ -27,6 +30,8 @@ pub enum Protocol {
 pub enum LinkProtocol {
     /// A Modbus link.
     Modbus(ModbusLink),
+    /// A session with an OPC UA server.
+    OpcUa(Box<OpcUaLink>),
 }
 
 /// The protocol of a device with its settings.
@@ -34,31 +39,38 @@ pub enum LinkProtocol {
 pub enum DeviceProtocol {
     /// A Modbus unit, on any Modbus link.
     Modbus(ModbusDevice),
+    /// An OPC UA server, or a part of it.
+    OpcUa(OpcUaDevice),
 }
 
 /// What only points of one protocol have.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum PointProtocol {
     /// In a Modbus unit.
     Modbus(ModbusPoint),
+    /// In an OPC UA server.
+    OpcUa(OpcUaPoint),
 }
 
 /// Where a point lives.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Address {
     /// In a Modbus unit.
     Modbus(ModbusAddress),
+    /// In an OPC UA server.
+    OpcUa(OpcUaAddress),
 }
 
 impl Protocol {
     /// All of them.
-    pub const ALL: [Self; 1] = [Self::Modbus];
+    pub const ALL: [Self; 2] = [Self::Modbus, Self::OpcUa];
 
     /// What people call it.
     #[must_use]
     pub const fn title(self) -> &'static str {
         match self {
             Self::Modbus => "Modbus",
+            Self::OpcUa => "OPC UA",
         }
     }
 
@@ -67,6 +79,7 @@ impl Protocol {
     pub const fn links(self) -> &'static [(&'static str, &'static str)] {
         match self {
             Self::Modbus => &ModbusLink::KINDS,
+            Self::OpcUa => &OpcUaLink::KINDS,
         }
     }
 
@@ -75,6 +88,7 @@ impl Protocol {
     pub const fn address_form(self) -> &'static str {
         match self {
             Self::Modbus => ModbusAddress::FORM,
+            Self::OpcUa => OpcUaAddress::FORM,
         }
     }
 
@@ -86,6 +100,7 @@ impl Protocol {
                 let address = address.parse::<ModbusAddress>().ok()?;
                 (!address.is_bit()).then_some(DataType::Uint16)
             }
+            Self::OpcUa => None,
         }
     }
 
@@ -99,6 +114,7 @@ impl Protocol {
     pub(super) fn link_keys(self, word: &str) -> Schema {
         match self {
             Self::Modbus => ModbusLink::keys(word),
+            Self::OpcUa => schemars::schema_for!(OpcUaLink),
         }
     }
 
@@ -106,6 +122,7 @@ impl Protocol {
     pub(super) fn device_keys(self) -> Schema {
         match self {
             Self::Modbus => schemars::schema_for!(ModbusDevice),
+            Self::OpcUa => schemars::schema_for!(OpcUaDevice),
         }
     }
 
@@ -113,6 +130,7 @@ impl Protocol {
     pub(super) fn columns(self) -> Schema {
         match self {
             Self::Modbus => schemars::schema_for!(ModbusPoint),
+            Self::OpcUa => schemars::schema_for!(OpcUaPoint),
         }
     }
 
@@ -120,6 +138,7 @@ impl Protocol {
     pub(super) fn device(self, object: &Value) -> Option<DeviceProtocol> {
         match self {
             Self::Modbus => part(object).map(DeviceProtocol::Modbus),
+            Self::OpcUa => part(object).map(DeviceProtocol::OpcUa),
         }
     }
 
@@ -127,15 +146,35 @@ impl Protocol {
     pub(super) fn among(self, devices: &[(usize, Device)]) -> Vec<(usize, Fault)> {
         match self {
             Self::Modbus => modbus::shared_units(devices),
+            Self::OpcUa => Vec::new(),
         }
     }
 }
 
 impl LinkProtocol {
+    /// Its settings, where it speaks Modbus.
+    #[must_use]
+    pub const fn modbus(&self) -> Option<&ModbusLink> {
+        match self {
+            Self::Modbus(link) => Some(link),
+            Self::OpcUa(_) => None,
+        }
+    }
+
+    /// Its settings, where it speaks OPC UA.
+    #[must_use]
+    pub const fn opcua(&self) -> Option<&OpcUaLink> {
+        match self {
+            Self::OpcUa(link) => Some(link),
+            Self::Modbus(_) => None,
+        }
+    }
+
     /// Reads a link that the schema has found right.
     pub(super) fn read(word: &str, object: &Value) -> Option<Self> {
         match Protocol::of_word(word)? {
             Protocol::Modbus => ModbusLink::read(word, object).map(Self::Modbus),
+            Protocol::OpcUa => part(object).map(Box::new).map(Self::OpcUa),
         }
     }
 
@@ -143,6 +182,7 @@ impl LinkProtocol {
     pub(super) fn write(&self) -> Map<String, Value> {
         match self {
             Self::Modbus(link) => link.write(),
+            Self::OpcUa(link) => object(link),
         }
     }
 
@@ -151,6 +191,7 @@ impl LinkProtocol {
     pub const fn word(&self) -> &'static str {
         match self {
             Self::Modbus(link) => link.word(),
+            Self::OpcUa(_) => "opcua",
         }
     }
 
@@ -159,6 +200,17 @@ impl LinkProtocol {
     pub fn target(&self) -> String {
         match self {
             Self::Modbus(link) => link.target(),
+            Self::OpcUa(link) => link.url.to_string(),
+        }
+    }
+
+    /// Whether what is asked over one may as well be asked over the other: it leads to the same place, as the same user.
+    #[must_use]
+    pub fn shares(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Self::Modbus(_), Self::Modbus(_)) => self.target() == other.target(),
+            (Self::OpcUa(own), Self::OpcUa(other)) => own == other,
+            _ => false,
         }
     }
 
@@ -167,6 +219,7 @@ impl LinkProtocol {
     pub const fn reconnect_limit(&self) -> Span {
         match self {
             Self::Modbus(link) => link.reconnect_limit(),
+            Self::OpcUa(link) => link.reconnect_limit,
         }
     }
 
@@ -174,6 +227,7 @@ impl LinkProtocol {
     pub(super) const fn target_key(&self) -> &'static str {
         match self {
             Self::Modbus(link) => link.target_key(),
+            Self::OpcUa(_) => "url",
         }
     }
 
@@ -181,16 +235,36 @@ impl LinkProtocol {
     pub(super) fn fault(&self) -> Option<Fault> {
         match self {
             Self::Modbus(link) => link.fault(),
+            Self::OpcUa(link) => link.fault(),
         }
     }
 }
 
 impl DeviceProtocol {
+    /// Its settings, where it speaks Modbus.
+    #[must_use]
+    pub const fn modbus(&self) -> Option<&ModbusDevice> {
+        match self {
+            Self::Modbus(device) => Some(device),
+            Self::OpcUa(_) => None,
+        }
+    }
+
+    /// Its settings, where it speaks OPC UA.
+    #[must_use]
+    pub const fn opcua(&self) -> Option<&OpcUaDevice> {
+        match self {
+            Self::OpcUa(device) => Some(device),
+            Self::Modbus(_) => None,
+        }
+    }
+
     /// Which one it is.
     #[must_use]
     pub const fn protocol(&self) -> Protocol {
         match self {
             Self::Modbus(_) => Protocol::Modbus,
+            Self::OpcUa(_) => Protocol::OpcUa,
         }
     }
 
@@ -199,6 +273,7 @@ impl DeviceProtocol {
     pub fn place(&self) -> String {
         match self {
             Self::Modbus(device) => format!("unit {}", device.unit),
+            Self::OpcUa(device) => device.start.as_ref().map_or_else(|| "server".to_owned(), ToString::to_string),
         }
     }
 
@@ -206,6 +281,7 @@ impl DeviceProtocol {
     pub(super) fn write(&self) -> Map<String, Value> {
         match self {
             Self::Modbus(device) => object(device),
+            Self::OpcUa(device) => object(device),
         }
     }
 
@@ -213,6 +289,7 @@ impl DeviceProtocol {
     pub(super) fn fault(&self) -> Option<Fault> {
         match self {
             Self::Modbus(device) => device.fault(),
+            Self::OpcUa(_) => None,
         }
     }
 
@@ -220,6 +297,7 @@ impl DeviceProtocol {
     pub(super) fn point(&self, settings: &PointSettings, row: &Value, faults: &mut Vec<Fault>) -> Option<Point> {
         match self {
             Self::Modbus(device) => modbus::point(settings, part(row)?, device, faults),
+            Self::OpcUa(_) => opcua::point(settings, part(row)?, faults),
         }
     }
 
@@ -227,6 +305,8 @@ impl DeviceProtocol {
     pub(super) fn clashes(&self, points: &[Arc<Point>]) -> Vec<(usize, Fault)> {
         match self {
             Self::Modbus(_) => modbus::clashes(points),
+            // The same node as several points is several views of it.
+            Self::OpcUa(_) => Vec::new(),
         }
     }
 }
@@ -236,17 +316,36 @@ impl PointProtocol {
     pub(super) fn write(&self) -> Map<String, Value> {
         match self {
             Self::Modbus(own) => object(own),
+            Self::OpcUa(own) => object(own),
         }
     }
 }
 
 impl Point {
+    /// Where it lives in a Modbus unit, and what it has as a point there.
+    #[must_use]
+    pub const fn modbus(&self) -> Option<(ModbusAddress, ModbusPoint)> {
+        match (&self.address, &self.protocol) {
+            (Address::Modbus(address), PointProtocol::Modbus(own)) => Some((*address, *own)),
+            _ => None,
+        }
+    }
+
+    /// Where it lives in an OPC UA server, and what it has as a point there.
+    #[must_use]
+    pub const fn opcua(&self) -> Option<(&OpcUaAddress, &OpcUaPoint)> {
+        match (&self.address, &self.protocol) {
+            (Address::OpcUa(address), PointProtocol::OpcUa(own)) => Some((address, own)),
+            _ => None,
+        }
+    }
+
     /// The type that stands in the device: an address of one bit says so by itself.
     #[must_use]
     pub fn raw_type(&self) -> DataType {
-        match self.address {
+        match &self.address {
             Address::Modbus(address) if address.is_bit() => DataType::Bool,
-            Address::Modbus(_) => self.settings.data_type,
+            Address::Modbus(_) | Address::OpcUa(_) => self.settings.data_type,
         }
     }
 }
@@ -255,6 +354,7 @@ impl fmt::Display for Address {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Modbus(address) => address.fmt(f),
+            Self::OpcUa(address) => address.fmt(f),
         }
     }
 }
@@ -263,6 +363,7 @@ impl fmt::Display for Address {
 pub(super) fn load_fault(description: &Description, link: &Link) -> Option<Fault> {
     match &link.protocol {
         LinkProtocol::Modbus(own) => modbus::load_fault(description, link, own),
+        LinkProtocol::OpcUa(_) => None,
     }
 }
 

@@ -73,6 +73,8 @@ fn pattern(format: &str) -> Option<&'static str> {
         "span" => Some("^[1-9][0-9]*(ms|s|m|h|d)$"),
         "name" => Some("^[^+#/]{1,64}$"),
         "broker-url" => Some("^mqtts?://.+$"),
+        "server-url" => Some("^opc\\.tcp://.+$"),
+        "fingerprint" => Some("^[0-9A-Fa-f: ]{64,95}$"),
         "list-path" => Some("^.*\\.csv$"),
         _ => None,
     }

@@ -87,7 +87,7 @@ fn lifetime(settings: &PointSettings, faults: &mut Vec<Fault>) {
 /// What is written in the end has to be what may be written.
 pub(super) fn safe_value(point: &Point) -> Option<Fault> {
     let text = point.settings.safe_value.as_deref().filter(|_| point.settings.access != Access::Read)?;
-    let refusal = crate::raw_to_write(point, &crate::value_from_words(point, text)).err()?;
+    let refusal = crate::check_command(point, &crate::value_from_words(point, text)).err()?;
     Some(Fault::new("safe-value", format!("safe-value is {text:?}: {refusal}"), "a value that may be written"))
 }
 

@@ -1,5 +1,5 @@
 use crate::description::{Access, Address, Description, Device, Point, PointSettings};
-use crate::{DataType, PointIndex, Value, value_from_words};
+use crate::{DataType, PointIndex, Value, value_from_words_as};
 use parking_lot::RwLock;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -71,14 +71,14 @@ impl PointInfo {
 
     /// Where it lives in its device.
     #[must_use]
-    pub fn address(&self) -> Address {
-        self.point.address
+    pub fn address(&self) -> &Address {
+        &self.point.address
     }
 
     /// The value that words mean for it, as a person writes them.
     #[must_use]
     pub fn value_from_words(&self, words: &str) -> Value {
-        value_from_words(&self.point, words)
+        value_from_words_as(self.data_type(), words)
     }
 
     /// Whether it can be written at all.
@@ -244,7 +244,7 @@ fn by_name(device: &Device) -> Box<[u32]> {
 
 fn is_redefined(before: &Point, now: &Point) -> bool {
     before.address != now.address
-        || (before.settings.data_type, before.protocol) != (now.settings.data_type, now.protocol)
+        || (before.settings.data_type, &before.protocol) != (now.settings.data_type, &now.protocol)
         || before.shaping != now.shaping
 }
 

@@ -1,10 +1,12 @@
-use super::command::{Command, CommandId};
+use super::command::{Action, Answer, Command, CommandId};
 use super::frames::FrameLog;
 use super::memory::Memories;
 use super::outcomes::Outcomes;
 use super::plan::LinkPlan;
 use super::view::RequestView;
+use interlex_core::description::Link;
 use interlex_core::{Clock, PointTable, Reason};
+use std::pin::Pin;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -35,6 +37,15 @@ pub(crate) trait FieldDriver: Sized + Send + 'static {
 
     /// A driver that has not connected yet.
     fn new(plan: LinkPlan, context: DriverContext) -> Self;
+
+    /// What leads to a session is done without one; gives an action back that needs one.
+    fn without_session(
+        _link: &Link,
+        _context: &DriverContext,
+        action: Action,
+    ) -> Result<Pin<Box<dyn Future<Output = Answer> + Send>>, Action> {
+        Err(action)
+    }
 
     /// A reason in the words of the protocol.
     #[must_use]

@@ -158,6 +158,16 @@ impl<W: FrameWords> FrameRing<W> {
         ring.frames.push_back(Recorded { number, at, frame });
     }
 
+    /// The frames with a greater number that somebody picks.
+    pub(crate) fn pick(&self, after: u64, is_wanted: impl Fn(&W::Frame) -> bool) -> Vec<FrameView> {
+        let ring = self.inner.lock();
+        let newer = ring.frames.iter().rev().take_while(|recorded| recorded.number > after);
+        let mut views: Vec<_> =
+            newer.filter(|recorded| is_wanted(&recorded.frame)).map(|recorded| self.view_of(recorded)).collect();
+        views.reverse();
+        views
+    }
+
     /// The number of the newest frame; 0 before the first one.
     pub(crate) fn newest(&self) -> u64 {
         self.inner.lock().next

@@ -5,7 +5,7 @@ use super::plan::LinkPlan;
 use super::statistics::{LinkStatistics, Statistics};
 use super::view::RequestView;
 use crate::listeners::Listeners;
-use interlex_core::description::{Description, Link};
+use interlex_core::description::{Description, Link, LinkProtocol};
 use interlex_core::{Clock, LatestTable, LinkStatus, PointIndex, PointTable, RecentValues, Shared};
 use parking_lot::Mutex;
 use std::sync::Arc;
@@ -41,6 +41,7 @@ pub(crate) struct LinkShown {
 #[derive(Debug, Clone)]
 pub struct LinkHandle {
     name: String,
+    protocol: Arc<LinkProtocol>,
     shown: LinkShown,
     commands: mpsc::Sender<LinkCommand>,
     clock: Arc<dyn Clock>,
@@ -48,18 +49,25 @@ pub struct LinkHandle {
 
 impl LinkHandle {
     pub(crate) fn new(
-        name: &str,
+        link: &Link,
         shown: LinkShown,
         commands: mpsc::Sender<LinkCommand>,
         clock: Arc<dyn Clock>,
     ) -> Self {
-        Self { name: name.to_owned(), shown, commands, clock }
+        let (name, protocol) = (link.settings.name.to_string(), Arc::new(link.protocol.clone()));
+        Self { name, protocol, shown, commands, clock }
     }
 
     /// Its name.
     #[must_use]
     pub fn name(&self) -> &str {
         &self.name
+    }
+
+    /// What it speaks, and where.
+    #[must_use]
+    pub fn protocol(&self) -> &LinkProtocol {
+        &self.protocol
     }
 
     /// The status itself, for whoever changes titles or tells of devices.

@@ -1,3 +1,4 @@
+use super::identity::OwnIdentity;
 use parking_lot::Mutex;
 use std::any::Any;
 use std::collections::HashMap;
@@ -9,9 +10,22 @@ use std::sync::Arc;
 pub struct Memories {
     /// As many as there were ever targets; each is a few bytes.
     targets: Arc<Mutex<HashMap<String, Arc<dyn Any + Send + Sync>>>>,
+    identity: OwnIdentity,
 }
 
 impl Memories {
+    /// Nothing is remembered yet; this program is known by this certificate.
+    #[must_use]
+    pub fn new(identity: OwnIdentity) -> Self {
+        Self { targets: Arc::default(), identity }
+    }
+
+    /// By what this program is known to devices that ask for certificates.
+    #[must_use]
+    pub const fn identity(&self) -> &OwnIdentity {
+        &self.identity
+    }
+
     /// What is remembered of a place; nothing yet where it is of another kind.
     pub(crate) fn of<T: Default + Send + Sync + 'static>(&self, target: &str) -> Arc<T> {
         let mut targets = self.targets.lock();

@@ -38,23 +38,24 @@ impl Via {
     /// Does something once: over the running link that leads to the same place, ahead of its polls, since many devices take one
     /// connection only, and a serial port opens once; else over a connection of its own. Tells whether it was the running one.
     pub(crate) async fn carry_out<D: FieldDriver>(&self, link: &Link, action: Action) -> (Answer, bool) {
+        let context = DriverContext { clock: Arc::clone(&self.clock), memories: self.memories.clone() };
+        let action = match D::without_session(link, &context, action) {
+            Ok(done) => return (done.await, false),
+            Err(action) => action,
+        };
         let patience = if matches!(action, Action::Discover(_)) { DISCOVERY } else { PATIENCE };
         let deadline = Instant::now() + patience;
         let target = link.protocol.target();
-        match self.links.iter().find(|running| leads_to(running, &target)) {
+        match self.links.iter().find(|running| leads_to(running, link)) {
             Some(running) => (over(running, &target, action, deadline).await, true),
-            None => {
-                let context = DriverContext { clock: Arc::clone(&self.clock), memories: self.memories.clone() };
-                (alone::<D>(link, context, action, deadline).await, false)
-            }
+            None => (alone::<D>(link, context, action, deadline).await, false),
         }
     }
 }
 
-/// Whether a link is up and leads to the same place.
-fn leads_to(running: &LinkHandle, target: &str) -> bool {
-    let status = running.status();
-    status.target == target && status.state == LinkState::Up
+/// Whether a link is up and leads to the same place, as the same user where there are users.
+fn leads_to(running: &LinkHandle, link: &Link) -> bool {
+    running.protocol().shares(&link.protocol) && running.status().state == LinkState::Up
 }
 
 async fn over(running: &LinkHandle, target: &str, action: Action, deadline: Instant) -> Answer {

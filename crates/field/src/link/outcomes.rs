@@ -21,7 +21,6 @@ pub(crate) enum Outcome {
     /// So many samples of one moment.
     Samples(usize),
     /// What is known of these points still holds, though nothing new was said.
-    #[cfg_attr(not(test), expect(dead_code, reason = "for protocols that tell changes only"))]
     Confirmed(Vec<PointIndex>),
     /// A device, by its place on the link.
     Device(usize, DeviceEvent),
@@ -47,7 +46,6 @@ pub(crate) enum DeviceEvent {
     /// Something went wrong with it.
     Error(String),
     /// It represents points that are described as `auto` by these types. Told before anything is told of their values.
-    #[cfg_attr(not(test), expect(dead_code, reason = "for protocols whose devices say what they have"))]
     Types(Vec<(PointIndex, DataType)>),
     /// It is asked with so many requests now.
     Requests(usize),

@@ -47,7 +47,7 @@ impl<D: FieldDriver> LinkTask<D> {
             statistics: Arc::new(Mutex::new(Statistics::new(names.into_iter(), driver.line(), D::words, now))),
             frames: driver.frames(),
         };
-        let handle = LinkHandle::new(plan.link.settings.name.as_str(), shown.clone(), sender, clock);
+        let handle = LinkHandle::new(&plan.link, shown.clone(), sender, clock);
         let floor = Floor::new(plan, shown, around);
         (Self { driver, floor, commands, last_id: 0, out: Outcomes::default() }, handle)
     }

@@ -59,4 +59,23 @@ pub struct TrialReading {
     /// Every plausible type and order side by side, when it was asked for; those near the expected value first.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub alternatives: Vec<TrialAlternative>,
+    /// What else the device said with the value, where its protocol says more: status, times, type.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub said: Vec<Said>,
+}
+
+/// One thing that a device said.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, utoipa::ToSchema)]
+pub struct Said {
+    /// What it is.
+    pub what: &'static str,
+    /// In words.
+    pub value: String,
+}
+
+impl Said {
+    /// Something in words.
+    pub(crate) fn new(what: &'static str, value: impl ToString) -> Self {
+        Self { what, value: value.to_string() }
+    }
 }

@@ -1,14 +1,17 @@
-use interlex_core::description::{Link, LinkProtocol, ModbusLink, SerialParity};
+use interlex_core::description::{Link, ModbusLink, ModbusTcpLink, SerialParity};
 use interlex_modbus::{ClientConfig, Connection, Framing, Parity, SerialSettings};
+use std::sync::LazyLock;
 use std::time::Duration;
 
 /// Converters send what is doubled as two packets: the second one shows before the next request goes out.
 const STREAM_SILENCE: Duration = Duration::from_millis(5);
 
 /// What a link has as one of Modbus.
-pub(crate) const fn own(link: &Link) -> &ModbusLink {
-    let LinkProtocol::Modbus(own) = &link.protocol;
-    own
+///
+/// Others are driven by other drivers: here they would lead nowhere.
+pub(crate) fn own(link: &Link) -> &ModbusLink {
+    static NOWHERE: LazyLock<ModbusLink> = LazyLock::new(|| ModbusLink::Tcp(ModbusTcpLink::to("")));
+    link.protocol.modbus().unwrap_or(&NOWHERE)
 }
 
 /// How a connection to a link is set up.

@@ -3,7 +3,7 @@
 use super::errand::{Errand, Identify, Scan, Scanning, SunSpec};
 use crate::link::{OfferRequest, OfferSource};
 use interlex_core::OfferEvent;
-use interlex_core::description::{DeviceProtocol, Form, ModbusDevice, ModbusTable};
+use interlex_core::description::{Form, ModbusDevice, ModbusTable};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::sync::LazyLock;
@@ -142,8 +142,7 @@ fn in_order(first: u16, last: u16) -> Result<(), String> {
 
 fn device(request: &OfferRequest) -> Result<&ModbusDevice, String> {
     let device = request.device.as_ref().ok_or("there is no device; expected the one that is asked")?;
-    let DeviceProtocol::Modbus(device) = &device.protocol;
-    Ok(device)
+    device.protocol.modbus().ok_or_else(|| "the device speaks another protocol".to_owned())
 }
 
 /// The addresses of a list, where the device has them: with its base, and without its holes.

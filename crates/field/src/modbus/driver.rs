@@ -76,7 +76,7 @@ struct Wanted {
 const SHORTEST_WAIT: Duration = Duration::from_millis(1);
 
 impl ModbusDriver {
-    const fn link(&self) -> &ModbusLink {
+    fn link(&self) -> &ModbusLink {
         own(&self.plan.link)
     }
 

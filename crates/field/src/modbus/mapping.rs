@@ -1,6 +1,6 @@
 //! Between the words of the description and those of the Modbus crate.
 
-use interlex_core::description::{Address, ModbusAddress, ModbusTable, Point, PointProtocol};
+use interlex_core::description::{ModbusAddress, ModbusTable, Point};
 use interlex_core::{ByteOrder, DataType, PointIndex, Reason, RegisterError, Value, decode_registers};
 use interlex_modbus::{ReadData, ReadRequest, Table};
 
@@ -30,9 +30,9 @@ pub(crate) fn request(address: ModbusAddress, data_type: DataType) -> Result<Rea
 }
 
 impl Reader {
-    pub(crate) const fn new(index: PointIndex, point: &Point) -> Self {
-        let (Address::Modbus(address), PointProtocol::Modbus(own)) = (point.address, point.protocol);
-        Self { point: index, address, data_type: point.settings.data_type, order: own.order }
+    pub(crate) fn new(index: PointIndex, point: &Point) -> Option<Self> {
+        let (address, own) = point.modbus()?;
+        Some(Self { point: index, address, data_type: point.settings.data_type, order: own.order })
     }
 
     /// The value in an answer to a request for nothing else.

@@ -18,5 +18,4 @@ mod writing;
 
 pub(crate) use discovery::{Discovery, discovery, sources};
 pub(crate) use driver::ModbusDriver;
-pub use errand::{IdentityObject, TrialIdentity};
 pub(crate) use words::of as words;

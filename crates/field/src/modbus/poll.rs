@@ -23,7 +23,7 @@ pub(crate) fn polls(rates: &BTreeMap<Name, Span>, planned_devices: &[&PlannedDev
         let reader = |(first, last, (device, position)): (u16, u16, (usize, usize))| {
             let planned = planned_devices.get(device)?;
             let (index, point) = (planned.points.get(position)?, planned.device.points.get(position)?);
-            Some((first, last, Reader::new(*index, point)))
+            Some((first, last, Reader::new(*index, point)?))
         };
         let items = planned.block.items.into_iter().filter_map(reader).collect();
         let block = Block { range: planned.block.range, items };

@@ -1,6 +1,6 @@
 use super::poll::{ModbusPoll, polls};
 use crate::link::{LinkPlan, PlannedDevice};
-use interlex_core::description::{DeviceProtocol, units};
+use interlex_core::description::units;
 use std::sync::Arc;
 
 /// A unit of the line: a device, or several that share it.
@@ -17,10 +17,7 @@ pub(super) struct LineUnit {
 impl LineUnit {
     fn new(plan: &LinkPlan, unit: u8, places: Vec<usize>) -> Self {
         let devices: Vec<&PlannedDevice> = places.iter().filter_map(|place| plan.devices.get(*place)).collect();
-        let retries = devices.iter().map(|planned| {
-            let DeviceProtocol::Modbus(settings) = &planned.device.protocol;
-            settings.retries
-        });
+        let retries = devices.iter().filter_map(|planned| Some(planned.device.protocol.modbus()?.retries));
         Self {
             names: devices.iter().map(|planned| planned.device.settings.name.to_string()).collect(),
             unit,

@@ -1,4 +1,4 @@
-use interlex_core::description::{Address, BitWrites, ModbusDevice, Point, PointProtocol, WriteFunctions};
+use interlex_core::description::{BitWrites, ModbusDevice, Point, WriteFunctions};
 use interlex_core::{Value, encode_registers};
 use interlex_modbus::{WriteRequest, Written};
 
@@ -17,7 +17,7 @@ impl Writing {
     /// # Errors
     /// When the value does not fit its place.
     pub(crate) fn new(device: &ModbusDevice, point: &Point, raw: &Value) -> Result<Self, String> {
-        let (Address::Modbus(address), PointProtocol::Modbus(own)) = (point.address, point.protocol);
+        let (address, own) = point.modbus().ok_or("the point is of another protocol")?;
         let number = address.number;
         let written = match (raw, address.bits) {
             (Value::Bool(bit), None) if address.table.is_bits() => match device.writes {

@@ -8,7 +8,9 @@
     reason = "tests"
 )]
 
+mod line;
 mod modbus;
+mod opcua;
 mod suite;
 
 /// The whole suite for one protocol.
@@ -71,3 +73,4 @@ macro_rules! every_driver {
 }
 
 every_driver!(on_modbus, crate::modbus::ModbusField);
+every_driver!(on_opcua, crate::opcua::OpcUaField);

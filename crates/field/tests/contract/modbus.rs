@@ -1,22 +1,17 @@
 //! Modbus TCP devices for the suite.
 
+use crate::line::Line;
 use crate::suite::{Field, Writes};
 use interlex_core::description::{Description, Files, read};
 use interlex_modbus::{ExceptionCode, ReadData, Refusal, Request, Response, Table, Units, WriteRequest, serve};
 use std::collections::HashMap;
-use std::net::SocketAddr;
 use std::sync::{Arc, Mutex};
-use std::time::Duration;
-use tokio::io::{AsyncWriteExt, copy_bidirectional};
-use tokio::net::{TcpListener, TcpStream};
+use tokio::net::TcpListener;
 use tokio_util::sync::{CancellationToken, DropGuard};
 
 pub(crate) struct ModbusField {
     units: Arc<Behaviour>,
-    address: SocketAddr,
-    /// Where the devices are, behind a line that can be cut.
-    behind: SocketAddr,
-    line: Mutex<Option<DropGuard>>,
+    line: Line,
     _stop: DropGuard,
 }
 
@@ -81,60 +76,26 @@ impl ModbusField {
     fn with<T>(&self, device: &str, act: impl FnOnce(&mut Unit) -> T) -> T {
         act(self.units.units.lock().unwrap().entry(unit_of(device)).or_default())
     }
-
-    /// A line to the devices; or one on which somebody talks without end.
-    async fn connect(&self, is_flooding: bool) {
-        self.cut();
-        let stop = CancellationToken::new();
-        let listener = loop {
-            // The one before is closed a moment after it was told to.
-            match TcpListener::bind(self.address).await {
-                Ok(listener) => break listener,
-                Err(_) => tokio::time::sleep(Duration::from_millis(5)).await,
-            }
-        };
-        *self.line.lock().unwrap() = Some(stop.clone().drop_guard());
-        let behind = self.behind;
-        tokio::spawn(stop.clone().run_until_cancelled_owned(async move {
-            while let Ok((mut client, _)) = listener.accept().await {
-                let talk = async move {
-                    if is_flooding {
-                        // Valid frames that answer nothing, until the client hangs up.
-                        while client
-                            .write_all(&[0xFF, 0xFF, 0, 0, 0, 5, 1, 3, 2, 0x12, 0x34].repeat(1000))
-                            .await
-                            .is_ok()
-                        {}
-                        return;
-                    }
-                    let Ok(mut server) = TcpStream::connect(behind).await else { return };
-                    // Either side may hang up.
-                    let _ = copy_bidirectional(&mut client, &mut server).await;
-                };
-                tokio::spawn(stop.clone().run_until_cancelled_owned(talk));
-            }
-        }));
-    }
 }
 
 impl Field for ModbusField {
     async fn start() -> Self {
-        let (inner, outer) = (interlex_sidecar::own_address(), interlex_sidecar::own_socket().unwrap());
-        let listener = TcpListener::bind((inner, 0)).await.unwrap();
+        let listener = TcpListener::bind((interlex_sidecar::own_address(), 0)).await.unwrap();
         let (behind, units, stop) =
             (listener.local_addr().unwrap(), Arc::<Behaviour>::default(), CancellationToken::new());
         tokio::spawn(serve(listener, Arc::clone(&units) as Arc<dyn Units>, stop.clone()));
-        let field = Self { units, address: outer, behind, line: Mutex::default(), _stop: stop.drop_guard() };
-        field.connect(false).await;
-        field
+        // Valid frames that answer nothing.
+        let line = Line::new(behind, &[0xFF, 0xFF, 0, 0, 0, 5, 1, 3, 2, 0x12, 0x34]);
+        line.connect(false).await;
+        Self { units, line, _stop: stop.drop_guard() }
     }
 
     fn description(&self, devices: &[&str], with_more: &[&str]) -> Description {
         let mut main = format!(
             "[gateway]\nname = \"g\"\n[rates]\nfast = \"10ms\"\n[[link]]\nname = \"bus\"\nprotocol = \"modbus-tcp\"\nhost = \"{}\"\nport = {}\n\
              timeout = \"200ms\"\nreconnect-limit = \"50ms\"\n",
-            self.address.ip(),
-            self.address.port()
+            self.line.address.ip(),
+            self.line.address.port()
         );
         let mut files = Files::new();
         for device in devices {
@@ -167,14 +128,14 @@ impl Field for ModbusField {
     }
 
     fn cut(&self) {
-        *self.line.lock().unwrap() = None;
+        self.line.cut();
     }
 
     async fn mend(&self) {
-        self.connect(false).await;
+        self.line.connect(false).await;
     }
 
     async fn flood(&self, is_flooding: bool) {
-        self.connect(is_flooding).await;
+        self.line.connect(is_flooding).await;
     }
 }

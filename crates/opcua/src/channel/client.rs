@@ -5,6 +5,7 @@ use super::limits::TransportLimits;
 use super::opening::{Credentials, Opening, Parties, nonce, seal};
 use super::splitter::SplitError;
 use super::token::Token;
+use super::trace::{Trace, TracedMessage};
 use crate::codec::{Binary, Limits};
 use crate::security::SecurityPolicy;
 use crate::service::{
@@ -36,6 +37,7 @@ pub struct ClientChannel {
     pending: Option<Pending>,
     out: Vec<u8>,
     events: VecDeque<ClientChannelEvent>,
+    trace: Option<Trace>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -72,6 +74,8 @@ pub struct ClientChannelConfig {
     pub token_lifetime: Duration,
     /// How long each answer may take until the channel is open.
     pub timeout: Duration,
+    /// Whether [`ClientChannel::poll_message`] tells what goes over it.
+    pub trace: bool,
 }
 
 /// The number of a request on its channel.
@@ -115,8 +119,10 @@ impl ClientChannel {
         let mut out = Vec::new();
         let hello = config.limits.hello(&config.url).to_bytes();
         encode_frame(MessageType::Hello, ChunkType::Final, &hello, &mut out);
-        let state = State::Greeting { deadline: now + config.timeout };
-        Self { config, state, decoder, conversation, last_request: 0, pending: None, out, events: VecDeque::new() }
+        let mut trace = config.trace.then(Trace::default);
+        trace.iter_mut().for_each(|trace| trace.frame(true, out.clone()));
+        let (state, events) = (State::Greeting { deadline: now + config.timeout }, VecDeque::new());
+        Self { config, state, decoder, conversation, last_request: 0, pending: None, out, events, trace }
     }
 
     /// Sends a request; its handle becomes its number.
@@ -129,8 +135,13 @@ impl ClientChannel {
         }
         let id = self.next_request();
         request.header_mut().request_handle = id;
-        match self.conversation.send(MessageType::Message, id, &request.to_bytes(), &mut self.out) {
-            Ok(()) => Ok(RequestId(id)),
+        let body = request.to_bytes();
+        match self.conversation.send(MessageType::Message, id, &body, &mut self.out) {
+            Ok(()) => {
+                let numbers = [self.conversation.channel, 0, id];
+                self.trace.iter_mut().for_each(|trace| trace.message(true, numbers, &body));
+                Ok(RequestId(id))
+            }
             Err(SplitError::Security(_)) => Err(NotSent::Closed),
             Err(error) => Err(NotSent::TooLarge(error.to_string())),
         }
@@ -205,6 +216,12 @@ impl ClientChannel {
         has_some
     }
 
+    /// What went over the channel, the oldest first, until `None`.
+    #[must_use]
+    pub fn poll_message(&mut self) -> Option<TracedMessage> {
+        self.trace.as_mut().and_then(Trace::poll)
+    }
+
     /// What happened, the oldest first, until `None`.
     #[must_use]
     pub fn poll_event(&mut self) -> Option<ClientChannelEvent> {
@@ -219,6 +236,9 @@ impl ClientChannel {
     }
 
     fn take(&mut self, now: Instant, frame: Frame) -> Result<(), ChannelError> {
+        if matches!(frame.message, MessageType::Error | MessageType::Acknowledge) {
+            self.trace.iter_mut().for_each(|trace| trace.frame(false, frame.bytes.clone()));
+        }
         match (frame.message, self.state) {
             (MessageType::Error, _) => Err(ChannelError::Told(ErrorMessage::from_bytes(frame.body())?)),
             (MessageType::Acknowledge, State::Greeting { .. }) => {
@@ -263,6 +283,8 @@ impl ClientChannel {
         let parties = Parties { policy, own: self.config.own.as_ref(), other: &self.config.server_certificate };
         let numbers = (self.conversation.outgoing.next(), id);
         seal(self.conversation.channel, &parties, numbers, &body, &mut self.out)?;
+        let channel = self.conversation.channel;
+        self.trace.iter_mut().for_each(|trace| trace.opening(true, channel, id, &body));
         self.pending = Some(Pending { request: id, nonce, deadline: now + self.config.timeout });
         Ok(())
     }
@@ -282,6 +304,8 @@ impl ClientChannel {
         let Some(pending) = self.pending.take().filter(|pending| pending.request == chunk.request_id) else {
             return Err(ChannelError::Unexpected("an answer to no OpenSecureChannel", "one to ours"));
         };
+        let numbers = (channel, chunk.request_id);
+        self.trace.iter_mut().for_each(|trace| trace.opening(false, numbers.0, numbers.1, &chunk.body));
         let answer = match Response::from_bytes(&chunk.body, Limits::default())? {
             Response::OpenSecureChannel(answer) => answer,
             other => {
@@ -314,10 +338,14 @@ impl ClientChannel {
         let event = match self.conversation.take(frame, now)? {
             None => return Ok(()),
             Some(Assembled::Aborted { request_id, why }) => ClientChannelEvent::Aborted(RequestId(request_id), why),
-            Some(Assembled::Whole { request_id, body }) => match Response::from_bytes(&body, Limits::default()) {
-                Ok(response) => ClientChannelEvent::Response(RequestId(request_id), Box::new(response)),
-                Err(error) => ClientChannelEvent::Unreadable(RequestId(request_id), error),
-            },
+            Some(Assembled::Whole { request_id, body }) => {
+                let numbers = [self.conversation.channel, 0, request_id];
+                self.trace.iter_mut().for_each(|trace| trace.message(false, numbers, &body));
+                match Response::from_bytes(&body, Limits::default()) {
+                    Ok(response) => ClientChannelEvent::Response(RequestId(request_id), Box::new(response)),
+                    Err(error) => ClientChannelEvent::Unreadable(RequestId(request_id), error),
+                }
+            }
         };
         self.events.push_back(event);
         Ok(())

@@ -5,6 +5,7 @@
 mod assembler;
 mod client;
 mod conversation;
+mod describe;
 mod error;
 mod limits;
 mod opening;
@@ -12,9 +13,11 @@ mod sequence;
 mod server;
 mod splitter;
 mod token;
+mod trace;
 
 pub use client::{ClientChannel, ClientChannelConfig, ClientChannelEvent, NotSent, RequestId};
 pub use error::ChannelError;
 pub use limits::TransportLimits;
 pub use opening::Credentials;
 pub use server::{ServerChannel, ServerChannelConfig, ServerChannelEvent};
+pub use trace::TracedMessage;

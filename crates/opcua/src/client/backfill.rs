@@ -7,7 +7,7 @@ use crate::service::{
 };
 use crate::structure::Structure;
 use crate::types::{ByteString, DataValue, DateTime, NodeId, StatusCode};
-use std::collections::{HashMap, VecDeque};
+use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::time::{Duration, Instant};
 
 /// Reads back from a server's history what nobody was told, without I/O: each value once, those of an item in their order.
@@ -28,6 +28,8 @@ pub struct Backfill {
     asked: HashMap<u32, Vec<Missing>>,
     last_ask: u32,
     is_active: bool,
+    /// Groups that nobody follows any more.
+    gone: BTreeSet<usize>,
     events: VecDeque<BackfillEvent>,
 }
 
@@ -97,6 +99,7 @@ impl Backfill {
             asked: HashMap::new(),
             last_ask: 0,
             is_active: false,
+            gone: BTreeSet::new(),
             events: VecDeque::new(),
         }
     }
@@ -108,6 +111,12 @@ impl Backfill {
             return self.events.push_back(BackfillEvent::Filled(gap.item));
         }
         self.waiting.push_back(Missing { gap, reach, continuation: ByteString::default(), tries: 0, after: None });
+    }
+
+    /// Reads nothing more of a group of items.
+    pub fn remove(&mut self, group: usize) {
+        self.gone.insert(group);
+        self.waiting.retain(|missing| missing.gap.item.0 != group);
     }
 
     /// How many gaps are still read.
@@ -142,6 +151,9 @@ impl Backfill {
         if !self.is_active || !self.asked.is_empty() {
             return None;
         }
+        // What was asked for when its group went comes back here once more.
+        let gone = &self.gone;
+        self.waiting.retain(|missing| !gone.contains(&missing.gap.item.0));
         // Those of one request have one span.
         let is_due = |missing: &Missing| missing.after.is_none_or(|after| now >= after);
         let first = self.waiting.iter().find(|missing| is_due(missing))?;

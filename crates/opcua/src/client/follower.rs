@@ -20,6 +20,7 @@ pub struct Follower {
     items: HashMap<ItemPlace, Followed>,
     asked: HashMap<u32, Ask>,
     last_ask: u32,
+    again: Option<(usize, Vec<(usize, DataValue)>)>,
 }
 
 /// What is known of an item.
@@ -42,6 +43,8 @@ enum Ask {
 pub enum FollowEvent {
     /// What the watcher tells: values live, without those that were told before.
     Live(WatchEvent),
+    /// Values of a group that were told before, by the places of their items: they still hold.
+    Again(usize, Vec<(usize, DataValue)>),
     /// What history tells of a gap.
     History(BackfillEvent),
 }
@@ -63,7 +66,30 @@ impl Follower {
             items: told.collect(),
             asked: HashMap::new(),
             last_ask: 0,
+            again: None,
         }
+    }
+
+    /// Follows another group, of whose items it may be known what was told last; tells its place.
+    pub fn add(&mut self, group: WatchedGroup, told: impl IntoIterator<Item = (usize, DataValue)>) -> usize {
+        let place = self.watcher.add(group.clone());
+        self.groups.push(group);
+        let told = told.into_iter().map(|(item, value)| ((place, item), Followed { last: vec![value], has_gap: true }));
+        self.items.extend(told);
+        place
+    }
+
+    /// Follows a group no more.
+    pub fn remove(&mut self, place: usize) {
+        self.watcher.remove(place);
+        self.backfill.remove(place);
+        self.items.retain(|(of, _), _| *of != place);
+        self.groups.get_mut(place).into_iter().for_each(|group| group.items = Vec::new());
+    }
+
+    /// Follows a group by a new subscription: the one that it has tells nothing.
+    pub fn renew(&mut self, place: usize) {
+        self.watcher.renew(place);
     }
 
     /// A session is active: a new one, or the one of before over another connection.
@@ -82,6 +108,12 @@ impl Follower {
     /// The values of a message are safe: the server need not keep them.
     pub fn taken(&mut self, subscription: u32, number: u32) {
         self.watcher.taken(subscription, number);
+    }
+
+    /// What was told last of an item.
+    #[must_use]
+    pub fn last(&self, item: ItemPlace) -> Option<&DataValue> {
+        self.items.get(&item)?.last.last()
     }
 
     /// How many gaps are still read from history.
@@ -128,12 +160,17 @@ impl Follower {
     /// What comes of it, the oldest first, until `None`.
     #[must_use]
     pub fn poll_event(&mut self) -> Option<FollowEvent> {
+        if let Some((group, values)) = self.again.take() {
+            return Some(FollowEvent::Again(group, values));
+        }
         if let Some(event) = self.backfill.poll_event() {
             return Some(FollowEvent::History(event));
         }
         let event = match self.watcher.poll_event()? {
             WatchEvent::Values { group, subscription, number, values } => {
-                let values = values.into_iter().filter(|(item, value)| self.told((group, *item), value)).collect();
+                let (values, again): (Vec<_>, Vec<_>) =
+                    values.into_iter().partition(|(item, value)| self.told((group, *item), value));
+                self.again = Some((group, again)).filter(|(_, again)| !again.is_empty());
                 WatchEvent::Values { group, subscription, number, values }
             }
             WatchEvent::Gap(group) => {

@@ -1,7 +1,7 @@
 use super::config::ClientSessionConfig;
 use super::error::{RequestError, SessionError};
 use super::requests::Requests;
-use crate::channel::{ClientChannel, ClientChannelEvent, NotSent, RequestId};
+use crate::channel::{ClientChannel, ClientChannelEvent, NotSent, RequestId, TracedMessage};
 use crate::service::{CloseSessionRequest, Request, Response};
 use crate::types::{ByteString, DateTime, NodeId, StatusCode};
 use std::collections::VecDeque;
@@ -206,6 +206,12 @@ impl ClientSession {
     #[must_use]
     pub fn poll_event(&mut self) -> Option<ClientSessionEvent> {
         self.events.pop_front()
+    }
+
+    /// What went over the connection, the oldest first, until `None`.
+    #[must_use]
+    pub fn poll_message(&mut self) -> Option<TracedMessage> {
+        self.channel.as_mut().and_then(ClientChannel::poll_message)
     }
 
     fn take_events(&mut self, now: Instant, wall: DateTime) {

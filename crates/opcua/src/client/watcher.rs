@@ -42,8 +42,6 @@ pub struct Watcher {
 /// How items are watched.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct WatchConfig {
-    /// A subscription tells at least so often that it lives.
-    pub keep_alive: Duration,
     /// A subscription goes on for so long while nobody asks.
     pub lifetime: Duration,
     /// So long an answer may take.
@@ -59,6 +57,8 @@ pub struct WatchConfig {
 pub struct WatchedGroup {
     /// The time between two messages.
     pub interval: Duration,
+    /// At least so often the server tells that there is no news.
+    pub keep_alive: Duration,
     /// The items.
     pub items: Vec<WatchedItem>,
 }
@@ -149,6 +149,8 @@ enum Stage {
     /// Asked for that.
     Moving,
     Watching,
+    /// Nobody wants it any more. Its place is given to no other.
+    Gone,
 }
 
 #[derive(Debug)]
@@ -178,6 +180,33 @@ impl Watcher {
             orphans,
             given_up: Vec::new(),
             events: VecDeque::new(),
+        }
+    }
+
+    /// Watches another group; tells its place.
+    pub fn add(&mut self, wanted: WatchedGroup) -> usize {
+        let stage = Stage::Absent(None);
+        self.groups.push(Group { wanted, stage, subscription: None, pending: VecDeque::new() });
+        self.groups.len() - 1
+    }
+
+    /// Watches a group no more. Nothing is told of it from now on.
+    pub fn remove(&mut self, place: usize) {
+        let Some(group) = self.groups.get_mut(place) else { return };
+        let stage = std::mem::replace(&mut group.stage, Stage::Gone);
+        (group.wanted.items, group.pending) = (Vec::new(), VecDeque::new());
+        // One that is on its way from another session is ended when it is here.
+        if let Some(id) = group.subscription.take_if(|_| stage != Stage::Moving) {
+            self.subscriber.remove(id);
+            let ending = if stage == Stage::Elsewhere { &mut self.orphans } else { &mut self.given_up };
+            ending.push(id);
+        }
+    }
+
+    /// Watches a group by a new subscription: the one that it has tells nothing.
+    pub fn renew(&mut self, place: usize) {
+        if self.groups.get(place).is_some_and(|group| group.stage == Stage::Watching) {
+            self.abandon(place, None);
         }
     }
 
@@ -272,7 +301,7 @@ impl Watcher {
         group.pending = (0..group.wanted.items.len()).map(|item| (item, true)).collect();
         let interval = group.wanted.interval.max(Duration::from_millis(1));
         let count = |span: Duration| u32::try_from(span.as_nanos().div_ceil(interval.as_nanos())).unwrap_or(u32::MAX);
-        let keep_alive = count(self.config.keep_alive).max(1);
+        let keep_alive = count(group.wanted.keep_alive).max(1);
         let request = CreateSubscriptionRequest {
             requested_publishing_interval: millis(interval),
             requested_lifetime_count: count(self.config.lifetime).max(keep_alive.saturating_mul(3)),
@@ -366,6 +395,9 @@ impl Watcher {
         match answer {
             Ok(Response::CreateSubscription(created)) => {
                 let Some(group) = self.groups.get_mut(place) else { return };
+                if group.stage == Stage::Gone {
+                    return self.given_up.push(created.subscription_id);
+                }
                 let interval =
                     Duration::try_from_secs_f64(created.revised_publishing_interval / 1000.0).unwrap_or_default();
                 let keep_alive = interval.saturating_mul(created.revised_max_keep_alive_count);
@@ -375,9 +407,16 @@ impl Watcher {
                 self.events.push_back(WatchEvent::Created { group: place, subscription, interval });
             }
             // With the next session.
-            Err(RequestError::Lost | RequestError::NotSent(_)) => self.set(place, Stage::Absent(None)),
+            Err(RequestError::Lost | RequestError::NotSent(_)) if !self.is_gone(place) => {
+                self.set(place, Stage::Absent(None));
+            }
+            _ if self.is_gone(place) => {}
             answer => self.refused(now, place, answer),
         }
+    }
+
+    fn is_gone(&self, place: usize) -> bool {
+        self.groups.get(place).is_none_or(|group| group.stage == Stage::Gone)
     }
 
     /// A group is not to be had now.
@@ -394,6 +433,9 @@ impl Watcher {
         items: Vec<(usize, bool)>,
         answer: Result<Response, RequestError>,
     ) {
+        if self.is_gone(place) {
+            return;
+        }
         match answer {
             Ok(Response::CreateMonitoredItems(created)) if created.results.len() == items.len() => {
                 for ((item, with_filter), result) in items.into_iter().zip(created.results) {
@@ -438,9 +480,16 @@ impl Watcher {
             Ok(Response::TransferSubscriptions(moved)) => {
                 moved.results.first().is_some_and(|result| result.status_code.is_good())
             }
-            Err(RequestError::Lost | RequestError::NotSent(_)) => return self.set(place, Stage::Elsewhere),
+            Err(RequestError::Lost | RequestError::NotSent(_)) if !self.is_gone(place) => {
+                return self.set(place, Stage::Elsewhere);
+            }
             _ => false,
         };
+        if self.is_gone(place) {
+            let id = self.groups.get_mut(place).and_then(|group| group.subscription.take());
+            id.into_iter().for_each(|id| self.subscriber.remove(id));
+            return self.given_up.extend(id.filter(|_| is_ours));
+        }
         if is_ours {
             return self.set(place, Stage::Watching);
         }

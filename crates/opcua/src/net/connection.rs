@@ -15,6 +15,8 @@ pub struct Connection {
     outgoing: Vec<u8>,
     /// So much of it is written.
     written: usize,
+    /// Sent and received since it is up.
+    bytes: (u64, u64),
 }
 
 /// Why a connection is of no use any more.
@@ -39,7 +41,13 @@ impl Connection {
         // A connection that sends late is one that works.
         let _ = stream.set_nodelay(true);
         session.connected(now().0);
-        Self { stream, incoming: vec![0; READ_BYTES], outgoing: Vec::new(), written: 0 }
+        Self { stream, incoming: vec![0; READ_BYTES], outgoing: Vec::new(), written: 0, bytes: (0, 0) }
+    }
+
+    /// How many bytes were sent and received since it is up.
+    #[must_use]
+    pub const fn bytes(&self) -> (u64, u64) {
+        self.bytes
     }
 
     /// The next thing that happens to the session. Nothing is lost when this is not awaited to its end.
@@ -71,11 +79,17 @@ impl Connection {
             tokio::select! {
                 written = writing.write(rest), if !rest.is_empty() => match written? {
                     0 => return Err(io::ErrorKind::WriteZero.into()),
-                    written => self.written += written,
+                    written => {
+                        self.written += written;
+                        self.bytes.0 += u64::try_from(written).unwrap_or_default();
+                    }
                 },
                 length = reading.read(&mut self.incoming) => match length? {
                     0 => return Err(io::ErrorKind::UnexpectedEof.into()),
-                    length => session.handle_input(now(), self.incoming.get(..length).unwrap_or_default()),
+                    length => {
+                        self.bytes.1 += u64::try_from(length).unwrap_or_default();
+                        session.handle_input(now(), self.incoming.get(..length).unwrap_or_default());
+                    }
                 },
                 () = until(session.poll_timeout()) => session.handle_timeout(now()),
             }

@@ -29,6 +29,7 @@ pub async fn endpoints_of(
         limits: TransportLimits::default(),
         token_lifetime: Duration::from_secs(60),
         timeout,
+        trace: false,
     };
     let deadline = now().0 + timeout;
     let mut channel = ClientChannel::new(config, now().0);

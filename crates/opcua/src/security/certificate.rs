@@ -1,11 +1,13 @@
 use super::PublicKey;
 use rsa::pkcs8::DecodePublicKey;
 use sha1::{Digest, Sha1};
+use sha2::Sha256;
 use std::net::IpAddr;
 use x509_cert::certificate::{CertificateInner, Raw};
 use x509_cert::der::{Decode, Encode};
 use x509_cert::ext::pkix::SubjectAltName;
 use x509_cert::ext::pkix::name::GeneralName;
+use x509_cert::time::Time;
 
 /// A certificate's SHA-1, by which messages name it.
 pub type Thumbprint = [u8; 20];
@@ -106,6 +108,53 @@ impl Names {
         let wanted = wanted.trim_start_matches('[').trim_end_matches(']');
         self.hosts.iter().any(|host| host.eq_ignore_ascii_case(wanted))
     }
+}
+
+/// What people compare of a certificate.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CertificateDetails {
+    /// Whose it is.
+    pub subject: String,
+    /// Who signed it.
+    pub issuer: String,
+    /// Its first and its last second, since 1970.
+    pub validity: (i64, i64),
+    /// The SHA-256 of all its bytes.
+    pub fingerprint: [u8; 32],
+    /// The SHA-1, by which messages name it.
+    pub thumbprint: Thumbprint,
+    /// The programs that it is for.
+    pub uris: Vec<String>,
+    /// The hosts that it is for.
+    pub hosts: Vec<String>,
+    /// So many bits its key has.
+    pub bits: usize,
+}
+
+/// What people compare of the first certificate of a chain.
+///
+/// # Errors
+/// When it is none, or has no RSA key.
+pub fn certificate_details(chain: &[u8]) -> Result<CertificateDetails, CertificateError> {
+    let bytes = leaf_certificate(chain);
+    let certificate = read(bytes)?;
+    let (parts, names) = (certificate.tbs_certificate(), Names::of(&certificate));
+    let validity = parts.validity();
+    Ok(CertificateDetails {
+        subject: parts.subject().to_string(),
+        issuer: parts.issuer().to_string(),
+        validity: (seconds(validity.not_before), seconds(validity.not_after)),
+        fingerprint: Sha256::digest(bytes).into(),
+        thumbprint: thumbprint(bytes),
+        uris: names.uris,
+        hosts: names.hosts,
+        bits: key_of(&certificate)?.bits(),
+    })
+}
+
+/// Since 1970.
+pub(super) fn seconds(time: Time) -> i64 {
+    i64::try_from(time.to_unix_duration().as_secs()).unwrap_or(i64::MAX)
 }
 
 fn address(bytes: &[u8]) -> Option<String> {

@@ -6,14 +6,19 @@ mod asymmetric;
 mod certificate;
 mod chunk;
 mod own;
+mod pem;
 mod policy;
 mod symmetric;
 mod trust;
 
 pub use asymmetric::{PrivateKey, PublicKey};
-pub use certificate::{CertificateError, Thumbprint, certificate_chain, leaf_certificate, public_key, thumbprint};
+pub use certificate::{
+    CertificateDetails, CertificateError, Thumbprint, certificate_chain, certificate_details, leaf_certificate,
+    public_key, thumbprint,
+};
 pub use chunk::{OpenedChunk, Sealing, open_asymmetric, open_symmetric, seal_asymmetric, seal_symmetric};
 pub use own::{KEY_BITS, OwnCertificate};
+pub use pem::{pem_blocks, to_pem};
 pub use policy::{SecurityPolicy, UnknownPolicy};
 #[cfg(test)]
 pub(crate) use symmetric::p_sha256;

@@ -2,7 +2,7 @@
 //!
 //! Source: OPC 10000-4, section 6.1.3 (table 100).
 
-use super::certificate::{Certificate, Names, certificate_chain, key_of, read, value};
+use super::certificate::{Certificate, Names, certificate_chain, key_of, read, seconds, value};
 use super::{PublicKey, SecurityPolicy};
 use rsa::pkcs8::ObjectIdentifier;
 use sha1::Sha1;
@@ -220,7 +220,6 @@ fn check_leaf(leaf: &Known<'_>, key: &PublicKey, expected: &Expected<'_>, faults
 
 fn check_times(known: &Known<'_>, now: i64, faults: &mut Vec<CertificateFault>) {
     let validity = known.certificate.tbs_certificate().validity();
-    let seconds = |time: x509_cert::time::Time| i64::try_from(time.to_unix_duration().as_secs()).unwrap_or(i64::MAX);
     let (from, to) = (seconds(validity.not_before), seconds(validity.not_after));
     if now < from {
         faults.push(CertificateFault::NotYetValid { seconds: from - now });

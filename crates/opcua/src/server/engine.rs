@@ -60,6 +60,11 @@ pub trait Process {
         arguments: &[Variant],
         user: &User,
     ) -> Result<Vec<Variant>, StatusCode>;
+
+    /// Whether the client is told what became of what it wrote or called last: where it is not, nobody knows. A fault.
+    fn is_answered(&mut self) -> bool {
+        true
+    }
 }
 
 /// When something happens: by a clock that never leaps, and by the one on the wall.
@@ -90,6 +95,17 @@ impl Server {
         } else {
             self.refused.insert(service);
         }
+    }
+
+    /// Lets the subscriptions of a node tell nothing, not even that they live; or lets them tell again. A fault.
+    pub fn hold(&mut self, node: &NodeId, is_held: bool) {
+        self.subscriptions.hold(node, is_held);
+    }
+
+    /// Whether somebody watches a node.
+    #[must_use]
+    pub fn is_watched(&self, node: &NodeId) -> bool {
+        self.subscriptions.is_watched(node)
     }
 
     /// Tells values from history no sooner than so long after they arose, as a historian does that writes in batches.
@@ -188,6 +204,9 @@ impl Server {
                     }
                     _ => self.carry_out(asker, request, process),
                 };
+                if matches!(request, Request::Write(_) | Request::Call(_)) && !process.is_answered() {
+                    return None;
+                }
                 let too_large = |response: &Response| {
                     largest_response != 0
                         && response.to_bytes().len() > usize::try_from(largest_response).unwrap_or(usize::MAX)

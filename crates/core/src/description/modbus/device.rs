@@ -1,6 +1,6 @@
 use super::address::{ModbusTable, decimal};
 use crate::description::problem::Fault;
-use crate::description::{Device, DeviceProtocol, DeviceSettings, Name};
+use crate::description::{Device, DeviceSettings, Name};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -78,7 +78,7 @@ pub(in crate::description) fn shared_units(devices: &[(usize, Device)]) -> Vec<(
     let mut units: BTreeMap<(&Name, u8), Vec<(&Name, &ModbusDevice)>> = BTreeMap::new();
     let mut faults = Vec::new();
     for (at, device) in devices {
-        let DeviceProtocol::Modbus(modbus) = &device.protocol;
+        let Some(modbus) = device.protocol.modbus() else { continue };
         let sharing = units.entry((&device.settings.link, modbus.unit)).or_default();
         faults.extend(shared_unit(&device.settings, modbus, sharing).map(|fault| (*at, fault)));
         sharing.push((&device.settings.name, modbus));

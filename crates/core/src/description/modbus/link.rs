@@ -327,6 +327,24 @@ const fn is_off(bit: &bool) -> bool {
     !*bit
 }
 
+impl ModbusTcpLink {
+    /// One to a host, with all else as it is where nothing is said.
+    #[must_use]
+    pub fn to(host: &str) -> Self {
+        Self {
+            host: host.to_owned(),
+            port: default_port(),
+            timeout: default_timeout(),
+            connect_timeout: default_connect_timeout(),
+            reconnect_limit: default_reconnect_limit(),
+            pause: None,
+            serial_baud: None,
+            late_limit: None,
+            in_flight: default_in_flight(),
+        }
+    }
+}
+
 fn default_port() -> u16 {
     502
 }

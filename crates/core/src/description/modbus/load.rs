@@ -2,7 +2,7 @@
 
 use super::planned::{PlannedRequest, planned, units};
 use crate::description::problem::Fault;
-use crate::description::{Description, Link, LinkProtocol, ModbusLink};
+use crate::description::{Description, Link, ModbusLink};
 use std::time::Duration;
 
 /// What the points behind a link ask of it.
@@ -24,7 +24,7 @@ const ANSWER_CHARACTERS: f64 = 5.0;
 /// How busy a link is; `None` where nothing limits it that the description knows of.
 #[must_use]
 pub fn line_load(description: &Description, link: &Link) -> Option<LineLoad> {
-    let LinkProtocol::Modbus(own) = &link.protocol;
+    let own = link.protocol.modbus()?;
     let timing = own.timing();
     if timing.pause.is_none() && timing.baud.is_none() {
         return None;

@@ -1,5 +1,5 @@
 use super::address::ModbusTable;
-use crate::description::{Address, Device, DeviceProtocol, Name, Span};
+use crate::description::{Device, Name, Span};
 use crate::plan::{Block, PlanLimits, plan};
 use std::collections::{BTreeMap, HashMap};
 
@@ -21,7 +21,7 @@ pub fn units<'a>(devices: impl IntoIterator<Item = &'a Device>) -> Vec<(u8, Vec<
     let mut units: Vec<(u8, Vec<usize>)> = Vec::new();
     let mut places: HashMap<u8, usize> = HashMap::new();
     for (place, device) in devices.into_iter().enumerate() {
-        let DeviceProtocol::Modbus(settings) = &device.protocol;
+        let Some(settings) = device.protocol.modbus() else { continue };
         let at = *places.entry(settings.unit).or_insert(units.len());
         match units.get_mut(at) {
             Some((_, devices)) => devices.push(place),
@@ -35,15 +35,13 @@ pub fn units<'a>(devices: impl IntoIterator<Item = &'a Device>) -> Vec<(u8, Vec<
 #[must_use]
 pub fn planned(rates: &BTreeMap<Name, Span>, devices: &[&Device]) -> Vec<PlannedRequest> {
     // What is of the unit is the same for all of them.
-    let Some(DeviceProtocol::Modbus(settings)) = devices.first().map(|device| &device.protocol) else {
-        return Vec::new();
-    };
+    let Some(settings) = devices.first().and_then(|device| device.protocol.modbus()) else { return Vec::new() };
     let mut groups: BTreeMap<(Span, ModbusTable), Vec<_>> = BTreeMap::new();
     let points = devices.iter().enumerate();
     let points =
         points.flat_map(|(at, device)| (0..).zip(&device.points).map(move |(position, point)| ((at, position), point)));
     for (which, point) in points {
-        let Address::Modbus(address) = point.address;
+        let Some((address, _)) = point.modbus() else { continue };
         // The checks let no point pass whose extent runs past the end, or whose rate is unknown.
         let known = address.extent(point.settings.data_type).zip(rates.get(&point.settings.rate));
         if let Some(((first, last), period)) = known {

@@ -96,7 +96,7 @@ pub(in crate::description) fn clashes(points: &[Arc<Point>]) -> Vec<(usize, Faul
         .iter()
         .enumerate()
         .filter_map(|(at, point)| {
-            let (Address::Modbus(address), PointProtocol::Modbus(own)) = (&point.address, &point.protocol);
+            let (address, own) = point.modbus()?;
             if address.table.is_bits() || address.bits.is_some() {
                 return None;
             }
@@ -110,7 +110,7 @@ pub(in crate::description) fn clashes(points: &[Arc<Point>]) -> Vec<(usize, Faul
     for (position, (table, _, last, data_type, order, before)) in extents.iter().enumerate() {
         let overlapping = extents.iter().skip(position + 1).take_while(|(t, f, ..)| t == table && f <= last);
         for (_, _, _, other_type, other_order, at) in overlapping {
-            let same_place = points.get(*at).map(|p| p.address) == points.get(*before).map(|p| p.address);
+            let same_place = points.get(*at).map(|p| &p.address) == points.get(*before).map(|p| &p.address);
             if same_place && data_type == other_type && order == other_order {
                 continue;
             }

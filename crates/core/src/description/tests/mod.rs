@@ -56,7 +56,7 @@ fn the_example_reads_and_writes_back_to_the_same_description() {
     let description = read(&files(GATEWAY, POINTS)).unwrap();
     let points = &description.devices[0].points;
     assert_eq!(points[1].address.to_string(), "input:10");
-    let PointProtocol::Modbus(own) = points[1].protocol;
+    let PointProtocol::Modbus(own) = &points[1].protocol else { panic!() };
     assert_eq!(own.order, crate::ByteOrder::Cdab);
     assert_eq!(points[2].settings.access, Access::ReadWrite);
     let written = write(&description);

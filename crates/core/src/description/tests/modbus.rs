@@ -80,7 +80,7 @@ fn links_of_every_protocol_read_back_as_what_they_are() {
     let told = problems(&GATEWAY.replace("modbus-tcp", "modbus"), POINTS);
     assert!(told[0].contains(r#"expected protocol = "modbus-tcp" or "modbus-rtu" or"#), "{told:?}");
     let read_back = read(&files(&serial.replace("modbus-tcp", "modbus-rtu"), POINTS)).unwrap();
-    let LinkProtocol::Modbus(link) = &read_back.links[0].protocol;
+    let LinkProtocol::Modbus(link) = &read_back.links[0].protocol else { panic!() };
     let timing = link.timing();
     assert_eq!((timing.baud, timing.bits_per_character), (Some(9600), 11), "no parity, two stop bits");
     for (wrong, expected) in [

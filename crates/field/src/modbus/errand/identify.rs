@@ -1,32 +1,8 @@
 use super::{End, Errand, Reply, Step, device_error, something_else};
 use crate::error::TrialError;
-use crate::link::{Answer, FrameView};
+use crate::link::{Answer, IdentityObject, TrialIdentity};
 use interlex_modbus::{ExceptionCode, IdentifyAccess, IdentifyRequest, Request, RequestError, Response, ResponseError};
-use serde::Serialize;
 use std::time::Instant;
-
-/// What a device says about itself.
-#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
-pub struct TrialIdentity {
-    /// How much the device can say: 01 basic, 02 regular, 03 extended, and 80 (hexadecimal) more when single objects can
-    /// be asked for.
-    pub conformity: u8,
-    /// What it said.
-    pub objects: Vec<IdentityObject>,
-    /// The frames sent and received.
-    pub frames: Vec<FrameView>,
-}
-
-/// One thing that a device says about itself.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, utoipa::ToSchema)]
-pub struct IdentityObject {
-    /// The object id of the standard.
-    pub id: u8,
-    /// What the standard calls it; the id for those that each maker chooses.
-    pub name: String,
-    /// The text.
-    pub value: String,
-}
 
 /// What the standard calls the first objects.
 ///
@@ -45,7 +21,7 @@ pub(in crate::modbus) struct Identify {
 
 impl Identify {
     pub(in crate::modbus) const fn new(unit: u8) -> Self {
-        let identity = TrialIdentity { conformity: 0, objects: Vec::new(), frames: Vec::new() };
+        let identity = TrialIdentity { conformity: None, objects: Vec::new(), frames: Vec::new() };
         Self { unit, access: IdentifyAccess::Extended, object: 0, identity, end: None }
     }
 }
@@ -70,7 +46,7 @@ impl Errand for Identify {
         self.identity.frames.extend(reply.frames);
         match reply.outcome {
             Ok(Response::Identification(part)) => {
-                self.identity.conformity = part.conformity;
+                self.identity.conformity = Some(part.conformity);
                 let object = |(id, value): (u8, Vec<u8>)| IdentityObject {
                     id,
                     name: NAMES

@@ -7,7 +7,6 @@ mod sunspec;
 mod write;
 
 pub(super) use identify::Identify;
-pub use identify::{IdentityObject, TrialIdentity};
 pub(super) use read::ReadErrand;
 pub(super) use scan::{Scan, Scanning};
 pub(super) use sunspec::SunSpec;
@@ -88,6 +87,8 @@ impl End<'_> {
 fn device_error(unit: u8, why: &impl ToString, frames: Vec<FrameView>) -> TrialError {
     TrialError::Device { peer: super::frames::peer(unit), why: why.to_string(), frames }
 }
+
+const NOT_OURS: &str = "the device speaks another protocol";
 
 fn something_else() -> TrialError {
     TrialError::Request("the device answered something else".to_owned())

@@ -1,8 +1,8 @@
-use super::{End, Errand, Reply, Step, device_error, something_else};
+use super::{End, Errand, NOT_OURS, Reply, Step, device_error, something_else};
 use crate::error::TrialError;
 use crate::link::{Answer, TrialAlternative, TrialRead, TrialReading};
 use crate::modbus::mapping::{Reader, request, table};
-use interlex_core::description::{Address, DeviceProtocol, ModbusAddress, ModbusTable};
+use interlex_core::description::{ModbusAddress, ModbusTable};
 use interlex_core::{ByteOrder, Interpretation, PointIndex, interpretations};
 use interlex_modbus::{ReadData, ReadRequest, Response};
 use std::collections::VecDeque;
@@ -23,8 +23,9 @@ pub(in crate::modbus) struct ReadErrand {
 
 impl ReadErrand {
     pub(in crate::modbus) fn new(read: TrialRead) -> Result<Self, TrialError> {
-        let Address::Modbus(address) = read.point.address;
-        let DeviceProtocol::Modbus(device) = &read.device.protocol;
+        let (Some((address, _)), Some(device)) = (read.point.modbus(), read.device.protocol.modbus()) else {
+            return Err(TrialError::Request(NOT_OURS.to_owned()));
+        };
         let unit = device.unit;
         let request = request(address, read.point.settings.data_type).map_err(TrialError::Request)?;
         let windows = if read.neighbours && !address.table.is_bits() { windows(address) } else { VecDeque::new() };
@@ -33,7 +34,7 @@ impl ReadErrand {
 
     fn reading(&self, data: &ReadData, reply: &Reply) -> TrialReading {
         let point = &self.read.point;
-        let raw = Reader::new(PointIndex(0), point).value_of(data);
+        let raw = Reader::new(PointIndex(0), point).and_then(|reader| reader.value_of(data));
         let registers = match data {
             ReadData::Registers(registers) => registers.clone(),
             ReadData::Bits(bits) => bits.iter().map(|bit| u16::from(*bit)).collect(),
@@ -48,6 +49,7 @@ impl ReadErrand {
             shared_connection: false,
             frames: reply.frames.clone(),
             alternatives: Vec::new(),
+            said: Vec::new(),
         }
     }
 }

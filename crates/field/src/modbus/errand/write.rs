@@ -1,10 +1,10 @@
-use super::{End, Errand, Reply, Step, device_error};
+use super::{End, Errand, NOT_OURS, Reply, Step, device_error};
 use crate::link::{Answer, FrameView, PointWrite, WriteError, WriteOutcome};
 use crate::modbus::connect::{framing, own};
 use crate::modbus::frames::peer;
 use crate::modbus::mapping::{Reader, request};
 use crate::modbus::writing::Writing;
-use interlex_core::description::{Address, DeviceProtocol, ModbusDevice, WriteFunctions};
+use interlex_core::description::{ModbusDevice, WriteFunctions};
 use interlex_core::{OutcomeWord, PointIndex, Value, raw_to_write};
 use interlex_modbus::{
     ReadData, ReadRequest, Request, RequestError, Response, ResponseError, Table, WriteRequest, Written,
@@ -16,6 +16,7 @@ use std::time::Instant;
 pub(in crate::modbus) struct WriteErrand {
     write: PointWrite,
     unit: u8,
+    device: ModbusDevice,
     written: Value,
     phase: Phase,
     frames: Vec<FrameView>,
@@ -40,10 +41,9 @@ enum Phase {
 impl WriteErrand {
     /// Checks whether it may be written at all.
     pub(in crate::modbus) fn new(write: PointWrite) -> Result<Self, WriteError> {
-        let DeviceProtocol::Modbus(device) = &write.device.protocol;
-        let unit = device.unit;
+        let device = write.device.protocol.modbus().ok_or_else(|| WriteError::Value(NOT_OURS.to_owned()))?.clone();
         let written = raw_to_write(&write.point, &write.value)?;
-        let phase = match Writing::new(device, &write.point, &written).map_err(WriteError::Value)? {
+        let phase = match Writing::new(&device, &write.point, &written).map_err(WriteError::Value)? {
             Writing::Direct(request) => Phase::Write(request),
             Writing::ReadModifyWrite { address, and, or } => {
                 let read = ReadRequest::new(Table::HoldingRegister, address, 1);
@@ -51,12 +51,7 @@ impl WriteErrand {
                 Phase::ReadFirst { read, address, and, or }
             }
         };
-        Ok(Self { write, unit, written, phase, frames: Vec::new() })
-    }
-
-    fn device(&self) -> &ModbusDevice {
-        let DeviceProtocol::Modbus(device) = &self.write.device.protocol;
-        device
+        Ok(Self { write, unit: device.unit, device, written, phase, frames: Vec::new() })
     }
 
     fn failed(error: impl Into<WriteError>) -> Phase {
@@ -71,7 +66,7 @@ impl WriteErrand {
             Err(error) => return Self::failed(device_error(self.unit, error, reply.frames.clone())),
         };
         let changed = registers.first().copied().unwrap_or_default() & and | or;
-        let written = match self.device().writes {
+        let written = match self.device.writes {
             WriteFunctions::Single => Written::Register(changed),
             WriteFunctions::Multiple => Written::Registers(vec![changed]),
         };
@@ -112,8 +107,8 @@ impl WriteErrand {
         if self.unit == 0 && framing(own(&self.write.link)).has_broadcast() {
             return self.done(outcome);
         }
-        let Address::Modbus(address) = point.address;
-        match request(address, point.settings.data_type) {
+        let read = point.modbus().ok_or_else(|| NOT_OURS.to_owned());
+        match read.and_then(|(address, _)| request(address, point.settings.data_type)) {
             Ok(read) => Phase::ReadBack { read, outcome: Box::new(outcome) },
             Err(why) => {
                 outcome.read_back_error = Some(why);
@@ -126,7 +121,7 @@ impl WriteErrand {
         match reply.outcome {
             Ok(Response::Data(data)) => {
                 let point = &self.write.point;
-                outcome.raw = Reader::new(PointIndex(0), point).value_of(&data);
+                outcome.raw = Reader::new(PointIndex(0), point).and_then(|reader| reader.value_of(&data));
                 outcome.value = outcome.raw.as_ref().map(|raw| point.shaping.apply(raw));
                 outcome.confirmed = Some(outcome.raw.as_ref().is_some_and(|raw| is_same(raw, &outcome.written)));
             }

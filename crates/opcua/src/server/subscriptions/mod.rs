@@ -34,6 +34,8 @@ pub(super) struct Subscriptions {
     watchers: HashMap<NodeId, BTreeSet<(u32, u32)>>,
     /// When items are looked at; those that are looked at later by now, or not at all, are passed over.
     looks: BinaryHeap<Reverse<(Instant, u32, u32)>>,
+    /// Nodes whose subscriptions tell nothing: a fault.
+    held: BTreeSet<NodeId>,
     answers: Vec<Answer>,
 }
 
@@ -307,7 +309,12 @@ impl Subscriptions {
         due.sort_by_key(|(_, subscription)| Reverse(subscription.priority));
         let due: Vec<_> = due.into_iter().map(|(id, _)| *id).collect();
         for id in due {
+            let is_held = self.is_held(id);
             let Some(subscription) = self.all.get_mut(&id) else { continue };
+            if is_held {
+                subscription.due = now + subscription.interval;
+                continue;
+            }
             let asked = subscription.session.and_then(|session| self.asked.get(&session));
             match subscription.tick(now, asked.is_some_and(|asked| !asked.is_empty())) {
                 Tick::Idle => {}
@@ -315,6 +322,26 @@ impl Subscriptions {
                 Tick::End => self.end(id, StatusCode::BAD_TIMEOUT, wall),
             }
         }
+    }
+
+    /// Lets the subscriptions of a node tell nothing, not even that they live; or lets them tell again.
+    pub(super) fn hold(&mut self, node: &NodeId, is_held: bool) {
+        if is_held {
+            self.held.insert(node.clone());
+        } else {
+            self.held.remove(node);
+        }
+    }
+
+    fn is_held(&self, id: u32) -> bool {
+        let items = self.all.get(&id).into_iter().flat_map(|subscription| subscription.items.values());
+        !self.held.is_empty() && items.into_iter().any(|item| self.held.contains(&item.watched.node_id))
+    }
+
+    /// Whether somebody watches a node.
+    pub(super) fn is_watched(&self, node: &NodeId) -> bool {
+        let mut items = self.all.values().flat_map(|subscription| subscription.items.values());
+        items.any(|item| item.watched.node_id == *node)
     }
 
     /// When to call [`Subscriptions::handle_timeout`].

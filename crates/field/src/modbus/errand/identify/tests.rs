@@ -34,7 +34,7 @@ fn what_does_not_fit_one_answer_is_asked_for_from_where_it_ended() {
     let identity = identity.unwrap();
     let told: Vec<_> = identity.objects.iter().map(|object| (object.name.as_str(), object.value.as_str())).collect();
     assert_eq!(told, [("VendorName", "a"), ("ProductCode", "b"), ("MajorMinorRevision", "c")]);
-    assert_eq!(identity.conformity, 0x82);
+    assert_eq!(identity.conformity, Some(0x82));
 }
 
 #[test]

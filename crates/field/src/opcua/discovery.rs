@@ -1,0 +1,210 @@
+//! What OPC UA servers can be asked of themselves: the sources of their offers, and what is done for each.
+
+use super::connect;
+use super::endpoint;
+use super::errand::{Browse, BrowseWanted, Errand, Identify};
+use super::trust::{self, accepted_as};
+use crate::link::{OfferRequest, OfferSource, seconds_now};
+use interlex_core::description::{AcceptedFaults, Fingerprint, Form, OpcUaLink};
+use interlex_core::{OfferEvent, iso_time};
+use interlex_opcua::{
+    CertificateDetails, EndpointDescription, MessageSecurityMode, SecurityPolicy, UserTokenType, certificate_details,
+};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, json};
+use std::sync::LazyLock;
+use std::time::Duration;
+use tokio::sync::mpsc;
+use tokio::time::Instant;
+
+/// What can be found out about servers.
+pub(crate) enum Discovery {
+    /// Who it is, for a device.
+    Identify(String),
+    /// Which nodes a device has.
+    Nodes(Box<BrowseWanted>),
+    /// How it may be reached: told without a session.
+    Endpoints(Box<OpcUaLink>, mpsc::Sender<OfferEvent>),
+}
+
+impl Discovery {
+    pub(super) fn errand(self) -> Box<dyn Errand> {
+        match self {
+            Self::Identify(device) => Box::new(Identify::new(device)),
+            Self::Nodes(wanted) => Box::new(Browse::new(*wanted)),
+            // Asked over a session all the same, it is who the server is.
+            Self::Endpoints(..) => Box::new(Identify::new(String::new())),
+        }
+    }
+}
+
+/// Where the ways to a server are told is in the standard.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+struct EndpointsForm {}
+
+/// Which nodes are looked for.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+struct NodesForm {
+    /// Only nodes in whose path or title this text stands; all when left out.
+    #[serde(default)]
+    text: String,
+    /// How they are named in the list: by themselves, or by their way from the start of the device, which serves several machines
+    /// of a kind.
+    #[serde(default)]
+    address: AddressWord,
+    /// So many nodes are looked at, at the most.
+    #[serde(default = "most")]
+    #[schemars(range(min = 1, max = 200_000))]
+    most: u32,
+    /// Whether what the standard gives every server is offered, too.
+    #[serde(default)]
+    standard: bool,
+}
+
+#[derive(Debug, Default, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+enum AddressWord {
+    /// By themselves, or by their way where the device has a start.
+    #[default]
+    Auto,
+    /// By themselves.
+    Node,
+    /// By their way.
+    Path,
+}
+
+const fn most() -> u32 {
+    50_000
+}
+
+static ENDPOINTS: LazyLock<Form> = LazyLock::new(Form::of::<EndpointsForm>);
+static NODES: LazyLock<Form> = LazyLock::new(Form::of::<NodesForm>);
+
+/// What servers tell of themselves.
+pub(crate) fn sources() -> Vec<OfferSource> {
+    let source =
+        |word, title, of_device, form: &Form| OfferSource { word, title, of_device, form: form.document().clone() };
+    vec![
+        source("endpoints", "How the server is secured, and its certificate", false, &ENDPOINTS),
+        source("nodes", "Which nodes it has", true, &NODES),
+    ]
+}
+
+/// What is to be done for a source; what it finds on its way it tells by `events`.
+pub(crate) fn discovery(request: &OfferRequest, events: &mpsc::Sender<OfferEvent>) -> Result<Discovery, String> {
+    match request.source.as_str() {
+        "endpoints" => {
+            let EndpointsForm {} = ENDPOINTS.read(&request.filled)?;
+            let link = request.link.protocol.opcua().ok_or("the link speaks another protocol")?;
+            Ok(Discovery::Endpoints(Box::new(link.clone()), events.clone()))
+        }
+        "nodes" => {
+            let NodesForm { text, address, most, standard } = NODES.read(&request.filled)?;
+            let device = request.device.as_ref().ok_or("there is no device; expected the one that is asked")?;
+            let own = device.protocol.opcua().ok_or("the device speaks another protocol")?;
+            Ok(Discovery::Nodes(Box::new(BrowseWanted {
+                device: device.settings.name.to_string(),
+                start: own.start.clone(),
+                text: text.to_lowercase(),
+                by_path: match address {
+                    AddressWord::Auto => own.start.is_some(),
+                    AddressWord::Node => false,
+                    AddressWord::Path => true,
+                },
+                most: usize::try_from(most).unwrap_or(usize::MAX),
+                standard,
+                events: events.clone(),
+            })))
+        }
+        other => {
+            let known: Vec<_> = sources().into_iter().map(|source| source.word).collect();
+            Err(format!("source is {other:?}; expected one of {}", known.join(", ")))
+        }
+    }
+}
+
+/// Tells how a server may be reached, the best way first.
+pub(super) async fn tell_endpoints(link: &OpcUaLink, events: &mpsc::Sender<OfferEvent>) -> Result<(), String> {
+    let deadline = Instant::now() + Duration::from(link.connect_timeout);
+    let mut endpoints = connect::endpoints(link, deadline).await?;
+    endpoints.retain(endpoint::is_ours);
+    let rank = |endpoint: &EndpointDescription| match endpoint::security(endpoint) {
+        Ok((mode, policy)) => (mode as i32, Some(policy)),
+        Err(_) => (0, None),
+    };
+    endpoints.sort_by_key(|endpoint| std::cmp::Reverse(rank(endpoint)));
+    let told = endpoints.iter().flat_map(|endpoint| told(link, endpoint));
+    for event in told.chain(std::iter::once(OfferEvent::Done { requests: 1 })) {
+        // Whoever listened may have gone.
+        let _ = events.send(event).await;
+    }
+    Ok(())
+}
+
+fn told(link: &OpcUaLink, endpoint: &EndpointDescription) -> Vec<OfferEvent> {
+    let security = match endpoint::security(endpoint) {
+        Ok(security) => security,
+        Err(unknown) => return vec![OfferEvent::Note { text: unknown.to_string() }],
+    };
+    let (mode, policy) = security;
+    let users: Vec<_> = endpoint.user_identity_tokens.iter().map(|token| user_words(token.token_type)).collect();
+    let users = if users.is_empty() { "anonymous".to_owned() } else { users.join(", ") };
+    let what = match mode {
+        MessageSecurityMode::SignAndEncrypt => format!("signed and encrypted, {policy}"),
+        MessageSecurityMode::Sign => format!("signed, {policy}"),
+        _ => "no security".to_owned(),
+    };
+    let mut keys = Map::from_iter([("security".to_owned(), json!(endpoint::word(security)))]);
+    if policy == SecurityPolicy::None {
+        return vec![OfferEvent::Way { link: keys, said: format!("{what}; users: {users}") }];
+    }
+    let chain = endpoint.server_certificate.as_bytes();
+    let uri = endpoint.server.application_uri.as_deref();
+    let Ok(details) = certificate_details(chain) else {
+        return vec![OfferEvent::Note { text: format!("{what}: its certificate cannot be read") }];
+    };
+    let fingerprint = Fingerprint(details.fingerprint);
+    let certificate = words(&details);
+    // As it would be judged, were it accepted as it is.
+    let accepted = OpcUaLink { server_certificate: Some(fingerprint), accept: AcceptedFaults::default(), ..link.clone() };
+    let faults = trust::objections(&accepted, (chain, policy), uri, seconds_now());
+    if let Some(never) = faults.iter().find(|fault| accepted_as(fault).is_none()) {
+        let text = format!("{what}; {certificate}: it cannot be trusted: {never}");
+        return vec![OfferEvent::Note { text }];
+    }
+    keys.insert("server-certificate".to_owned(), json!(fingerprint.to_string()));
+    let waived: AcceptedFaults = faults.iter().filter_map(accepted_as).collect();
+    if !waived.is_empty() {
+        keys.insert("accept".to_owned(), json!(waived.to_string()));
+    }
+    let is_trusted = trust::objections(link, (chain, policy), uri, seconds_now()).is_empty();
+    let standing = if is_trusted { "trusted" } else { "not trusted yet" };
+    let why: Vec<_> = faults.iter().map(|fault| format!("; {fault}")).collect();
+    let said = format!("{what}; users: {users}; {standing}: {certificate}{}", why.concat());
+    vec![OfferEvent::Way { link: keys, said }]
+}
+
+fn words(details: &CertificateDetails) -> String {
+    let CertificateDetails { subject, issuer, validity, bits, thumbprint, uris, hosts, .. } = details;
+    let signed = if subject == issuer { "signed by itself".to_owned() } else { format!("signed by {issuer}") };
+    let day = |seconds: i64| iso_time(seconds.saturating_mul(1000)).chars().take(10).collect::<String>();
+    let thumbprint: String = thumbprint.iter().map(|byte| format!("{byte:02x}")).collect();
+    format!(
+        "certificate of {subject}, {signed}, {} to {}, {bits} bits, for {} on {}, SHA-1 {thumbprint}",
+        day(validity.0),
+        day(validity.1),
+        uris.join(", "),
+        hosts.join(", ")
+    )
+}
+
+const fn user_words(kind: UserTokenType) -> &'static str {
+    match kind {
+        UserTokenType::Anonymous => "anonymous",
+        UserTokenType::UserName => "user and password",
+        UserTokenType::Certificate => "certificate",
+        UserTokenType::IssuedToken => "token of somebody else",
+    }
+}

@@ -1,0 +1,236 @@
+//! What is known of variables, as offers.
+
+use super::{BrowseWanted, Found};
+use crate::opcua::facts::{attribute_of, read, value_of};
+use crate::opcua::mapping::{built_in, quality, value};
+use interlex_core::{Offer, Quality};
+use interlex_opcua::{
+    Array, DataValue, EUInformation, EnumDefinition, EnumValueType, ExtensionObject, Namespaces, NodeId, Range,
+    ReadValueId, Request, RequestError, Response, Scalar, StatusCode, Structure, Variant,
+};
+use serde_json::{Map, Value, json};
+use std::collections::{BTreeMap, VecDeque};
+
+/// Asks what variables are: their values, types, units, ranges and words.
+pub(super) struct Describing {
+    variables: Vec<Described>,
+    waiting: VecDeque<(What, ReadValueId)>,
+    asked: Vec<(What, ReadValueId)>,
+    /// Definitions of types that are no built-in ones.
+    definitions: BTreeMap<NodeId, Option<ExtensionObject>>,
+    has_types: bool,
+    at_most: usize,
+}
+
+struct Described {
+    found: Found,
+    value: DataValue,
+    data_type: Option<NodeId>,
+    access: u8,
+    description: String,
+    properties: BTreeMap<String, Variant>,
+}
+
+#[derive(Clone)]
+enum What {
+    Value(usize),
+    DataType(usize),
+    Description(usize),
+    Access(usize),
+    Property(usize, String),
+    Definition(NodeId),
+}
+
+const DESCRIPTION: u32 = 5;
+const DATA_TYPE: u32 = 14;
+const USER_ACCESS_LEVEL: u32 = 18;
+const DATA_TYPE_DEFINITION: u32 = 23;
+const MAY_WRITE: u8 = 2;
+const MAY_READ: u8 = 1;
+/// The properties that say something about a point.
+const TOLD: [&str; 7] =
+    ["EURange", "InstrumentRange", "EngineeringUnits", "EnumStrings", "EnumValues", "TrueState", "FalseState"];
+
+impl Describing {
+    pub(super) fn new(found: Vec<Found>) -> Self {
+        let mut waiting = VecDeque::new();
+        for (place, one) in found.iter().enumerate() {
+            let attribute = |number| attribute_of(one.node.clone(), number);
+            waiting.push_back((What::Value(place), value_of(one.node.clone())));
+            waiting.push_back((What::DataType(place), attribute(DATA_TYPE)));
+            waiting.push_back((What::Description(place), attribute(DESCRIPTION)));
+            waiting.push_back((What::Access(place), attribute(USER_ACCESS_LEVEL)));
+            for (name, node) in one.properties.iter().filter(|(name, _)| TOLD.contains(&name.as_str())) {
+                waiting.push_back((What::Property(place, name.clone()), value_of(node.clone())));
+            }
+        }
+        let described = |found| Described {
+            found,
+            value: DataValue::default(),
+            data_type: None,
+            access: MAY_READ,
+            description: String::new(),
+            properties: BTreeMap::new(),
+        };
+        let variables = found.into_iter().map(described).collect();
+        Self { variables, waiting, asked: Vec::new(), definitions: BTreeMap::new(), has_types: false, at_most: 0 }
+    }
+
+    /// What to ask next; none when all is known.
+    pub(super) fn next(&mut self, most: usize) -> Option<Request> {
+        if self.waiting.is_empty() && !self.has_types {
+            self.has_types = true;
+            let types = self.variables.iter().filter_map(|one| one.data_type.clone());
+            let own: std::collections::BTreeSet<_> = types.filter(|data_type| built_in(data_type).is_none()).collect();
+            let definition = |node: NodeId| (What::Definition(node.clone()), attribute_of(node, DATA_TYPE_DEFINITION));
+            self.waiting.extend(own.into_iter().map(definition));
+        }
+        let at_once = if self.at_most == 0 { most } else { most.min(self.at_most) }.max(1);
+        self.asked = self.waiting.drain(..at_once.min(self.waiting.len())).collect();
+        let nodes: Vec<_> = self.asked.iter().map(|(_, what)| what.clone()).collect();
+        (!nodes.is_empty()).then(|| read(nodes))
+    }
+
+    pub(super) fn answered(&mut self, outcome: Result<Response, RequestError>) {
+        let asked = std::mem::take(&mut self.asked);
+        let results = match outcome {
+            Ok(Response::Read(told)) => told.results,
+            Err(RequestError::Fault(status))
+                if [StatusCode::BAD_TOO_MANY_OPERATIONS, StatusCode::BAD_RESPONSE_TOO_LARGE].contains(&status.code())
+                    && asked.len() > 1 =>
+            {
+                self.at_most = (asked.len() / 2).max(1);
+                return asked.into_iter().rev().for_each(|one| self.waiting.push_front(one));
+            }
+            // What is not told is left out.
+            _ => return,
+        };
+        for ((what, _), told) in asked.into_iter().zip(results) {
+            let at = match &what {
+                What::Value(at) | What::DataType(at) | What::Description(at) | What::Access(at) => Some(*at),
+                What::Property(at, _) => Some(*at),
+                What::Definition(_) => None,
+            };
+            let variable = at.and_then(|at| self.variables.get_mut(at));
+            match (what, told.value.clone(), variable) {
+                (What::Value(_), _, Some(variable)) => variable.value = told,
+                (What::DataType(_), Some(Variant::Scalar(Scalar::NodeId(node))), Some(variable)) => {
+                    variable.data_type = Some(node);
+                }
+                (What::Description(_), Some(Variant::Scalar(Scalar::LocalizedText(text))), Some(variable)) => {
+                    variable.description = text.text.unwrap_or_default();
+                }
+                (What::Access(_), Some(Variant::Scalar(Scalar::Byte(access))), Some(variable)) => {
+                    variable.access = access;
+                }
+                (What::Property(_, name), Some(value), Some(variable)) => {
+                    variable.properties.insert(name, value);
+                }
+                (What::Definition(node), Some(Variant::Scalar(Scalar::ExtensionObject(object))), _) => {
+                    self.definitions.insert(node, Some(*object));
+                }
+                (What::Definition(node), ..) => {
+                    self.definitions.insert(node, None);
+                }
+                _ => {}
+            }
+        }
+    }
+
+    pub(super) fn offers(self, namespaces: &Namespaces, wanted: &BrowseWanted) -> Vec<Offer> {
+        let Self { variables, definitions, .. } = self;
+        let definition = |one: &Described| definitions.get(one.data_type.as_ref()?)?.as_ref();
+        variables.iter().map(|one| one.offer(definition(one), namespaces, wanted)).collect()
+    }
+}
+
+/// A property that is a structure.
+fn structure<T: Structure>(value: Option<&Variant>) -> Option<T> {
+    let Some(Variant::Scalar(Scalar::ExtensionObject(object))) = value else { return None };
+    T::from_object(object)?.ok()
+}
+
+fn text(value: Option<&Variant>) -> Option<String> {
+    match value {
+        Some(Variant::Scalar(Scalar::LocalizedText(text))) => text.text.clone(),
+        _ => None,
+    }
+}
+
+/// Words that can stand in a list: nothing that would end them.
+fn word(number: i64, text: &str) -> Option<String> {
+    let text = text.trim();
+    let is_word = !text.is_empty() && !text.contains([';', '=', '\n']) && !text.chars().any(char::is_control);
+    is_word.then(|| format!("{number}={text}"))
+}
+
+impl Described {
+    fn words(&self, definition: Option<&ExtensionObject>) -> Option<String> {
+        let told = match (self.properties.get("EnumStrings"), self.properties.get("EnumValues")) {
+            (Some(Variant::Array(Array::LocalizedText(texts))), _) => {
+                let texts = (0..).zip(texts);
+                texts.filter_map(|(number, text)| word(number, text.text.as_deref().unwrap_or_default())).collect()
+            }
+            (_, Some(Variant::Array(Array::ExtensionObject(objects)))) => {
+                let values = objects.iter().filter_map(|object| EnumValueType::from_object(object)?.ok());
+                let word = |one: EnumValueType| word(one.value, one.display_name.text.as_deref().unwrap_or_default());
+                values.filter_map(word).collect()
+            }
+            _ => {
+                let known = definition.and_then(|object| EnumDefinition::from_object(object)?.ok());
+                let fields = known.map(|known| known.fields).unwrap_or_default().into_iter();
+                fields.filter_map(|field| word(field.value, field.name.as_deref().unwrap_or_default())).collect::<Vec<_>>()
+            }
+        };
+        (!told.is_empty()).then(|| told.join(";"))
+    }
+
+    fn offer(&self, definition: Option<&ExtensionObject>, namespaces: &Namespaces, wanted: &BrowseWanted) -> Offer {
+        let found = &self.found;
+        let address = if wanted.by_path { found.way.clone() } else { namespaces.text(&found.node) };
+        let mut point = Map::from_iter([("address".to_owned(), json!(address))]);
+        let mut put = |key: &str, value: Value| point.insert(key.to_owned(), value);
+        let words = self.words(definition);
+        if let Some(words) = &words {
+            put("enumeration", json!(words));
+            put("type", json!("int32"));
+        }
+        if let Some(unit) = structure::<EUInformation>(self.properties.get("EngineeringUnits")) {
+            let name = unit.display_name.text.filter(|text| !text.is_empty());
+            name.into_iter().for_each(|name| drop(put("unit", json!(name))));
+        }
+        let range = ["EURange", "InstrumentRange"].into_iter().find_map(|name| structure::<Range>(self.properties.get(name)));
+        if let Some(Range { low, high }) = range.filter(|range| range.low < range.high && words.is_none()) {
+            put("low", json!(low));
+            put("high", json!(high));
+        }
+        if self.access & MAY_WRITE != 0 {
+            put("access", json!("read-write"));
+        }
+        let title = [&found.title, &self.description].into_iter().find(|text| !text.is_empty());
+        let one_line = |text: &String| text.split_whitespace().collect::<Vec<_>>().join(" ");
+        title.map(one_line).into_iter().for_each(|title| drop(put("title", json!(title))));
+        let mut notes = Vec::new();
+        if self.access & MAY_READ == 0 {
+            notes.push("not readable as this user".to_owned());
+        }
+        if let (Some(on), Some(off)) = (text(self.properties.get("TrueState")), text(self.properties.get("FalseState"))) {
+            notes.push(format!("true is {on}, false is {off}"));
+        }
+        if matches!(&self.value.value, Some(Variant::Array(_) | Variant::Matrix(..))) {
+            notes.push("an array: element tells which one is meant".to_owned());
+        }
+        if matches!(&self.value.value, Some(Variant::Scalar(Scalar::ExtensionObject(_)))) {
+            notes.push("a structure: field tells which part is meant".to_owned());
+        }
+        let status = self.value.status();
+        let shown = self.value.value.as_ref().and_then(value).map(|(value, _)| json!(value));
+        Offer {
+            path: found.path.clone(),
+            point,
+            value: shown.unwrap_or(Value::Null),
+            quality: if quality(status) == Quality::Good { String::new() } else { status.to_string() },
+            note: notes.join("; "),
+        }
+    }
+}

@@ -1,0 +1,87 @@
+//! What is done once with a server, a request at a time: as states, without I/O.
+
+mod browse;
+mod identify;
+mod read;
+mod target;
+mod write;
+
+pub(crate) use browse::BrowseWanted;
+pub(super) use browse::Browse;
+pub(super) use identify::Identify;
+pub(super) use read::ReadErrand;
+pub(super) use write::WriteErrand;
+
+use super::facts::ServerFacts;
+use crate::error::TrialError;
+use crate::link::{Answer, FrameView};
+use interlex_opcua::{Request, RequestError, Response};
+use std::time::{Duration, Instant};
+
+/// Something that takes a request or several, each after the answer to the one before.
+pub(super) trait Errand: Send {
+    /// The device that it is about.
+    fn device(&self) -> &str;
+
+    /// Whether it changes something: of these, one at a time goes to a device, up to its end.
+    fn writes(&self) -> bool {
+        false
+    }
+
+    /// What to do next; the same until something was answered.
+    fn next(&mut self, facts: &ServerFacts, now: Instant) -> Step;
+
+    /// A request was answered, or was not in time.
+    fn answered(&mut self, reply: Reply, now: Instant);
+
+    /// It cannot go on.
+    fn given_up(&mut self, end: &End<'_>) -> Answer;
+}
+
+/// What an errand wants.
+pub(super) enum Step {
+    /// A request to be sent.
+    Ask(Request),
+    /// Nothing before a moment.
+    Wait(Instant),
+    /// Nothing any more.
+    Done(Answer),
+}
+
+/// What a request brought.
+#[derive(Debug)]
+pub(super) struct Reply {
+    pub(super) outcome: Result<Response, RequestError>,
+    pub(super) took: Duration,
+    pub(super) frames: Vec<FrameView>,
+}
+
+impl Reply {
+    fn milliseconds(&self) -> f64 {
+        (self.took.as_secs_f64() * 1e5).round() / 100.0
+    }
+}
+
+/// Why an errand ends before it is done.
+#[derive(Debug)]
+pub(super) struct End<'a> {
+    pub(super) target: &'a str,
+    pub(super) why: &'a str,
+    /// Whether a request is out whose answer will not be heard.
+    pub(super) is_sent: bool,
+}
+
+impl End<'_> {
+    fn error(&self) -> TrialError {
+        let (target, why) = (self.target.to_owned(), self.why.to_owned());
+        if self.is_sent { TrialError::Lost { target, why } } else { TrialError::Connect { target, why } }
+    }
+}
+
+fn server_error(why: &impl ToString, frames: Vec<FrameView>) -> TrialError {
+    TrialError::Device { peer: "server".to_owned(), why: why.to_string(), frames }
+}
+
+fn something_else() -> TrialError {
+    TrialError::Request("the server answered something else".to_owned())
+}

@@ -1,0 +1,304 @@
+//! Between the values of servers and those of points.
+
+use interlex_core::description::{OpcUaPoint, Point};
+use interlex_core::{DataType, Quality, Reason, Timestamp, Value, iso_time};
+use interlex_opcua::{
+    Array, DataTypes, DataValue, DateTime, FieldValue, Limits, NodeId, Scalar, StatusCode, Variant,
+};
+
+/// What only points of servers have.
+pub(super) fn own(point: &Point) -> OpcUaPoint {
+    point.opcua().map(|(_, own)| own.clone()).unwrap_or_default()
+}
+
+/// How values of a node become those of a point.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Reader {
+    field: Option<Box<str>>,
+    has_element: bool,
+    data_type: DataType,
+}
+
+/// A value that a point has, with its type.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Understood {
+    pub(super) value: Option<Value>,
+    pub(super) data_type: Option<DataType>,
+    pub(super) quality: Quality,
+    /// When it became what it is, as far as the server tells.
+    pub(super) time: Option<Timestamp>,
+}
+
+/// Text has no longest length in a server.
+const TEXT: DataType = DataType::String(250);
+
+impl Reader {
+    pub(super) fn new(point: &Point) -> Self {
+        let own = own(point);
+        Self { field: own.field, has_element: own.element.is_some(), data_type: point.settings.data_type }
+    }
+
+    /// Whether the structures of its node have to be known.
+    pub(super) const fn needs_structure(&self) -> bool {
+        self.field.is_some()
+    }
+
+    pub(super) fn read(&self, told: &DataValue, types: &DataTypes) -> Understood {
+        let time = [told.source_time, told.server_time].into_iter().flatten();
+        let time = time.filter_map(DateTime::unix_millis).next().map(Timestamp::from_millis);
+        let status = told.status();
+        let quality = quality(status);
+        let none = |quality| Understood { value: None, data_type: None, quality, time };
+        let Some(variant) = told.value.as_ref().filter(|_| !status.is_bad()) else {
+            // A value that is said to be good and is not there is none.
+            let is_empty = !quality.is_bad() && told.value.is_none();
+            return none(if is_empty { bad(StatusCode::BAD_NO_DATA) } else { quality });
+        };
+        let variant = match self.part(variant, types) {
+            Ok(variant) => variant,
+            Err(status) => return none(bad(status)),
+        };
+        let Some((value, data_type)) = value(&variant) else {
+            return match variant {
+                Variant::Null => none(if quality.is_bad() { quality } else { bad(StatusCode::BAD_NO_DATA) }),
+                _ => none(bad(StatusCode::BAD_DATA_TYPE_ID_UNKNOWN)),
+            };
+        };
+        if self.data_type == DataType::Auto {
+            return Understood { value: Some(value), data_type: Some(data_type), quality, time };
+        }
+        match value.into_type(self.data_type) {
+            Some(value) => Understood { value: Some(value), data_type: None, quality, time },
+            None => none(bad(StatusCode::BAD_TYPE_MISMATCH)),
+        }
+    }
+
+    /// The element and the field that are meant.
+    fn part(&self, variant: &Variant, types: &DataTypes) -> Result<Variant, StatusCode> {
+        // Of an array with one element that one is meant: the server was asked for no more.
+        let variant = match variant {
+            Variant::Array(elements) | Variant::Matrix(elements, _) if self.has_element => {
+                elements.get(0).ok_or(StatusCode::BAD_INDEX_RANGE_NO_DATA)?
+            }
+            other => other.clone(),
+        };
+        let Some(field) = &self.field else { return Ok(variant) };
+        let Variant::Scalar(Scalar::ExtensionObject(object)) = &variant else {
+            return Err(StatusCode::BAD_TYPE_MISMATCH);
+        };
+        let fields = types.read(object, Limits::default()).map_err(|_| StatusCode::BAD_DATA_TYPE_ID_UNKNOWN)?;
+        match fields.get(field) {
+            Some(FieldValue::Value(value)) => Ok(value),
+            Some(FieldValue::Absent) => Ok(Variant::Null),
+            Some(FieldValue::Structure(_) | FieldValue::Structures(_)) => Err(StatusCode::BAD_TYPE_MISMATCH),
+            None => Err(StatusCode::BAD_NO_MATCH),
+        }
+    }
+}
+
+const fn bad(status: StatusCode) -> Quality {
+    Quality::Bad(Reason::OpcUa(status.0))
+}
+
+/// What a status says, without the bits that say more than its name.
+pub(super) const fn quality(status: StatusCode) -> Quality {
+    let code = status.code();
+    if status.is_bad() {
+        bad(code)
+    } else if status.is_uncertain() {
+        Quality::Uncertain(Reason::OpcUa(code.0))
+    } else {
+        Quality::Good
+    }
+}
+
+/// A value that a point can have, with its type; none for nothing, and for what has no such form.
+pub(super) fn value(variant: &Variant) -> Option<(Value, DataType)> {
+    Some(match variant {
+        Variant::Null => return None,
+        Variant::Scalar(scalar) => return scalar_value(scalar),
+        Variant::Array(elements) | Variant::Matrix(elements, _) => (Value::Text(listed(elements)?.into()), TEXT),
+    })
+}
+
+fn scalar_value(scalar: &Scalar) -> Option<(Value, DataType)> {
+    let text = |text: String| Some((Value::Text(text.into()), TEXT));
+    Some(match scalar {
+        Scalar::Boolean(bit) => (Value::Bool(*bit), DataType::Bool),
+        Scalar::SByte(number) => (Value::Int((*number).into()), DataType::Int8),
+        Scalar::Byte(number) => (Value::Uint((*number).into()), DataType::Uint8),
+        Scalar::Int16(number) => (Value::Int((*number).into()), DataType::Int16),
+        Scalar::UInt16(number) => (Value::Uint((*number).into()), DataType::Uint16),
+        Scalar::Int32(number) => (Value::Int((*number).into()), DataType::Int32),
+        Scalar::UInt32(number) => (Value::Uint((*number).into()), DataType::Uint32),
+        Scalar::Int64(number) => (Value::Int(*number), DataType::Int64),
+        Scalar::UInt64(number) => (Value::Uint(*number), DataType::Uint64),
+        Scalar::Float(number) => (Value::Float32(*number), DataType::Float32),
+        Scalar::Double(number) => (Value::Float64(*number), DataType::Float64),
+        Scalar::StatusCode(status) => (Value::Uint(status.0.into()), DataType::Uint32),
+        Scalar::String(told) => return told.clone().and_then(text),
+        Scalar::DateTime(time) => return time.unix_millis().and_then(|millis| text(iso_time(millis))),
+        Scalar::Guid(guid) => return text(guid.to_string()),
+        Scalar::ByteString(bytes) => return bytes.0.as_deref().and_then(|bytes| text(hexadecimal(bytes))),
+        Scalar::XmlElement(xml) => return xml.0.clone().and_then(text),
+        Scalar::NodeId(node) => return text(node.to_string()),
+        Scalar::ExpandedNodeId(node) => return text(node.to_string()),
+        Scalar::QualifiedName(name) => return name.name.clone().and_then(text),
+        Scalar::LocalizedText(told) => return told.text.clone().and_then(text),
+        Scalar::DataValue(inner) => return inner.value.as_ref().and_then(value),
+        Scalar::ExtensionObject(_) | Scalar::DiagnosticInfo(_) => return None,
+    })
+}
+
+/// The elements with commas between them, as JSON has them; none where one of them has no form.
+fn listed(elements: &Array) -> Option<String> {
+    let element = |place| match elements.get(place)? {
+        Variant::Null => Some("null".to_owned()),
+        element => match value(&element)?.0 {
+            Value::Text(text) => serde_json::to_string(&*text).ok(),
+            other => Some(other.to_string()),
+        },
+    };
+    let parts: Option<Vec<_>> = (0..elements.len()).map(element).collect();
+    Some(format!("[{}]", parts?.join(",")))
+}
+
+fn hexadecimal(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// The type by which values of a built-in type are written to a point, by its number.
+pub(super) const fn data_type_of(built_in: u8) -> Option<DataType> {
+    Some(match built_in {
+        1 => DataType::Bool,
+        2 => DataType::Int8,
+        3 => DataType::Uint8,
+        4 => DataType::Int16,
+        5 => DataType::Uint16,
+        6 => DataType::Int32,
+        7 | 19 => DataType::Uint32,
+        8 => DataType::Int64,
+        9 => DataType::Uint64,
+        10 => DataType::Float32,
+        11 => DataType::Float64,
+        12 | 20 | 21 => TEXT,
+        _ => return None,
+    })
+}
+
+/// A raw value as one of a built-in type, by its number; none where it does not fit.
+pub(super) fn variant(raw: &Value, built_in: u8) -> Option<Variant> {
+    let whole = || match raw {
+        Value::Int(number) => Some(i128::from(*number)),
+        Value::Uint(number) => Some(i128::from(*number)),
+        _ => None,
+    };
+    let text = || match raw {
+        Value::Text(text) => Some(text.to_string()),
+        _ => None,
+    };
+    #[expect(clippy::cast_possible_truncation, reason = "the nearest single-precision number is meant")]
+    let single = || raw.as_f64().map(|number| number as f32).filter(|number| number.is_finite());
+    Some(Variant::Scalar(match built_in {
+        1 => match raw {
+            Value::Bool(bit) => Scalar::Boolean(*bit),
+            _ => return None,
+        },
+        2 => Scalar::SByte(whole()?.try_into().ok()?),
+        3 => Scalar::Byte(whole()?.try_into().ok()?),
+        4 => Scalar::Int16(whole()?.try_into().ok()?),
+        5 => Scalar::UInt16(whole()?.try_into().ok()?),
+        6 => Scalar::Int32(whole()?.try_into().ok()?),
+        7 => Scalar::UInt32(whole()?.try_into().ok()?),
+        8 => Scalar::Int64(whole()?.try_into().ok()?),
+        9 => Scalar::UInt64(whole()?.try_into().ok()?),
+        10 => Scalar::Float(single()?),
+        11 => Scalar::Double(raw.as_f64()?),
+        12 => Scalar::String(Some(text()?)),
+        19 => Scalar::StatusCode(StatusCode(whole()?.try_into().ok()?)),
+        20 => Scalar::QualifiedName(interlex_opcua::QualifiedName { namespace: 0, name: Some(text()?) }),
+        21 => {
+            let told = interlex_opcua::LocalizedText { locale: None, text: Some(text()?) };
+            Scalar::LocalizedText(told.into())
+        }
+        _ => return None,
+    }))
+}
+
+/// The number of the built-in type that a node of the standard's namespace names.
+pub(super) fn built_in(data_type: &NodeId) -> Option<u8> {
+    match data_type {
+        NodeId { namespace: 0, identifier: interlex_opcua::Identifier::Numeric(number) } => match number {
+            1..=25 => u8::try_from(*number).ok(),
+            // Enumerations, durations, and moments of UTC.
+            29 => Some(6),
+            290 => Some(11),
+            294 => Some(13),
+            _ => None,
+        },
+        _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use interlex_core::description::{Files, read};
+
+    fn reader(row: &str) -> Reader {
+        let main = "[gateway]\nname = \"g\"\n[rates]\nfast = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"opcua\"\nurl = \
+                    \"opc.tcp://engine\"\n[[device]]\nname = \"d\"\nlink = \"l\"\npoints = \"p.csv\"\n";
+        let list = format!("name,address,type,field,element,rate\nx,ns=2;s=X,{row},fast\n");
+        let files: Files = [("gateway.toml".into(), main.into()), ("p.csv".into(), list)].into();
+        Reader::new(&read(&files).unwrap().devices[0].points[0])
+    }
+
+    fn told(value: impl Into<Option<Variant>>) -> DataValue {
+        DataValue { value: value.into(), ..DataValue::default() }
+    }
+
+    #[test]
+    fn values_keep_their_types_and_their_status_its_name() {
+        let (auto, types) = (reader(",,"), DataTypes::default());
+        let of = |variant: Variant| {
+            let read = auto.read(&told(variant), &types);
+            (read.value.map(|value| value.to_string()), read.data_type.map(|data_type| data_type.to_string()))
+        };
+        let some = |value: &str, data_type: &str| (Some(value.to_owned()), Some(data_type.to_owned()));
+        assert_eq!(of(Variant::Scalar(Scalar::SByte(-3))), some("-3", "int8"));
+        assert_eq!(of(Variant::Scalar(Scalar::Float(49.98))), some("49.98", "float32"));
+        assert_eq!(of(Variant::Scalar(Scalar::DateTime(DateTime::from_unix_millis(0)))).0.unwrap(), "1970-01-01T00:00:00.000Z");
+        assert_eq!(of(Variant::Array(Array::Double(vec![1.5, 2.0]))), some("[1.5,2]", "string(250)"));
+        assert_eq!(of(Variant::Scalar(Scalar::DateTime(DateTime(0)))), (None, None), "1601 is no moment");
+        let status = |code: u32| auto.read(&DataValue { status: Some(StatusCode(code)), ..told(Variant::from(1.0)) }, &types);
+        assert_eq!(status(0x0000_0480).quality, Quality::Good);
+        assert_eq!(status(0x4090_0480).quality, Quality::Uncertain(Reason::OpcUa(0x4090_0000)));
+        let sensor = status(0x808D_0000);
+        assert_eq!((sensor.value, crate::opcua::words(sensor.quality.reason().unwrap())), (None, "BadSensorFailure".into()));
+        assert_eq!(crate::opcua::words(auto.read(&told(None), &types).quality.reason().unwrap()), "BadNoData");
+    }
+
+    #[test]
+    fn a_described_type_is_kept_and_what_does_not_fit_is_bad() {
+        let types = DataTypes::default();
+        let whole = reader("uint16,,").read(&told(Variant::Scalar(Scalar::Int32(40_000))), &types);
+        assert_eq!((whole.value, whole.data_type), (Some(Value::Uint(40_000)), None));
+        let too_large = reader("uint16,,").read(&told(Variant::Scalar(Scalar::Int32(70_000))), &types);
+        assert_eq!(crate::opcua::words(too_large.quality.reason().unwrap()), "BadTypeMismatch");
+        let element = reader(",,2").read(&told(Variant::Array(Array::Float(vec![409.0]))), &types);
+        assert_eq!(element.value, Some(Value::Float32(409.0)));
+        let none = reader(",,2").read(&told(Variant::Array(Array::Float(Vec::new()))), &types);
+        assert_eq!(crate::opcua::words(none.quality.reason().unwrap()), "BadIndexRangeNoData");
+    }
+
+    #[test]
+    fn raw_values_are_written_as_the_type_of_the_node_or_not_at_all() {
+        let written = |raw: &Value, number| variant(raw, number);
+        assert_eq!(written(&Value::Uint(200), 3), Some(Variant::Scalar(Scalar::Byte(200))));
+        assert_eq!(written(&Value::Int(-1), 7), None);
+        assert_eq!(written(&Value::Uint(1500), 11), Some(Variant::Scalar(Scalar::Double(1500.0))));
+        assert_eq!(written(&Value::Float64(1e300), 10), None);
+        assert_eq!(written(&Value::Bool(false), 1), Some(Variant::Scalar(Scalar::Boolean(false))));
+        assert_eq!(written(&Value::Text("on".into()), 1), None);
+    }
+}

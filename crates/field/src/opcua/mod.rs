@@ -1,0 +1,22 @@
+//! OPC UA servers: how they are reached and trusted, what is watched of them, how values are read and written, what they offer.
+
+mod connect;
+mod discovery;
+mod driver;
+mod endpoint;
+mod errand;
+mod facts;
+mod frames;
+mod group;
+mod locate;
+mod mapping;
+mod part;
+mod poller;
+mod structures;
+mod telling;
+mod trust;
+mod words;
+
+pub(crate) use discovery::{Discovery, discovery, sources};
+pub(crate) use driver::OpcUaDriver;
+pub(crate) use words::of as words;

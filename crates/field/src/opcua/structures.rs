@@ -1,0 +1,132 @@
+//! What structures are made of: asked for until all that is in them is known.
+
+use super::facts::{attribute_of, read};
+use interlex_opcua::{
+    BrowseDescription, BrowseDirection, BrowseRequest, DataTypes, EnumDefinition, NodeId, Request, RequestError, Response,
+    Scalar, Structure, StructureDefinition, Variant, ids,
+};
+use std::collections::{BTreeSet, VecDeque};
+
+/// Asks a server for the definitions of data types, some at a time: no I/O.
+#[derive(Debug, Default)]
+pub(super) struct StructureFinder {
+    /// Variables whose types are wanted.
+    variables: VecDeque<NodeId>,
+    wanted: VecDeque<NodeId>,
+    /// Types that have no definition of their own: those that they add nothing to are asked for.
+    bare: VecDeque<NodeId>,
+    known: BTreeSet<NodeId>,
+    asked: Asked,
+}
+
+#[derive(Debug, Default)]
+enum Asked {
+    #[default]
+    Nothing,
+    Types,
+    Definitions(Vec<NodeId>),
+    Supertypes(Vec<NodeId>),
+}
+
+const DATA_TYPE: u32 = 14;
+const DATA_TYPE_DEFINITION: u32 = 23;
+/// Nobody has structures of so many types.
+const MOST: usize = 2000;
+
+impl StructureFinder {
+    /// Finds what is needed to read the values of some variables.
+    pub(super) fn new(variables: impl IntoIterator<Item = NodeId>) -> Self {
+        Self { variables: variables.into_iter().collect(), ..Self::default() }
+    }
+
+    /// What to ask next; none when all is known, or an answer is waited for.
+    pub(super) fn next(&mut self, at_once: usize) -> Option<Request> {
+        if !matches!(self.asked, Asked::Nothing) {
+            return None;
+        }
+        let take = |from: &mut VecDeque<NodeId>| from.drain(..at_once.max(1).min(from.len())).collect::<Vec<_>>();
+        let attributes =
+            |nodes: &[NodeId], attribute| read(nodes.iter().map(|node| attribute_of(node.clone(), attribute)).collect());
+        if !self.variables.is_empty() {
+            let nodes = take(&mut self.variables);
+            let request = attributes(&nodes, DATA_TYPE);
+            self.asked = Asked::Types;
+            return Some(request);
+        }
+        if !self.wanted.is_empty() {
+            let nodes = take(&mut self.wanted);
+            let request = attributes(&nodes, DATA_TYPE_DEFINITION);
+            self.asked = Asked::Definitions(nodes);
+            return Some(request);
+        }
+        if self.bare.is_empty() {
+            return None;
+        }
+        let nodes = take(&mut self.bare);
+        let above = |node: &NodeId| BrowseDescription {
+            node_id: node.clone(),
+            browse_direction: BrowseDirection::Inverse,
+            reference_type_id: ids::HAS_SUBTYPE,
+            ..BrowseDescription::default()
+        };
+        let request = BrowseRequest { nodes_to_browse: nodes.iter().map(above).collect(), ..BrowseRequest::default() };
+        self.asked = Asked::Supertypes(nodes);
+        Some(request.into())
+    }
+
+    /// Whether nothing is to be asked any more.
+    pub(super) fn is_done(&self) -> bool {
+        let waits = [&self.variables, &self.wanted, &self.bare].iter().any(|nodes| !nodes.is_empty());
+        matches!(self.asked, Asked::Nothing) && !waits
+    }
+
+    fn want(&mut self, node: NodeId) {
+        if self.known.len() < MOST && self.known.insert(node.clone()) {
+            self.wanted.push_back(node);
+        }
+    }
+
+    pub(super) fn answered(&mut self, answer: Result<Response, RequestError>, types: &mut DataTypes) {
+        match (std::mem::take(&mut self.asked), answer) {
+            (Asked::Types, Ok(Response::Read(told))) => {
+                for result in told.results {
+                    if let Some(Variant::Scalar(Scalar::NodeId(data_type))) = result.value {
+                        self.want_missing(&data_type, types);
+                    }
+                }
+            }
+            (Asked::Definitions(nodes), Ok(Response::Read(told))) => {
+                for (node, result) in nodes.into_iter().zip(told.results) {
+                    let object = match result.value {
+                        Some(Variant::Scalar(Scalar::ExtensionObject(object))) => *object,
+                        _ => {
+                            self.bare.push_back(node);
+                            continue;
+                        }
+                    };
+                    if let Some(Ok(definition)) = StructureDefinition::from_object(&object) {
+                        types.add_structure(node.clone(), definition);
+                    } else if let Some(Ok(definition)) = EnumDefinition::from_object(&object) {
+                        types.add_enumeration(node.clone(), definition);
+                    }
+                    self.want_missing(&node, types);
+                }
+            }
+            (Asked::Supertypes(nodes), Ok(Response::Browse(told))) => {
+                for (node, result) in nodes.into_iter().zip(told.results) {
+                    let above = result.references.iter().find_map(|reference| reference.node_id.local());
+                    if let Some(above) = above {
+                        types.add_subtype(node, above.clone());
+                        self.want_missing(&above, types);
+                    }
+                }
+            }
+            // What is not told stays unknown: values of such types are not read.
+            _ => {}
+        }
+    }
+
+    fn want_missing(&mut self, data_type: &NodeId, types: &DataTypes) {
+        types.missing(data_type).into_iter().for_each(|missing| self.want(missing));
+    }
+}

@@ -1,0 +1,309 @@
+//! What a server tells, as samples of points.
+
+use super::driver::{NOT_WATCHED, OpcUaDriver};
+use super::part::{Item, Stage};
+use crate::link::{DeviceEvent, Outcome, Outcomes, RequestView};
+use interlex_core::{DataType, PointIndex, PointTable, RawSample, Reason, SampleKind};
+use interlex_opcua::{BackfillEvent, DataTypes, DataValue, FollowEvent, ItemPlace, RequestError, Response, StatusCode, WatchEvent};
+use std::time::{Duration, Instant};
+
+/// What the server does not watch since it is not there is read so often: it may come.
+const SELDOM: Duration = Duration::from_secs(30);
+/// Silent so often in a row, a device is lost.
+const SILENCES: u8 = 2;
+
+impl OpcUaDriver {
+    /// Carries on what came of following.
+    pub(super) fn listen(&mut self, out: &mut Outcomes) {
+        while let Some(event) = self.follower.poll_event() {
+            match event {
+                FollowEvent::Live(event) => self.live(event, out),
+                FollowEvent::Again(group, values) => {
+                    let items = values.into_iter().map(|(item, _)| item).collect();
+                    self.revive(group, items, out);
+                }
+                FollowEvent::History(event) => self.history(event, out),
+            }
+        }
+    }
+
+    fn live(&mut self, event: WatchEvent, out: &mut Outcomes) {
+        match event {
+            WatchEvent::Created { group, interval, .. } => {
+                if let Some(Some(group)) = self.groups.get_mut(group) {
+                    (group.is_made, group.is_ready, group.interval) = (true, false, interval);
+                    group.is_first.iter_mut().for_each(|is_first| *is_first = true);
+                }
+            }
+            WatchEvent::Agreed { .. } => {}
+            WatchEvent::Refused((group, item), status) => self.not_watched(group, &[item], status, out),
+            WatchEvent::GroupRefused(group, error) => self.group_refused(group, &error, out),
+            WatchEvent::Ready(number) => {
+                if let Some(Some(group)) = self.groups.get_mut(number) {
+                    group.is_ready = true;
+                    let part = group.part;
+                    self.settle(part, out);
+                }
+            }
+            WatchEvent::Values { group, subscription, number, values } => {
+                self.values(group, values, out);
+                self.told.push((subscription, number));
+                self.heard(group, out);
+            }
+            WatchEvent::Alive(group) => self.heard(group, out),
+            WatchEvent::Gap(group) => {
+                tracing::debug!(group, "values may be missing");
+            }
+            WatchEvent::Silent(number) => self.silent(number, out),
+        }
+    }
+
+    /// Something came from a group: what is known of it holds.
+    fn heard(&mut self, number: usize, out: &mut Outcomes) {
+        let Some(Some(group)) = self.groups.get_mut(number) else { return };
+        let (was_heard, part) = (group.is_heard, group.part);
+        group.hear();
+        if !was_heard && !group.is_made {
+            // It went on while we were away: what did not change is what it was.
+            group.is_ready = true;
+            let all = (0..group.items.len()).collect();
+            self.revive(number, all, out);
+        }
+        self.settle(part, out);
+    }
+
+    /// Values that were told before still hold: they are told again where they were taken for lost.
+    fn revive(&mut self, number: usize, items: Vec<usize>, out: &mut Outcomes) {
+        let Some(Some(group)) = self.groups.get_mut(number) else { return };
+        let places: Vec<_> = items.into_iter().filter_map(|item| Some((item, *group.items.get(item)?))).collect();
+        places.iter().filter_map(|(item, _)| group.is_first.get_mut(*item).map(|first| *first = false)).for_each(drop);
+        let id = group.part;
+        let Some(part) = self.parts.iter_mut().find(|part| part.id == id) else { return };
+        let mut samples = Vec::new();
+        for (item, place) in places {
+            let Some(known) = part.items.get_mut(place).filter(|known| known.is_away) else { continue };
+            if let Some(value) = self.follower.last((number, item)) {
+                samples.push(sample(known, value, SampleKind::Current, &self.types));
+                (known.is_away, known.is_settled) = (false, true);
+            }
+        }
+        if !samples.is_empty() {
+            out.batch(|batch| batch.extend(samples.into_iter().map(|(sample, _)| sample)));
+        }
+    }
+
+    fn values(&mut self, number: usize, values: Vec<(usize, DataValue)>, out: &mut Outcomes) {
+        let Some(Some(group)) = self.groups.get_mut(number) else { return };
+        let id = group.part;
+        let Some(part) = self.parts.iter_mut().find(|part| part.id == id) else { return };
+        let (mut samples, mut types) = (Vec::with_capacity(values.len()), Vec::new());
+        for (item, value) in values {
+            let Some(known) = group.items.get(item).and_then(|place| part.items.get_mut(*place)) else { continue };
+            let is_first = group.is_first.get_mut(item).is_some_and(std::mem::take);
+            let kind = if is_first { SampleKind::Current } else { SampleKind::Event };
+            let (sample, found) = sample(known, &value, kind, &self.types);
+            types.extend(found);
+            samples.push(sample);
+            (known.is_away, known.is_settled) = (false, true);
+        }
+        tell(part.place, types, samples, out);
+    }
+
+    fn history(&mut self, event: BackfillEvent, out: &mut Outcomes) {
+        let item_of = |this: &Self, (number, item): ItemPlace| {
+            let group = this.groups.get(number)?.as_ref()?;
+            Some((group.part, *group.items.get(item)?))
+        };
+        match event {
+            BackfillEvent::Values(place, values) => {
+                let Some((id, place)) = item_of(self, place) else { return };
+                let Some(part) = self.parts.iter().find(|part| part.id == id) else { return };
+                let Some(item) = part.items.get(place) else { return };
+                let samples = values.iter().map(|value| sample(&mut item.clone(), value, SampleKind::Past, &self.types).0);
+                let samples: Vec<_> = samples.collect();
+                out.batch(|batch| batch.extend(samples));
+            }
+            BackfillEvent::Filled(_) => {}
+            BackfillEvent::Missing(place, status) => {
+                let Some((id, place)) = item_of(self, place) else { return };
+                let Some(part) = self.parts.iter().find(|part| part.id == id) else { return };
+                let name = part.point(place).map(|settings| settings.name.to_string()).unwrap_or_default();
+                let why = format!("values of {name} are missing: the server has no history of them ({status})");
+                out.device(part.place, DeviceEvent::Error(why));
+            }
+        }
+    }
+
+    /// A point has no value, and why.
+    pub(super) fn fail(&mut self, id: u32, item: usize, reason: Reason, why: &str, out: &mut Outcomes) {
+        let Some(part) = self.parts.iter_mut().find(|part| part.id == id) else { return };
+        let name = part.point(item).map(|settings| settings.name.to_string()).unwrap_or_default();
+        let Some(known) = part.items.get_mut(item) else { return };
+        (known.is_away, known.is_settled) = (false, true);
+        let index = known.index;
+        out.batch(|batch| batch.push(RawSample::failed(index, reason)));
+        out.device(part.place, DeviceEvent::Error(format!("{name}: {why}")));
+    }
+
+    /// Items that the server does not watch are read: as often as they should be watched, or seldom, where they are not there.
+    fn not_watched(&mut self, number: usize, items: &[usize], status: StatusCode, out: &mut Outcomes) {
+        let Some(Some(group)) = self.groups.get(number) else { return };
+        let id = group.part;
+        let places: Vec<_> = items.iter().filter_map(|item| group.items.get(*item).copied()).collect();
+        let is_there = NOT_WATCHED.contains(&status.code());
+        for place in places {
+            if !is_there {
+                self.fail(id, place, Reason::OpcUa(status.code().0), &status.to_string(), out);
+            }
+            let Some(part) = self.parts.iter().find(|part| part.id == id) else { return };
+            let Some(item) = part.items.get(place) else { continue };
+            let period = if is_there { item.period } else { item.period.max(SELDOM) };
+            if let Some(what) = item.what() {
+                self.poller.add(id, period, vec![(place, what)], now());
+            }
+        }
+    }
+
+    fn group_refused(&mut self, number: usize, error: &RequestError, out: &mut Outcomes) {
+        let Some(Some(group)) = self.groups.get(number) else { return };
+        let (id, all) = (group.part, (0..group.items.len()).collect::<Vec<_>>());
+        if let RequestError::Fault(status) = error
+            && NOT_WATCHED.contains(&status.code())
+        {
+            self.not_watched(number, &all, *status, out);
+            self.follower.remove(number);
+            self.groups.get_mut(number).into_iter().for_each(|group| *group = None);
+        }
+        let Some(part) = self.parts.iter().find(|part| part.id == id) else { return };
+        out.device(part.place, DeviceEvent::Error(format!("the server does not watch its points: {error}")));
+        self.show_requests(id, out);
+    }
+
+    fn silent(&mut self, number: usize, out: &mut Outcomes) {
+        let Some(Some(group)) = self.groups.get_mut(number) else { return };
+        group.silences = group.silences.saturating_add(1);
+        let (id, is_lost) = (group.part, group.silences >= SILENCES);
+        // What is asked for anew may tell more; the probe shows whether the server is there at all.
+        self.follower.renew(number);
+        let Some(part) = self.parts.iter_mut().find(|part| part.id == id) else { return };
+        let why = "the server tells nothing of it, not even that nothing changed";
+        if is_lost && !part.is_silent {
+            (part.is_silent, part.is_up) = (true, false);
+            part.items.iter_mut().for_each(|item| item.is_away = true);
+            out.device(part.place, DeviceEvent::Silent(Reason::Timeout, why.to_owned()));
+        } else {
+            out.device(part.place, DeviceEvent::Error(why.to_owned()));
+        }
+    }
+
+    /// Tells that a device is up, once something is known of all its points.
+    pub(super) fn settle(&mut self, id: u32, out: &mut Outcomes) {
+        let now = now();
+        let mut groups = self.groups.iter().flatten().filter(|group| group.part == id);
+        let is_told = groups.all(|group| group.is_ready && group.silences == 0);
+        let Some(part) = self.parts.iter_mut().find(|part| part.id == id) else { return };
+        if part.is_up || !matches!(part.stage, Stage::Watched) || !is_told {
+            return;
+        }
+        let is_late = part.grace.is_some_and(|grace| now >= grace);
+        let is_settled = part.items.iter().all(|item| item.is_settled && !item.is_away);
+        if is_settled || is_late {
+            (part.is_up, part.is_silent, part.grace) = (true, false, None);
+            out.device(part.place, DeviceEvent::Up);
+        }
+    }
+
+    /// What is known of points still holds, as long as their groups live and the server works.
+    pub(super) fn confirm(&mut self, now: Instant, out: &mut Outcomes) {
+        for group in self.groups.iter_mut().flatten() {
+            if !group.is_to_be_confirmed(now) || !self.is_running {
+                continue;
+            }
+            let Some(part) = self.parts.iter().find(|part| part.id == group.part) else { continue };
+            let items = group.items.iter().filter_map(|place| part.items.get(*place));
+            let points: Vec<_> = items.filter(|item| !item.is_away).map(|item| item.index).collect();
+            out.push(Outcome::Confirmed(points));
+        }
+    }
+
+    /// A round of reading was answered.
+    pub(super) fn polled(&mut self, number: u32, outcome: Result<Response, RequestError>, late: Duration, out: &mut Outcomes) {
+        let Some(read) = self.poller.answered(number, outcome) else { return };
+        let (id, values) = match read {
+            Ok(read) => read,
+            Err((id, status)) => {
+                let Some(part) = self.parts.iter().find(|part| part.id == id) else { return };
+                out.device(part.place, DeviceEvent::Error(format!("its points are not read: {status}")));
+                return;
+            }
+        };
+        let Some(part) = self.parts.iter_mut().find(|part| part.id == id) else { return };
+        let (mut samples, mut types) = (Vec::with_capacity(values.len()), Vec::new());
+        let mut period = None;
+        for (place, value) in values {
+            let Some(item) = part.items.get_mut(place) else { continue };
+            let (sample, found) = sample(item, &value, SampleKind::Current, &self.types);
+            types.extend(found);
+            samples.push(sample);
+            (item.is_away, item.is_settled) = (false, true);
+            period = Some(item.period);
+        }
+        tell(part.place, types, samples, out);
+        out.push(Outcome::Polled { period: period.unwrap_or_default(), interval: None, lateness: late });
+        self.settle(id, out);
+    }
+
+    /// What the server is asked again and again, and what it watches, in words.
+    pub(super) fn views(&self, points: &PointTable) -> Vec<RequestView> {
+        let milliseconds = |span: Duration| u64::try_from(span.as_millis()).unwrap_or(u64::MAX);
+        let view = |id: u32, reads: String, period: Duration, items: &[usize], bad: Option<String>| {
+            let part = self.parts.iter().find(|part| part.id == id)?;
+            let indices = items.iter().filter_map(|place| part.items.get(*place)).map(|item| item.index);
+            let names = indices.filter_map(|index| points.get(index)).map(|info| info.name().to_owned());
+            Some(RequestView {
+                devices: vec![part.name().to_owned()],
+                reads,
+                period_ms: milliseconds(period),
+                points: names.collect(),
+                as_planned: true,
+                bad,
+                whole_again_in_ms: None,
+            })
+        };
+        let watched = self.groups.iter().flatten().filter_map(|group| {
+            let reads = format!("subscription of {} nodes", group.items.len());
+            let bad = (group.silences > 0).then(|| "it tells nothing".to_owned());
+            view(group.part, reads, group.interval, &group.items, bad)
+        });
+        let read = self.poller.views().filter_map(|(id, period, items)| {
+            view(id, format!("reading of {} nodes", items.len()), period, &items, None)
+        });
+        watched.chain(read).collect()
+    }
+}
+
+/// A value as a sample of its point, and the type that the point has from now on, where that is another one.
+fn sample(item: &mut Item, value: &DataValue, kind: SampleKind, types: &DataTypes) -> (RawSample, Option<(PointIndex, DataType)>) {
+    let read = item.reader.read(value, types);
+    let found = read.data_type.filter(|found| *found != item.found).map(|found| {
+        item.found = found;
+        (item.index, found)
+    });
+    let sample =
+        RawSample { point: item.index, value: read.value, quality: read.quality, source_time: read.time, kind };
+    (sample, found)
+}
+
+/// Tells types before the values that have them.
+fn tell(place: usize, types: Vec<(PointIndex, DataType)>, samples: Vec<RawSample>, out: &mut Outcomes) {
+    if !types.is_empty() {
+        out.device(place, DeviceEvent::Types(types));
+    }
+    if !samples.is_empty() {
+        out.batch(|batch| batch.extend(samples));
+    }
+}
+
+fn now() -> Instant {
+    tokio::time::Instant::now().into_std()
+}

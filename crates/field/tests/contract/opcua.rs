@@ -1,0 +1,201 @@
+//! Parts of an OPC UA server for the suite.
+
+use crate::line::Line;
+use crate::suite::{Field, Writes};
+use interlex_core::description::{Description, Files, read};
+use interlex_opcua::{
+    Access, DataValue, Host, HostConfig, MessageSecurityMode, Node, NodeId, NodeKind, Process, SecurityPolicy, Server,
+    ServerDescription, ServerLimits, Sessions, Space, StatusCode, TransportLimits, User, UserTokenType, Users, Variable,
+    Variant, ids,
+};
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::net::TcpListener;
+use tokio_util::sync::{CancellationToken, DropGuard};
+
+pub(crate) struct OpcUaField {
+    host: Arc<Host<Machines>>,
+    line: Line,
+    _stop: DropGuard,
+}
+
+#[derive(Default)]
+struct Machines {
+    machines: HashMap<String, Machine>,
+    is_swallowed: bool,
+}
+
+#[derive(Default)]
+struct Machine {
+    told: u64,
+    written: Vec<u64>,
+    writes: Option<Writes>,
+}
+
+struct Everybody;
+
+impl Users for Everybody {
+    fn takes(&self, _: &User) -> bool {
+        true
+    }
+}
+
+fn node(device: &str, point: &str) -> NodeId {
+    NodeId::text(1, format!("{device}.{point}"))
+}
+
+fn machine_of(node: &NodeId) -> String {
+    node.to_string().trim_start_matches("ns=1;s=").split('.').next().unwrap().to_owned()
+}
+
+impl Process for Machines {
+    fn write(&mut self, node: &NodeId, value: &Variant, _: &User) -> StatusCode {
+        let machine = self.machines.entry(machine_of(node)).or_default();
+        let Variant::Scalar(interlex_opcua::Scalar::UInt16(number)) = value else { return StatusCode::BAD_TYPE_MISMATCH };
+        let how = machine.writes.unwrap_or(Writes::Takes);
+        match how {
+            Writes::Refuses => return StatusCode::BAD_INVALID_STATE,
+            Writes::Ignores => return StatusCode::GOOD_COMPLETES_ASYNCHRONOUSLY,
+            Writes::Takes | Writes::Swallows => {}
+        }
+        self.is_swallowed = how == Writes::Swallows;
+        machine.written.push((*number).into());
+        StatusCode::GOOD
+    }
+
+    fn call(&mut self, _: &NodeId, _: &NodeId, _: &[Variant], _: &User) -> Result<Vec<Variant>, StatusCode> {
+        Err(StatusCode::BAD_METHOD_INVALID)
+    }
+
+    fn is_answered(&mut self) -> bool {
+        !std::mem::take(&mut self.is_swallowed)
+    }
+}
+
+fn space() -> Space {
+    let mut space = Space::standard();
+    for device in ["one", "two"] {
+        let folder = Node::new(NodeId::text(1, device), 1, device, NodeKind::Object);
+        space.add_under(&ids::OBJECTS_FOLDER, &ids::ORGANIZES, folder, &ids::FOLDER_TYPE);
+        let mut put = |name: &str, access, value: Variant| {
+            let variable = Variable { access, ..Variable::new(value) };
+            let variable = Node::new(node(device, name), 1, name, NodeKind::Variable(Box::new(variable)));
+            let folder = NodeId::text(1, device);
+            space.add_under(&folder, &ids::HAS_COMPONENT, variable, &ids::BASE_DATA_VARIABLE_TYPE);
+        };
+        put("count", Access::READ, 0_u32.into());
+        put("set-point", Access::READ | Access::WRITE, 7_u16.into());
+        put("more", Access::READ, 7_u16.into());
+    }
+    space
+}
+
+impl OpcUaField {
+    fn with<T>(&self, device: &str, act: impl FnOnce(&mut Machine) -> T) -> T {
+        self.host.with(|_, machines, _| act(machines.machines.entry(device.to_owned()).or_default()))
+    }
+}
+
+/// A value is there for some looks of the server at it.
+const GROWS: Duration = Duration::from_millis(25);
+
+impl Field for OpcUaField {
+    async fn start() -> Self {
+        let stop = CancellationToken::new();
+        let listener = TcpListener::bind((interlex_sidecar::own_address(), 0)).await.unwrap();
+        let behind = listener.local_addr().unwrap();
+        let description = ServerDescription {
+            url: format!("opc.tcp://{behind}"),
+            application_uri: "urn:alderfen:machines".to_owned(),
+            application_name: "Machines".to_owned(),
+            own: None,
+            security: vec![(SecurityPolicy::None, MessageSecurityMode::None)],
+            users: vec![(UserTokenType::Anonymous, None)],
+            session_timeout: (Duration::from_secs(1), Duration::from_secs(3600)),
+            most_sessions: 20,
+        };
+        let shortest = (Duration::from_millis(5), Duration::from_secs(3600));
+        let limits =
+            ServerLimits { publishing_interval: shortest, sampling_interval: shortest, ..ServerLimits::default() };
+        let server = Server::new(Sessions::new(description), space(), limits, &[]);
+        let config = HostConfig {
+            limits: TransportLimits::default(),
+            longest_token: Duration::from_secs(3600),
+            timeout: Duration::from_secs(10),
+            most_channels: 20,
+            trust: Arc::new(|_| Ok(())),
+        };
+        let host = Host::new(server, Machines::default(), Everybody, config);
+        tokio::spawn(Arc::clone(&host).serve(listener, stop.clone()));
+        let growing = Arc::clone(&host);
+        tokio::spawn(stop.clone().run_until_cancelled_owned(async move {
+            loop {
+                tokio::time::sleep(GROWS).await;
+                growing.with(|server, machines, (_, wall)| {
+                    for device in ["one", "two"] {
+                        let count = node(device, "count");
+                        if server.is_watched(&count) {
+                            let told = &mut machines.machines.entry(device.to_owned()).or_default().told;
+                            *told += 1;
+                            let value = Some(u32::try_from(*told).unwrap().into());
+                            let value = DataValue { value, source_time: Some(wall), ..DataValue::default() };
+                            server.set_value(&count, value, wall);
+                        }
+                    }
+                });
+            }
+        }));
+        let line = Line::new(behind, b"MSGF\x20\0\0\0nonsense that nobody asked for");
+        line.connect(false).await;
+        Self { host, line, _stop: stop.drop_guard() }
+    }
+
+    fn description(&self, devices: &[&str], with_more: &[&str]) -> Description {
+        let mut main = format!(
+            "[gateway]\nname = \"g\"\n[rates]\nfast = \"10ms\"\n[[link]]\nname = \"plc\"\nprotocol = \"opcua\"\nurl = \"opc.tcp://{}\"\n\
+             security = \"none\"\ntimeout = \"200ms\"\nreconnect-limit = \"50ms\"\n",
+            self.line.address
+        );
+        let mut files = Files::new();
+        for device in devices {
+            main.push_str(&format!("[[device]]\nname = \"{device}\"\nlink = \"plc\"\nstart = \"/1:{device}\"\n"));
+            let more = if with_more.contains(device) { "more,/1:more,uint16,fast,read\n" } else { "" };
+            let list = format!(
+                "name,address,type,rate,access\ncount,/1:count,uint32,fast,read\n\
+                 set-point,ns=1;s={device}.set-point,uint16,fast,read-write\n{more}"
+            );
+            files.insert(format!("points/{device}.csv"), list);
+        }
+        files.insert("gateway.toml".to_owned(), main);
+        read(&files).unwrap()
+    }
+
+    fn told(&self, device: &str) -> u64 {
+        self.with(device, |machine| machine.told)
+    }
+
+    fn silence(&self, device: &str, is_silent: bool) {
+        self.host.with(|server, _, _| server.hold(&node(device, "count"), is_silent));
+    }
+
+    fn takes_writes(&self, device: &str, how: Writes) {
+        self.with(device, |machine| machine.writes = Some(how));
+    }
+
+    fn written(&self, device: &str) -> Vec<u64> {
+        self.with(device, |machine| machine.written.clone())
+    }
+
+    fn cut(&self) {
+        self.line.cut();
+    }
+
+    async fn mend(&self) {
+        self.line.connect(false).await;
+    }
+
+    async fn flood(&self, is_flooding: bool) {
+        self.line.connect(is_flooding).await;
+    }
+}
