@@ -1,7 +1,7 @@
 //! Planning the requests for many points: how long it takes, and whether it could be done with fewer.
 
 use crate::report::{best, header, now, row};
-use interlex_core::description::{Address, Description, Device, DeviceProtocol, Files, planned, read};
+use interlex_core::description::{Description, Device, Files, planned, read};
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
@@ -40,10 +40,10 @@ fn files() -> Files {
 /// No plan can do with fewer: what is further apart than a gap may be has requests of its own, and each run takes as many
 /// as its length in the largest requests.
 fn least(description: &Description, device: &Device) -> usize {
-    let DeviceProtocol::Modbus(settings) = &device.protocol;
+    let Some(settings) = device.protocol.modbus() else { return 0 };
     let mut groups: BTreeMap<_, Vec<(u16, u16)>> = BTreeMap::new();
     for point in &device.points {
-        let Address::Modbus(address) = point.address;
+        let Some((address, _)) = point.modbus() else { continue };
         if let Some(extent) = address.extent(point.settings.data_type) {
             groups.entry((description.rates.get(&point.settings.rate), address.table)).or_default().push(extent);
         }
@@ -78,10 +78,8 @@ pub(crate) fn run() -> anyhow::Result<()> {
         .devices
         .iter()
         .flat_map(|device| device.points.iter())
-        .map(|point| {
-            let Address::Modbus(address) = point.address;
-            (address.number.wrapping_mul(40_503), address)
-        })
+        .filter_map(|point| point.modbus())
+        .map(|(address, _)| (address.number.wrapping_mul(40_503), address))
         .collect();
     let per_second = |took: std::time::Duration| 1.0 / took.as_secs_f64();
     let ours = || {

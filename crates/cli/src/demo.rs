@@ -182,7 +182,7 @@ impl Placed {
     /// Puts what is where `self` says to where `now` is; what somebody has pointed elsewhere stays there.
     fn moved(&self, description: &mut Description, now: &Self) {
         for link in &mut description.links {
-            let LinkProtocol::Modbus(modbus) = &mut link.protocol;
+            let LinkProtocol::Modbus(modbus) = &mut link.protocol else { continue };
             if let Some(tcp) = modbus.tcp_mut()
                 && is_at(&tcp.host, tcp.port, self.plant)
             {

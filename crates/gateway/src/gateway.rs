@@ -6,7 +6,7 @@ use crate::running::{GatewayStatus, Running, WaitingLoss};
 use arc_swap::ArcSwap;
 use interlex_core::description::Description;
 use interlex_core::{Clock, Inventory, PointTable, RecentValues};
-use interlex_field::{Listeners, Surroundings};
+use interlex_field::{Listeners, Memories, Surroundings};
 use interlex_store::{AuditTrail, Store};
 use interlex_uplink::{BrokerCommands, LinkHealth};
 use parking_lot::Mutex;
@@ -25,6 +25,8 @@ pub struct GatewayOptions {
     pub is_audit_required: bool,
     /// The time of day; that of the system when it is left out.
     pub clock: Option<Arc<dyn Clock>>,
+    /// What is remembered of the places in the field, and by what devices know this program.
+    pub memories: Memories,
 }
 
 /// One running gateway. Another description can take the place of its own at any time: only what differs is touched.
@@ -44,11 +46,11 @@ pub struct Gateway {
 impl Gateway {
     /// Starts everything that a description describes. What cannot be reached is tried again and again.
     pub async fn start(description: Arc<Description>, options: GatewayOptions) -> Self {
-        let GatewayOptions { revision, store, trail, is_audit_required, clock } = options;
+        let GatewayOptions { revision, store, trail, is_audit_required, clock, memories } = options;
         let clock = clock.unwrap_or_else(|| Arc::new(SystemClock));
         let trail = trail.or_else(|| store.clone().map(AuditTrail::new));
         let name = description.gateway.name.as_str();
-        let running = Arc::new(ArcSwap::from_pointee(Running::nothing(&description, Arc::clone(&clock))));
+        let running = Arc::new(ArcSwap::from_pointee(Running::nothing(&description, memories, Arc::clone(&clock))));
         let lifetimes = Lifetimes::new(name, store.clone(), trail.clone(), Arc::clone(&clock)).await;
         let commands = Commands::new(Arc::clone(&running), lifetimes);
         let (from_brokers, receiver) = BrokerCommands::channel();

@@ -4,8 +4,8 @@
 use interlex_core::description::{Description, DeviceProtocol, Files, read};
 use interlex_core::{Offer, OfferEvent, Value};
 use interlex_gateway::{
-    DeviceState, FrameFilter, Gateway, GatewayOptions, IdentityObject, OfferRequest, Offering, PointWrite, WriteError,
-    ask_for_offers, identify, try_write,
+    DeviceState, FrameFilter, Gateway, GatewayOptions, IdentityObject, Memories, OfferRequest, Offering, PointWrite,
+    WriteError, ask_for_offers, identify, try_write, via,
 };
 use interlex_modbus::{
     ExceptionCode, Framing, ReadData, Refusal, Request, Response, Table, Units, Written, serve_wire,
@@ -140,7 +140,7 @@ impl Bench {
         let running = self.gateway.running();
         let device = unit.map(|unit| {
             let mut device = self.description.devices[0].clone();
-            let DeviceProtocol::Modbus(modbus) = &mut device.protocol;
+            let DeviceProtocol::Modbus(modbus) = &mut device.protocol else { panic!() };
             modbus.unit = unit;
             device
         });
@@ -154,7 +154,8 @@ impl Bench {
             }
             events
         };
-        let ((), events) = tokio::join!(ask_for_offers(offering, Some(&running)), collecting);
+        let via = running.via();
+        let ((), events) = tokio::join!(ask_for_offers(offering, &via), collecting);
         events.into_iter().filter(|event| !matches!(event, OfferEvent::Progress { .. })).collect()
     }
 }
@@ -192,7 +193,7 @@ async fn three_dead_units_of_eight_cost_the_five_others_next_to_nothing() {
 #[tokio::test(flavor = "multi_thread")]
 async fn values_are_written_ahead_of_polls_and_read_back() {
     for framing in [Framing::Rtu, Framing::Ascii] {
-        let bench = Bench::start(framing, 1..=1, "").await;
+        let bench = Bench::with_timeout("1s", framing, 1..=1, "").await;
         bench.until("all good", |gateway| gateway.status().points_good == 5).await;
         assert_eq!(bench.write("set-point", Value::Float64(-2.5)).await, Ok((Some(Value::Float64(-2.5)), Some(true))));
         assert_eq!(bench.field.registers.lock().unwrap()[&(1, 4)], 0xFFE7);
@@ -216,21 +217,23 @@ async fn values_are_written_ahead_of_polls_and_read_back() {
         assert_eq!(*bench.field.registers.lock().unwrap(), before, "nothing was sent");
         bench.field.dead.lock().unwrap().push(1);
         let error = bench.write("set-point", Value::Uint(5)).await.unwrap_err();
-        assert!(error.contains("unit 1: no answer within 50ms"), "{error}");
+        assert!(error.contains("unit 1: no answer within 1s"), "{error}");
         bench.gateway.stop().await;
     }
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn bits_are_written_by_reading_first_where_the_device_lacks_the_function() {
-    let bench = Bench::start(Framing::Rtu, 1..=1, "").await;
+    let bench = Bench::with_timeout("1s", Framing::Rtu, 1..=1, "").await;
     *bench.field.without_mask.lock().unwrap() = true;
     bench.until("all good", |gateway| gateway.status().points_good == 5).await;
     let error = bench.write("mode", Value::Uint(5)).await.unwrap_err();
     assert!(error.contains("exception 01, illegal function"), "{error}");
     bench.gateway.stop().await;
 
-    let bench = Bench::start(Framing::Rtu, 1..=1, "bit-writes = \"read-modify-write\"\nwrites = \"multiple\"\n").await;
+    let bench =
+        Bench::with_timeout("1s", Framing::Rtu, 1..=1, "bit-writes = \"read-modify-write\"\nwrites = \"multiple\"\n")
+            .await;
     *bench.field.without_mask.lock().unwrap() = true;
     *bench.field.without_single.lock().unwrap() = true;
     bench.until("all good", |gateway| gateway.status().points_good == 5).await;
@@ -252,7 +255,7 @@ async fn a_device_says_who_it_is_and_a_scan_finds_units_and_addresses() {
     let bench = Bench::with_timeout("500ms", Framing::Rtu, 1..=2, "").await;
     bench.until("all good", |gateway| gateway.status().points_good == 10).await;
     let link = &bench.description.links[0];
-    let identity = identify(link, &bench.description.devices[0], Some(&bench.gateway.running())).await.unwrap();
+    let identity = identify(link, &bench.description.devices[0], &bench.gateway.running().via()).await.unwrap();
     let object = |id, name: &str, value: &str| IdentityObject { id, name: name.into(), value: value.into() };
     assert_eq!(identity.objects[..2], [object(0, "VendorName", "Alderfen"), object(1, "ProductCode", "AW-1")]);
     assert_eq!((identity.objects[2].value.len(), identity.frames.len()), (240, 4), "in two answers");
@@ -299,13 +302,14 @@ async fn a_device_says_who_it_is_and_a_scan_finds_units_and_addresses() {
     bench.gateway.stop().await;
 
     // Without a running link the port is opened for it alone.
-    let alone = identify(link, &bench.description.devices[0], None).await.unwrap();
+    let nothing = via(None, &Memories::default());
+    let alone = identify(link, &bench.description.devices[0], &nothing).await.unwrap();
     assert_eq!(alone.objects, identity.objects);
     let mut point = interlex_core::description::Point::clone(&bench.description.devices[0].points[1]);
     point.settings.access = interlex_core::description::Access::Read;
     let device = bench.description.devices[0].clone();
     let write = PointWrite { link: link.clone(), device, point, value: Value::Uint(1), index: None };
-    assert!(matches!(try_write(&write, None).await, Err(WriteError::Refused(_))));
+    assert!(matches!(try_write(&write, &nothing).await, Err(WriteError::Refused(_))));
 }
 
 #[tokio::test(flavor = "multi_thread")]

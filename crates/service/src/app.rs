@@ -7,7 +7,7 @@ use crate::draft::vault::Vault;
 use crate::turns::Heavy;
 use interlex_core::Timestamp;
 use interlex_core::description::Draft;
-use interlex_gateway::{Gateway, wall_clock};
+use interlex_gateway::{Gateway, Memories, OwnIdentity, Running, Via, via, wall_clock};
 use interlex_store::{AuditEntry, AuditTrail, Secret, SignedIn, Store};
 use parking_lot::{Mutex, RwLock};
 use std::collections::{BTreeMap, HashMap};
@@ -23,6 +23,8 @@ pub struct App {
     /// Whether nothing is written to the field while the audit trail does not take entries.
     pub(crate) is_audit_required: bool,
     pub(crate) vault: Vault,
+    /// What is remembered of the places in the field, and by what devices know this program.
+    pub(crate) memories: Memories,
     pub(crate) gateways: RwLock<BTreeMap<String, Arc<Gateway>>>,
     /// Gateways whose active revision does not run, and why.
     pub(crate) failed: RwLock<BTreeMap<String, String>>,
@@ -75,7 +77,7 @@ const MOST_SEEN: usize = 1000;
 impl App {
     pub(crate) fn new(
         store: Store,
-        vault: Vault,
+        (vault, identity): (Vault, OwnIdentity),
         is_tls: bool,
         trusted_proxies: Vec<AddressRange>,
         stop: CancellationToken,
@@ -87,6 +89,7 @@ impl App {
             is_audit_required: false,
             store,
             vault,
+            memories: Memories::new(identity),
             gateways: RwLock::default(),
             failed: RwLock::default(),
             drafts: Mutex::default(),
@@ -105,6 +108,11 @@ impl App {
             trusted_proxies,
             stop,
         })
+    }
+
+    /// Where trials go.
+    pub(crate) fn via(&self, running: Option<&Running>) -> Via {
+        via(running, &self.memories)
     }
 
     /// All running gateways, by name.

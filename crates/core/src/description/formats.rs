@@ -55,11 +55,7 @@ pub(super) static ALL: [Format; 22] = [
     Format::new("array-element", |text| text.parse::<ElementRange>().is_ok(), ElementRange::FORM),
     Format::new("fingerprint", |text| text.parse::<Fingerprint>().is_ok(), Fingerprint::FORM),
     Format::new("accepted-faults", |text| text.parse::<AcceptedFaults>().is_ok(), AcceptedFaults::FORM),
-    Format::new(
-        "authorities",
-        has_certificates,
-        "certificates in PEM, from -----BEGIN CERTIFICATE----- to its END",
-    ),
+    Format::new("authorities", has_certificates, "certificates in PEM, from -----BEGIN CERTIFICATE----- to its END"),
     Format::new("command-part", CommandMapping::is_part, CommandMapping::FORM),
     Format::new("selection", |text| text.parse::<Selection>().is_ok(), Selection::FORM),
 ];

@@ -1,6 +1,4 @@
-use interlex_opcua::{
-    Credentials, OwnCertificate, PrivateKey, certificate_details, pem_blocks, public_key, to_pem,
-};
+use interlex_opcua::{Credentials, OwnCertificate, PrivateKey, certificate_details, pem_blocks, public_key, to_pem};
 use std::fs;
 use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
@@ -98,7 +96,8 @@ fn read(files: &OwnCertificateFiles) -> Result<Identity, String> {
     let is_none = || format!("{} is no certificate in PEM", files.certificate.display());
     let certificate = pem_blocks(&certificate, "CERTIFICATE").ok_or_else(is_none)?.concat();
     let key = PrivateKey::from_pem(&key).map_err(|_| format!("{} is no key in PKCS #8", files.key.display()))?;
-    let details = certificate_details(&certificate).map_err(|error| format!("{}: {error}", files.certificate.display()))?;
+    let details =
+        certificate_details(&certificate).map_err(|error| format!("{}: {error}", files.certificate.display()))?;
     if public_key(&certificate).ok() != Some(key.public()) {
         return Err(format!("{} is the key of another certificate", files.key.display()));
     }

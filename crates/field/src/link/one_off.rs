@@ -31,8 +31,8 @@ const DISCOVERY: Duration = Duration::from_secs(86_400);
 impl Via {
     /// Nothing runs.
     #[must_use]
-    pub fn nothing(clock: Arc<dyn Clock>) -> Self {
-        Self { links: Vec::new(), memories: Memories::default(), clock }
+    pub const fn nothing(memories: Memories, clock: Arc<dyn Clock>) -> Self {
+        Self { links: Vec::new(), memories, clock }
     }
 
     /// Does something once: over the running link that leads to the same place, ahead of its polls, since many devices take one

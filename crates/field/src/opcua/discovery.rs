@@ -168,7 +168,8 @@ fn told(link: &OpcUaLink, endpoint: &EndpointDescription) -> Vec<OfferEvent> {
     let fingerprint = Fingerprint(details.fingerprint);
     let certificate = words(&details);
     // As it would be judged, were it accepted as it is.
-    let accepted = OpcUaLink { server_certificate: Some(fingerprint), accept: AcceptedFaults::default(), ..link.clone() };
+    let accepted =
+        OpcUaLink { server_certificate: Some(fingerprint), accept: AcceptedFaults::default(), ..link.clone() };
     let faults = trust::objections(&accepted, (chain, policy), uri, seconds_now());
     if let Some(never) = faults.iter().find(|fault| accepted_as(fault).is_none()) {
         let text = format!("{what}; {certificate}: it cannot be trusted: {never}");

@@ -14,8 +14,8 @@ use crate::link::{
 use interlex_core::description::{Link, OpcUaLink};
 use interlex_core::{OfferEvent, PointTable, Reason};
 use interlex_opcua::{
-    BackfillConfig, ClientSessionEvent, DataTypes, DateTime, Follower, NodeId, NotSent, Request, RequestError, RequestId,
-    Response, Scalar, StatusCode, Variant, WatchConfig,
+    BackfillConfig, ClientSessionEvent, DataTypes, DateTime, Follower, NodeId, NotSent, Request, RequestError,
+    RequestId, Response, Scalar, StatusCode, Variant, WatchConfig,
 };
 use std::collections::{HashMap, VecDeque};
 use std::pin::Pin;
@@ -147,7 +147,7 @@ impl OpcUaDriver {
             let Some(part) = self.parts.get_mut(at) else { continue };
             let id = part.id;
             match part.progress(&self.facts, now) {
-                Progress::Ask(request) => self.ask(session, (request, timeout), Purpose::Find(id), out),
+                Progress::Ask(request) => self.ask(session, (*request, timeout), Purpose::Find(id), out),
                 Progress::Wait => {}
                 Progress::Ready => self.found(id, out),
             }
@@ -209,11 +209,11 @@ impl OpcUaDriver {
             match wanted.errand.next(&self.facts, now) {
                 Step::Ask(request) => {
                     wanted.is_sent = true;
-                    self.ask(session, (request, timeout), Purpose::Errand(id), out);
+                    self.ask(session, (*request, timeout), Purpose::Errand(id), out);
                 }
                 Step::Wait(until) => wanted.wait = Some(until),
                 Step::Done(answer) => {
-                    out.push(Outcome::Answered(id, answer));
+                    out.push(Outcome::Answered(id, *answer));
                     at -= 1;
                     self.errands.remove(at);
                 }
@@ -276,7 +276,8 @@ impl OpcUaDriver {
                 self.is_probing = false;
                 self.probe_at = now + self.keep_alive();
                 if let Ok(Response::Read(told)) = reply.outcome
-                    && let Some(Some(Variant::Scalar(Scalar::Int32(state)))) = told.results.first().map(|told| &told.value)
+                    && let Some(Some(Variant::Scalar(Scalar::Int32(state)))) =
+                        told.results.first().map(|told| &told.value)
                 {
                     self.state_is(*state, out);
                 }
@@ -291,7 +292,12 @@ impl OpcUaDriver {
     }
 
     /// An answer came over the session.
-    fn take(&mut self, id: RequestId, answer: Result<Box<Response>, RequestError>, out: &mut Outcomes) -> Result<(), Lost> {
+    fn take(
+        &mut self,
+        id: RequestId,
+        answer: Result<Box<Response>, RequestError>,
+        out: &mut Outcomes,
+    ) -> Result<(), Lost> {
         let Some(asked) = self.asked.remove(&id) else { return Ok(()) };
         let took = asked.at.elapsed();
         let counted = match &answer {
@@ -323,8 +329,12 @@ impl OpcUaDriver {
     /// The devices that a request is about, by their places.
     fn devices_of(&self, purpose: Purpose) -> Arc<[usize]> {
         let name = match purpose {
-            Purpose::Find(id) => return self.parts.iter().filter(|part| part.id == id).map(|part| part.place).collect(),
-            Purpose::Errand(id) => self.errands.iter().find(|wanted| wanted.id == id).map(|wanted| wanted.errand.device()),
+            Purpose::Find(id) => {
+                return self.parts.iter().filter(|part| part.id == id).map(|part| part.place).collect();
+            }
+            Purpose::Errand(id) => {
+                self.errands.iter().find(|wanted| wanted.id == id).map(|wanted| wanted.errand.device())
+            }
             Purpose::Follow(_) | Purpose::Poll(..) | Purpose::Probe => None,
         };
         let is_of = |part: &&Part| name.is_none_or(|name| part.name() == name);
@@ -401,7 +411,8 @@ impl OpcUaDriver {
 
 /// Source: OPC 10000-5, section 12.6.
 fn state_words(state: i32) -> String {
-    let known = ["Running", "Failed", "NoConfiguration", "Suspended", "Shutdown", "Test", "CommunicationFault", "Unknown"];
+    let known =
+        ["Running", "Failed", "NoConfiguration", "Suspended", "Shutdown", "Test", "CommunicationFault", "Unknown"];
     let word = usize::try_from(state).ok().and_then(|place| known.get(place));
     word.map_or_else(|| state.to_string(), |word| (*word).to_owned())
 }
@@ -570,9 +581,10 @@ impl FieldDriver for OpcUaDriver {
             Action::Write(write) => {
                 WriteErrand::new(*write).map(|errand| Box::new(errand) as _).map_err(|e| Answer::Written(Err(e)))
             }
-            Action::Discover(what) => what.downcast::<Discovery>().map(|what| what.errand()).map_err(|_| {
-                Answer::Found(Err(TrialError::Request("the link speaks OPC UA".to_owned())))
-            }),
+            Action::Discover(what) => what
+                .downcast::<Discovery>()
+                .map(|what| what.errand())
+                .map_err(|_| Answer::Found(Err(TrialError::Request("the link speaks OPC UA".to_owned())))),
         };
         match errand {
             Ok(errand) => {

@@ -70,11 +70,11 @@ pub(super) fn is_ours(endpoint: &EndpointDescription) -> bool {
 }
 
 /// The endpoint that a link takes; it is no weaker than what was agreed before.
-pub(super) fn choose<'a>(
-    endpoints: &'a [EndpointDescription],
+pub(super) fn choose(
+    endpoints: &[EndpointDescription],
     setting: OpcUaSecurity,
     agreed: Option<Security>,
-) -> Result<(Security, &'a EndpointDescription), String> {
+) -> Result<(Security, &EndpointDescription), String> {
     let known = endpoints.iter().filter(|endpoint| is_ours(endpoint));
     let known = known.filter_map(|endpoint| Some((security(endpoint).ok()?, endpoint)));
     let known = known.filter(|((mode, policy), _)| {

@@ -72,14 +72,18 @@ impl ServerFacts {
         };
         let value = |place: usize| response.results.get(place).and_then(|result: &DataValue| result.value.as_ref());
         let uris = match value(0) {
-            Some(Variant::Array(Array::String(uris))) => uris.iter().map(|uri| uri.clone().unwrap_or_default()).collect(),
+            Some(Variant::Array(Array::String(uris))) => {
+                uris.iter().map(|uri| uri.clone().unwrap_or_default()).collect()
+            }
             _ => {
                 let status = response.results.first().map(DataValue::status).unwrap_or_default();
                 return Err(format!("the server does not tell its namespaces: {status}"));
             }
         };
         let number = |place: usize| match value(place) {
-            Some(Variant::Scalar(Scalar::UInt32(number))) => usize::try_from(*number).ok().filter(|number| *number != 0),
+            Some(Variant::Scalar(Scalar::UInt32(number))) => {
+                usize::try_from(*number).ok().filter(|number| *number != 0)
+            }
             _ => None,
         };
         let most = |place: usize, most: usize| number(place).map_or(most, |told| told.min(most));

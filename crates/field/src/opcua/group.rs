@@ -36,9 +36,15 @@ const CONFIRMATIONS: u32 = 3;
 const SOONEST_STALE: Duration = Duration::from_secs(1);
 
 /// The groups of a device, and how they are watched.
-pub(super) fn groups_of(part: &Part, is_watched: impl Fn(usize) -> bool, patience: &Patience, now: Instant) -> Vec<(Group, WatchedGroup)> {
+pub(super) fn groups_of(
+    part: &Part,
+    is_watched: impl Fn(usize) -> bool,
+    patience: &Patience,
+    now: Instant,
+) -> Vec<(Group, WatchedGroup)> {
     let mut periods: BTreeMap<Duration, Vec<usize>> = BTreeMap::new();
-    for (place, item) in part.items.iter().enumerate().filter(|(place, item)| item.node.is_some() && is_watched(*place)) {
+    for (place, item) in part.items.iter().enumerate().filter(|(place, item)| item.node.is_some() && is_watched(*place))
+    {
         periods.entry(item.period).or_default().push(place);
     }
     let group = |(period, items): (Duration, Vec<usize>)| {

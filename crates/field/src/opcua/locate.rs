@@ -129,7 +129,9 @@ impl Locator {
         };
         let results = match answer {
             Ok(Response::TranslateBrowsePathsToNodeIds(told)) if told.results.len() == asked.len() => told.results,
-            Err(RequestError::Fault(status)) if status.code() == StatusCode::BAD_TOO_MANY_OPERATIONS && asked.len() > 1 => {
+            Err(RequestError::Fault(status))
+                if status.code() == StatusCode::BAD_TOO_MANY_OPERATIONS && asked.len() > 1 =>
+            {
                 self.at_once = (asked.len() / 2).max(1);
                 return asked.into_iter().rev().for_each(|path| self.paths.push_front(path));
             }

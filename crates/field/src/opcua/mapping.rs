@@ -2,9 +2,7 @@
 
 use interlex_core::description::{OpcUaPoint, Point};
 use interlex_core::{DataType, Quality, Reason, Timestamp, Value, iso_time};
-use interlex_opcua::{
-    Array, DataTypes, DataValue, DateTime, FieldValue, Limits, NodeId, Scalar, StatusCode, Variant,
-};
+use interlex_opcua::{Array, DataTypes, DataValue, DateTime, FieldValue, Limits, NodeId, Scalar, StatusCode, Variant};
 
 /// What only points of servers have.
 pub(super) fn own(point: &Point) -> OpcUaPoint {
@@ -267,14 +265,21 @@ mod tests {
         let some = |value: &str, data_type: &str| (Some(value.to_owned()), Some(data_type.to_owned()));
         assert_eq!(of(Variant::Scalar(Scalar::SByte(-3))), some("-3", "int8"));
         assert_eq!(of(Variant::Scalar(Scalar::Float(49.98))), some("49.98", "float32"));
-        assert_eq!(of(Variant::Scalar(Scalar::DateTime(DateTime::from_unix_millis(0)))).0.unwrap(), "1970-01-01T00:00:00.000Z");
+        assert_eq!(
+            of(Variant::Scalar(Scalar::DateTime(DateTime::from_unix_millis(0)))).0.unwrap(),
+            "1970-01-01T00:00:00.000Z"
+        );
         assert_eq!(of(Variant::Array(Array::Double(vec![1.5, 2.0]))), some("[1.5,2]", "string(250)"));
         assert_eq!(of(Variant::Scalar(Scalar::DateTime(DateTime(0)))), (None, None), "1601 is no moment");
-        let status = |code: u32| auto.read(&DataValue { status: Some(StatusCode(code)), ..told(Variant::from(1.0)) }, &types);
+        let status =
+            |code: u32| auto.read(&DataValue { status: Some(StatusCode(code)), ..told(Variant::from(1.0)) }, &types);
         assert_eq!(status(0x0000_0480).quality, Quality::Good);
         assert_eq!(status(0x4090_0480).quality, Quality::Uncertain(Reason::OpcUa(0x4090_0000)));
         let sensor = status(0x808D_0000);
-        assert_eq!((sensor.value, crate::opcua::words(sensor.quality.reason().unwrap())), (None, "BadSensorFailure".into()));
+        assert_eq!(
+            (sensor.value, crate::opcua::words(sensor.quality.reason().unwrap())),
+            (None, "BadSensorFailure".into())
+        );
         assert_eq!(crate::opcua::words(auto.read(&told(None), &types).quality.reason().unwrap()), "BadNoData");
     }
 

@@ -3,11 +3,11 @@ use super::locate::{Locator, NoNode};
 use super::mapping::{Reader, own};
 use super::structures::StructureFinder;
 use crate::link::PlannedDevice;
-use interlex_core::description::{
-    Device, Name, OpcUaDevice, Point, PointSettings, Span, Watching,
-};
+use interlex_core::description::{Device, Name, OpcUaDevice, Point, PointSettings, Span, Watching};
 use interlex_core::{DataType, PointIndex};
-use interlex_opcua::{DataChangeFilter, DataChangeTrigger, DataTypes, NodeId, ReadValueId, Request, RequestError, Response};
+use interlex_opcua::{
+    DataChangeFilter, DataChangeTrigger, DataTypes, NodeId, ReadValueId, Request, RequestError, Response,
+};
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
@@ -58,7 +58,7 @@ pub(super) enum Stage {
 
 /// What comes of a step towards watching it.
 pub(super) enum Progress {
-    Ask(Request),
+    Ask(Box<Request>),
     Wait,
     /// Its nodes are known.
     Ready,
@@ -80,9 +80,11 @@ impl Part {
 
     /// Whether another description of it watches the same in the same way.
     pub(super) fn is_same(&self, other: &Self) -> bool {
-        let described = |item: &Item| Item { node: None, found: DataType::Auto, is_away: true, is_settled: false, ..item.clone() };
+        let described =
+            |item: &Item| Item { node: None, found: DataType::Auto, is_away: true, is_settled: false, ..item.clone() };
         let name = |part: &Self| part.planned.device.settings.name.clone();
-        let shapes = |part: &Self| part.planned.device.points.iter().map(|point| point.address.clone()).collect::<Vec<_>>();
+        let shapes =
+            |part: &Self| part.planned.device.points.iter().map(|point| point.address.clone()).collect::<Vec<_>>();
         name(self) == name(other)
             && own_device(&self.planned.device) == own_device(&other.planned.device)
             && self.items.iter().map(described).eq(other.items.iter().map(described))
@@ -102,13 +104,14 @@ impl Part {
     pub(super) fn progress(&mut self, facts: &ServerFacts, now: Instant) -> Progress {
         if matches!(self.stage, Stage::Absent(after) if after.is_none_or(|after| now >= after)) {
             let start = own_device(&self.planned.device).start;
-            let addresses = self.planned.device.points.iter().filter_map(|point| point.opcua().map(|(address, _)| address));
+            let addresses =
+                self.planned.device.points.iter().filter_map(|point| point.opcua().map(|(address, _)| address));
             let at_once = facts.most.translate;
             self.stage = Stage::Locating(Locator::new(start.as_ref(), addresses, &facts.namespaces, at_once));
         }
         if let Stage::Locating(locator) = &mut self.stage {
             if let Some(request) = locator.next() {
-                return Progress::Ask(request);
+                return Progress::Ask(Box::new(request));
             }
             if !locator.is_done() {
                 return Progress::Wait;
@@ -116,7 +119,7 @@ impl Part {
         }
         if let Stage::Structures(finder) = &mut self.stage {
             if let Some(request) = finder.next(facts.most.read) {
-                return Progress::Ask(request);
+                return Progress::Ask(Box::new(request));
             }
             return if finder.is_done() { Progress::Ready } else { Progress::Wait };
         }
@@ -195,7 +198,11 @@ fn filter(settings: &PointSettings) -> Option<DataChangeFilter> {
     };
     let raw = settings.deadband() / factor.abs();
     let is_wanted = raw.is_finite() && raw > 0.0 && settings.enumeration.is_none();
-    is_wanted.then_some(DataChangeFilter { trigger: DataChangeTrigger::StatusValue, deadband_type: ABSOLUTE, deadband_value: raw })
+    is_wanted.then_some(DataChangeFilter {
+        trigger: DataChangeTrigger::StatusValue,
+        deadband_type: ABSOLUTE,
+        deadband_value: raw,
+    })
 }
 
 /// Source: OPC 10000-4, section 7.22.2.

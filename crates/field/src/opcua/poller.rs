@@ -105,7 +105,11 @@ impl Poller {
         self.rounds.iter().filter(|round| round.asked.is_none()).map(|round| round.next).min()
     }
 
-    pub(super) fn answered(&mut self, number: u32, answer: Result<Response, RequestError>) -> Option<Result<Read, (u32, StatusCode)>> {
+    pub(super) fn answered(
+        &mut self,
+        number: u32,
+        answer: Result<Response, RequestError>,
+    ) -> Option<Result<Read, (u32, StatusCode)>> {
         let is_asked = |round: &&mut Round| round.asked.as_ref().is_some_and(|(asked, _)| *asked == number);
         let round = self.rounds.iter_mut().find(is_asked)?;
         let (_, chosen) = round.asked.take()?;
@@ -129,7 +133,10 @@ impl Poller {
 }
 
 fn is_too_much(status: StatusCode) -> bool {
-    let too_much =
-        [StatusCode::BAD_TOO_MANY_OPERATIONS, StatusCode::BAD_RESPONSE_TOO_LARGE, StatusCode::BAD_ENCODING_LIMITS_EXCEEDED];
+    let too_much = [
+        StatusCode::BAD_TOO_MANY_OPERATIONS,
+        StatusCode::BAD_RESPONSE_TOO_LARGE,
+        StatusCode::BAD_ENCODING_LIMITS_EXCEEDED,
+    ];
     too_much.contains(&status.code())
 }

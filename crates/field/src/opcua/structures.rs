@@ -2,8 +2,8 @@
 
 use super::facts::{attribute_of, read};
 use interlex_opcua::{
-    BrowseDescription, BrowseDirection, BrowseRequest, DataTypes, EnumDefinition, NodeId, Request, RequestError, Response,
-    Scalar, Structure, StructureDefinition, Variant, ids,
+    BrowseDescription, BrowseDirection, BrowseRequest, DataTypes, EnumDefinition, NodeId, Request, RequestError,
+    Response, Scalar, Structure, StructureDefinition, Variant, ids,
 };
 use std::collections::{BTreeSet, VecDeque};
 
@@ -45,8 +45,9 @@ impl StructureFinder {
             return None;
         }
         let take = |from: &mut VecDeque<NodeId>| from.drain(..at_once.max(1).min(from.len())).collect::<Vec<_>>();
-        let attributes =
-            |nodes: &[NodeId], attribute| read(nodes.iter().map(|node| attribute_of(node.clone(), attribute)).collect());
+        let attributes = |nodes: &[NodeId], attribute| {
+            read(nodes.iter().map(|node| attribute_of(node.clone(), attribute)).collect())
+        };
         if !self.variables.is_empty() {
             let nodes = take(&mut self.variables);
             let request = attributes(&nodes, DATA_TYPE);

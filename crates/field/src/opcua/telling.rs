@@ -4,7 +4,9 @@ use super::driver::{NOT_WATCHED, OpcUaDriver};
 use super::part::{Item, Stage};
 use crate::link::{DeviceEvent, Outcome, Outcomes, RequestView};
 use interlex_core::{DataType, PointIndex, PointTable, RawSample, Reason, SampleKind};
-use interlex_opcua::{BackfillEvent, DataTypes, DataValue, FollowEvent, ItemPlace, RequestError, Response, StatusCode, WatchEvent};
+use interlex_opcua::{
+    BackfillEvent, DataTypes, DataValue, FollowEvent, ItemPlace, RequestError, Response, StatusCode, WatchEvent,
+};
 use std::time::{Duration, Instant};
 
 /// What the server does not watch since it is not there is read so often: it may come.
@@ -119,7 +121,8 @@ impl OpcUaDriver {
                 let Some((id, place)) = item_of(self, place) else { return };
                 let Some(part) = self.parts.iter().find(|part| part.id == id) else { return };
                 let Some(item) = part.items.get(place) else { return };
-                let samples = values.iter().map(|value| sample(&mut item.clone(), value, SampleKind::Past, &self.types).0);
+                let samples =
+                    values.iter().map(|value| sample(&mut item.clone(), value, SampleKind::Past, &self.types).0);
                 let samples: Vec<_> = samples.collect();
                 out.batch(|batch| batch.extend(samples));
             }
@@ -227,7 +230,13 @@ impl OpcUaDriver {
     }
 
     /// A round of reading was answered.
-    pub(super) fn polled(&mut self, number: u32, outcome: Result<Response, RequestError>, late: Duration, out: &mut Outcomes) {
+    pub(super) fn polled(
+        &mut self,
+        number: u32,
+        outcome: Result<Response, RequestError>,
+        late: Duration,
+        out: &mut Outcomes,
+    ) {
         let Some(read) = self.poller.answered(number, outcome) else { return };
         let (id, values) = match read {
             Ok(read) => read,
@@ -283,7 +292,12 @@ impl OpcUaDriver {
 }
 
 /// A value as a sample of its point, and the type that the point has from now on, where that is another one.
-fn sample(item: &mut Item, value: &DataValue, kind: SampleKind, types: &DataTypes) -> (RawSample, Option<(PointIndex, DataType)>) {
+fn sample(
+    item: &mut Item,
+    value: &DataValue,
+    kind: SampleKind,
+    types: &DataTypes,
+) -> (RawSample, Option<(PointIndex, DataType)>) {
     let read = item.reader.read(value, types);
     let found = read.data_type.filter(|found| *found != item.found).map(|found| {
         item.found = found;

@@ -5,8 +5,8 @@ use crate::suite::{Field, Writes};
 use interlex_core::description::{Description, Files, read};
 use interlex_opcua::{
     Access, DataValue, Host, HostConfig, MessageSecurityMode, Node, NodeId, NodeKind, Process, SecurityPolicy, Server,
-    ServerDescription, ServerLimits, Sessions, Space, StatusCode, TransportLimits, User, UserTokenType, Users, Variable,
-    Variant, ids,
+    ServerDescription, ServerLimits, Sessions, Space, StatusCode, TransportLimits, User, UserTokenType, Users,
+    Variable, Variant, ids,
 };
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -52,7 +52,9 @@ fn machine_of(node: &NodeId) -> String {
 impl Process for Machines {
     fn write(&mut self, node: &NodeId, value: &Variant, _: &User) -> StatusCode {
         let machine = self.machines.entry(machine_of(node)).or_default();
-        let Variant::Scalar(interlex_opcua::Scalar::UInt16(number)) = value else { return StatusCode::BAD_TYPE_MISMATCH };
+        let Variant::Scalar(interlex_opcua::Scalar::UInt16(number)) = value else {
+            return StatusCode::BAD_TYPE_MISMATCH;
+        };
         let how = machine.writes.unwrap_or(Writes::Takes);
         match how {
             Writes::Refuses => return StatusCode::BAD_INVALID_STATE,
@@ -97,7 +99,6 @@ impl OpcUaField {
     }
 }
 
-/// A value is there for some looks of the server at it.
 const GROWS: Duration = Duration::from_millis(25);
 
 impl Field for OpcUaField {
@@ -116,8 +117,10 @@ impl Field for OpcUaField {
             most_sessions: 20,
         };
         let shortest = (Duration::from_millis(5), Duration::from_secs(3600));
+        // Every value is told, and not only those that the server sees when it looks.
+        let every_change = (Duration::ZERO, Duration::ZERO);
         let limits =
-            ServerLimits { publishing_interval: shortest, sampling_interval: shortest, ..ServerLimits::default() };
+            ServerLimits { publishing_interval: shortest, sampling_interval: every_change, ..ServerLimits::default() };
         let server = Server::new(Sessions::new(description), space(), limits, &[]);
         let config = HostConfig {
             limits: TransportLimits::default(),

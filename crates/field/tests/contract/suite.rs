@@ -243,7 +243,7 @@ pub(crate) async fn every_command_has_one_of_four_outcomes<F: Field>() {
     };
     let reading = read(&wanted, &rig.via()).await.unwrap();
     assert!(reading.shared_connection, "over the session that is there anyway");
-    let alone = read(&wanted, &Via::nothing(Arc::new(WallClock))).await.unwrap();
+    let alone = read(&wanted, &Via::nothing(Memories::default(), Arc::new(WallClock))).await.unwrap();
     assert_eq!((alone.shared_connection, alone.value), (false, reading.value));
     none_lost_or_doubled(&rig.counts("one"));
 }

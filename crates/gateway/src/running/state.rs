@@ -50,7 +50,7 @@ impl RunningUplink {
 
 impl Running {
     /// Before anything runs.
-    pub(crate) fn nothing(description: &Description, clock: Arc<dyn Clock>) -> Self {
+    pub(crate) fn nothing(description: &Description, memories: Memories, clock: Arc<dyn Clock>) -> Self {
         let (points, latest) = (Arc::new(PointTable::default()), Arc::new(LatestTable::new(0)));
         let description = Description::empty(description);
         Self {
@@ -59,7 +59,7 @@ impl Running {
             recent: Arc::default(),
             links: Vec::new(),
             uplinks: Vec::new(),
-            memories: Memories::default(),
+            memories,
             clock,
             revision: 0,
         }

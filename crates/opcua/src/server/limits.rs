@@ -37,7 +37,7 @@ pub struct ServerLimits {
     pub queue: u32,
     /// The shortest and the longest time between two messages.
     pub publishing_interval: (Duration, Duration),
-    /// The shortest and the longest time between two looks at a value.
+    /// The shortest and the longest time between two looks at a value; where the longest is zero, every change is told.
     pub sampling_interval: (Duration, Duration),
     /// The longest that a subscription lives without a publish request.
     pub subscription_lifetime: Duration,

@@ -75,9 +75,10 @@ pub(crate) async fn ask(
         let opening = app.scans.open(&target)?;
         let detail = format!("{} of {who}{target}", request.source);
         app.audit(AuditEntry { action: "ask-for-offers", detail: &detail, gateway: &gateway, ..author.entry() }).await;
+        let via = app.via(running.as_deref());
         tokio::spawn(async move {
             let _opening = opening;
-            ask_for_offers(offering, running.as_deref()).await;
+            ask_for_offers(offering, &via).await;
         });
     }
     let events = ReceiverStream::new(told).take_until(Box::pin(right.ended()));

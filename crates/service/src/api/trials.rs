@@ -46,7 +46,7 @@ pub(crate) async fn read(
     let TrialRequest { link, device, point, neighbours, expected } = wanted;
     let (link, device, point) = described_point(&app, &gateway, link, device, point).await?;
     let trial = TrialRead { link, device, point, neighbours, expected };
-    let outcome = try_read(&trial, running.as_deref()).await;
+    let outcome = try_read(&trial, &app.via(running.as_deref())).await;
     let what = format!("{} at {}", trial.point.address, trial.link.protocol.target());
     let detail = match &outcome {
         Ok(reading) => format!("{what}: {:?}", reading.registers),
@@ -89,7 +89,8 @@ pub(crate) async fn write(
     let value = value_of(&value, |words| value_from_words(&point, words))?;
     let write = PointWrite { link, device, point, value, index: None };
     let what = format!("{} = {} at {}", write.point.address, write.value, write.link.protocol.target());
-    let written = async move { try_write(&write, running.as_deref()).await };
+    let via = app.via(running.as_deref());
+    let written = async move { try_write(&write, &via).await };
     audited(app, author, ("trial-write", gateway, what), written).await
 }
 
@@ -218,7 +219,7 @@ pub(crate) async fn identify(
     let running = running(&app, &gateway).await?;
     let (link, device) = described(&app, &gateway, wanted.link, Some(wanted.device), None).await?;
     let device = device.ok_or_else(no_device)?;
-    let outcome = interlex_gateway::identify(&link, &device, running.as_deref()).await;
+    let outcome = interlex_gateway::identify(&link, &device, &app.via(running.as_deref())).await;
     let what = format!("{} at {}", device.protocol.place(), link.protocol.target());
     let detail = match &outcome {
         Ok(identity) => {

@@ -171,6 +171,7 @@ async fn run(app: &App, description: Description, revision: u32) {
             trail: Some(app.trail.clone()),
             is_audit_required: app.is_audit_required,
             clock: None,
+            memories: app.memories.clone(),
         };
         let gateway = Gateway::start(description, options).await;
         app.gateways.write().insert(name.clone(), Arc::new(gateway));

@@ -7,7 +7,7 @@ use crate::run::tls::{TlsError, TlsSource};
 use crate::{ApiError, App};
 use arc_swap::ArcSwap;
 use interlex_core::description::{Description, Files};
-use interlex_gateway::wall_clock;
+use interlex_gateway::{OwnCertificateFiles, OwnIdentity, wall_clock};
 use interlex_store::{Lease, LeaseHolder, Secret, Store};
 use std::io;
 use std::net::SocketAddr;
@@ -97,6 +97,10 @@ impl Service {
     /// [`ServiceError`]
     pub async fn start(config: ServiceConfig) -> Result<Self, ServiceError> {
         let vault = Vault::open(&config.data_dir.join("secret.key"))?;
+        let identity = OwnIdentity::kept(OwnCertificateFiles {
+            certificate: config.data_dir.join("opcua-certificate.pem"),
+            key: config.data_dir.join("opcua-key.pem"),
+        });
         let tls = config.tls.as_ref().map(TlsSource::config).transpose()?;
         let failed = |source| ServiceError::Listen { address: config.listen, source };
         let listener = listen(config.listen).map_err(failed)?;
@@ -104,7 +108,7 @@ impl Service {
         let stop = CancellationToken::new();
         let holder = lease_holder(&config.data_dir, address)
             .map_err(|source| ServiceError::DataDir { path: config.data_dir.clone(), source })?;
-        let mut app = App::new(config.store, vault, tls.is_some(), config.trusted_proxies, stop.clone())
+        let mut app = App::new(config.store, (vault, identity), tls.is_some(), config.trusted_proxies, stop.clone())
             .map_err(ServiceError::Threads)?;
         app.is_audit_required = config.is_audit_required;
         let app = Arc::new(app);

@@ -89,9 +89,11 @@ impl OpcUaLink {
             (Some(_), None) => {
                 Some(Fault::new("user-key", "there is a certificate to sign in with and no key", "its private key"))
             }
-            (None, Some(_)) => {
-                Some(Fault::new("user-certificate", "there is a key to sign in with and no certificate", "its certificate"))
-            }
+            (None, Some(_)) => Some(Fault::new(
+                "user-certificate",
+                "there is a key to sign in with and no certificate",
+                "its certificate",
+            )),
             _ if self.security == OpcUaSecurity::None && self.password.is_some() && !self.password_in_clear => {
                 let message = "with security none the password may go to the server for everyone to read";
                 let expected = "security = \"auto\", or password-in-clear = true where the network is closed";
@@ -159,7 +161,9 @@ impl FromStr for Fingerprint {
             .map(|c| c.to_digit(16).and_then(|digit| u8::try_from(digit).ok()))
             .collect();
         let digits = digits.filter(|digits| digits.len() == 64);
-        let bytes = digits.map(|digits| digits.chunks_exact(2).map(|pair| pair.iter().fold(0, |byte, digit| byte << 4 | digit)).collect());
+        let bytes = digits.map(|digits| {
+            digits.chunks_exact(2).map(|pair| pair.iter().fold(0, |byte, digit| byte << 4 | digit)).collect()
+        });
         let bytes: Option<Vec<u8>> = bytes;
         bytes.and_then(|bytes| bytes.try_into().ok()).map(Self).ok_or_else(|| ParseFingerprintError(text.to_owned()))
     }

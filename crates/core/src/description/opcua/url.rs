@@ -82,10 +82,13 @@ mod tests {
         assert_eq!(read("opc.tcp://engine").as_deref(), Some("opc.tcp://engine:4840"));
         assert_eq!(read(" opc.tcp://engine:4841/ ").as_deref(), Some("opc.tcp://engine:4841"));
         assert_eq!(read("opc.tcp://[::1]:4840/UA/Server").as_deref(), Some("opc.tcp://[::1]:4840/UA/Server"));
-        for wrong in ["", "engine", "opc.tcp:/engine", "http://engine", "opc.tcp://", "opc.tcp://:4840", "opc.tcp://a:0"] {
+        for wrong in
+            ["", "engine", "opc.tcp:/engine", "http://engine", "opc.tcp://", "opc.tcp://:4840", "opc.tcp://a:0"]
+        {
             assert_eq!(read(wrong), None, "{wrong}");
         }
-        for wrong in ["opc.tcp://a:x", "opc.tcp://a:70000", "opc.tcp://a b", "opc.tcp://u@a", "opc.tcp://::1", "opc.tcp://a/b c"]
+        for wrong in
+            ["opc.tcp://a:x", "opc.tcp://a:70000", "opc.tcp://a b", "opc.tcp://u@a", "opc.tcp://::1", "opc.tcp://a/b c"]
         {
             assert_eq!(read(wrong), None, "{wrong}");
         }

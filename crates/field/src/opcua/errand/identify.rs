@@ -1,6 +1,6 @@
 use super::{End, Errand, Reply, Step, something_else};
-use crate::link::{Answer, FrameView, IdentityObject, TrialIdentity};
 use crate::error::TrialError;
+use crate::link::{Answer, FrameView, IdentityObject, TrialIdentity};
 use crate::opcua::facts::{ServerFacts, read, value_of};
 use interlex_core::iso_time;
 use interlex_opcua::{NodeId, Response, Scalar, ServerStatusDataType, Structure, Variant};
@@ -54,8 +54,10 @@ impl Errand for Identify {
 
     fn next(&mut self, _: &ServerFacts, _: Instant) -> Step {
         match self.answer.take() {
-            Some(answer) => Step::Done(Answer::Found(answer.map(|identity| Box::new(identity) as _))),
-            None => Step::Ask(read([SERVER_STATUS, SERVER_ARRAY].map(|id| value_of(NodeId::numeric(0, id))).into())),
+            Some(answer) => Step::Done(Box::new(Answer::Found(answer.map(|identity| Box::new(identity) as _)))),
+            None => Step::Ask(Box::new(read(
+                [SERVER_STATUS, SERVER_ARRAY].map(|id| value_of(NodeId::numeric(0, id))).into(),
+            ))),
         }
     }
 

@@ -6,8 +6,8 @@ mod read;
 mod target;
 mod write;
 
-pub(crate) use browse::BrowseWanted;
 pub(super) use browse::Browse;
+pub(crate) use browse::BrowseWanted;
 pub(super) use identify::Identify;
 pub(super) use read::ReadErrand;
 pub(super) use write::WriteErrand;
@@ -41,11 +41,11 @@ pub(super) trait Errand: Send {
 /// What an errand wants.
 pub(super) enum Step {
     /// A request to be sent.
-    Ask(Request),
+    Ask(Box<Request>),
     /// Nothing before a moment.
     Wait(Instant),
     /// Nothing any more.
-    Done(Answer),
+    Done(Box<Answer>),
 }
 
 /// What a request brought.

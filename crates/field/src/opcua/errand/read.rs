@@ -66,18 +66,18 @@ impl Errand for ReadErrand {
 
     fn next(&mut self, facts: &ServerFacts, _: Instant) -> Step {
         if let Some(answer) = self.answer.take() {
-            return Step::Done(Answer::Read(answer));
+            return Step::Done(Box::new(Answer::Read(answer)));
         }
         if let Some(request) = self.target.next(facts) {
-            return Step::Ask(request);
+            return Step::Ask(Box::new(request));
         }
         match self.target.found() {
             Some(Ok(node)) => {
                 let element = own(&self.read.point).element.map(|element| element.to_string());
-                Step::Ask(read(vec![ReadValueId { index_range: element, ..value_of(node.clone()) }]))
+                Step::Ask(Box::new(read(vec![ReadValueId { index_range: element, ..value_of(node.clone()) }])))
             }
-            Some(Err(no_node)) => Step::Done(Answer::Read(Err(server_error(&no_node.why, Vec::new())))),
-            None => Step::Done(Answer::Read(Err(something_else()))),
+            Some(Err(no_node)) => Step::Done(Box::new(Answer::Read(Err(server_error(&no_node.why, Vec::new()))))),
+            None => Step::Done(Box::new(Answer::Read(Err(something_else())))),
         }
     }
 

@@ -41,9 +41,7 @@ impl Target {
             }
             let Stage::Locating(locator) = std::mem::replace(&mut self.stage, Stage::New) else { return None };
             self.stage = match locator.found().into_iter().next() {
-                Some(Ok(node)) if self.needs_structure => {
-                    Stage::Structures(node.clone(), StructureFinder::new([node]))
-                }
+                Some(Ok(node)) if self.needs_structure => Stage::Structures(node.clone(), StructureFinder::new([node])),
                 Some(Ok(node)) => Stage::Found(node),
                 Some(Err(no_node)) => Stage::Missing(no_node),
                 None => {

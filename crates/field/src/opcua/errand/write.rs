@@ -5,7 +5,8 @@ use crate::opcua::facts::{ServerFacts, attribute_of, read, value_of};
 use crate::opcua::mapping::{Reader, built_in, data_type_of, own, variant};
 use interlex_core::{DataType, OutcomeWord, Value, check_command, raw_to_write_as};
 use interlex_opcua::{
-    Array, DataValue, NodeId, ReadValueId, RequestError, Response, Scalar, StatusCode, Variant, WriteRequest, WriteValue,
+    Array, DataValue, NodeId, ReadValueId, RequestError, Response, Scalar, StatusCode, Variant, WriteRequest,
+    WriteValue,
 };
 use std::time::Instant;
 
@@ -84,11 +85,13 @@ impl WriteErrand {
             Some(Variant::Scalar(Scalar::NodeId(data_type))) => built_in(data_type),
             _ => None,
         });
-        let number = told.ok_or_else(|| WriteError::Value("the server does not tell the type of the node".to_owned()))?;
+        let number =
+            told.ok_or_else(|| WriteError::Value("the server does not tell the type of the node".to_owned()))?;
         let point = &self.write.point;
         let described = Some(point.raw_type()).filter(|data_type| *data_type != DataType::Auto);
         let raw_type = described.or_else(|| data_type_of(number));
-        let raw_type = raw_type.ok_or_else(|| WriteError::Value("values of such a type cannot be written".to_owned()))?;
+        let raw_type =
+            raw_type.ok_or_else(|| WriteError::Value("values of such a type cannot be written".to_owned()))?;
         let raw = raw_to_write_as(point, &self.write.value, raw_type)?;
         let scalar = variant(&raw, number)
             .ok_or_else(|| WriteError::Value(format!("{raw} does not fit the type that the node has")))?;
@@ -134,7 +137,7 @@ impl WriteErrand {
 
     fn after_read_back(&mut self, reply: Reply, mut outcome: WriteOutcome) -> Phase {
         match reply.outcome {
-            Ok(Response::Read(told)) if told.results.first().is_some() => {
+            Ok(Response::Read(told)) if !told.results.is_empty() => {
                 let value = told.results.into_iter().next().unwrap_or_default();
                 let point = &self.write.point;
                 let status = value.status();
@@ -168,26 +171,26 @@ impl Errand for WriteErrand {
 
     fn next(&mut self, facts: &ServerFacts, _: Instant) -> Step {
         if let Some(request) = self.target.next(facts) {
-            return Step::Ask(request);
+            return Step::Ask(Box::new(request));
         }
         if let Some(Err(no_node)) = self.target.found() {
-            return Step::Done(Answer::Written(Err(server_error(&no_node.why, Vec::new()).into())));
+            return Step::Done(Box::new(Answer::Written(Err(server_error(&no_node.why, Vec::new()).into()))));
         }
         match &mut self.phase {
             Phase::Look => {
                 let attributes = [DATA_TYPE, USER_ACCESS_LEVEL].map(|attribute| attribute_of(self.node(), attribute));
-                Step::Ask(read(std::iter::once(self.value_id()).chain(attributes).collect()))
+                Step::Ask(Box::new(read(std::iter::once(self.value_id()).chain(attributes).collect())))
             }
             Phase::Write(_, variant) => {
                 let value = DataValue { value: Some(variant.clone()), ..DataValue::default() };
                 let write =
                     WriteValue { node_id: self.node(), attribute_id: 13, index_range: self.element.clone(), value };
-                Step::Ask(WriteRequest { nodes_to_write: vec![write], ..WriteRequest::default() }.into())
+                Step::Ask(Box::new(WriteRequest { nodes_to_write: vec![write], ..WriteRequest::default() }.into()))
             }
-            Phase::ReadBack(_) => Step::Ask(read(vec![self.value_id()])),
+            Phase::ReadBack(_) => Step::Ask(Box::new(read(vec![self.value_id()]))),
             Phase::Done(outcome) => {
                 let gone = || Err(WriteError::Value("it was told before".to_owned()));
-                Step::Done(Answer::Written(outcome.take().unwrap_or_else(gone)))
+                Step::Done(Box::new(Answer::Written(outcome.take().unwrap_or_else(gone))))
             }
         }
     }

@@ -153,6 +153,9 @@ fn sampling(
         wanted => Duration::try_from_secs_f64(wanted / 1000.0).unwrap_or(limits.sampling_interval.1),
     };
     let (shortest, longest) = limits.sampling_interval;
+    if longest.is_zero() {
+        return Duration::ZERO;
+    }
     let shortest = shortest.max(SHORTEST);
     wanted.max(least).clamp(shortest, longest.max(shortest))
 }

@@ -246,7 +246,8 @@ impl Browse {
         let is_standard = node.namespace == 0 && !self.wanted.standard;
         if is_standard || self.seen.len() >= self.wanted.most {
             if !is_standard && self.failed.is_none() {
-                self.failed = Some(format!("there are more than {} nodes; the rest was not looked at", self.wanted.most));
+                self.failed =
+                    Some(format!("there are more than {} nodes; the rest was not looked at", self.wanted.most));
             }
             return;
         }
@@ -306,7 +307,7 @@ impl Errand for Browse {
     }
 
     fn next(&mut self, facts: &ServerFacts, now: Instant) -> Step {
-        let nothing = || Step::Done(Answer::Found(Ok(Box::new(Vec::<OfferEvent>::new()))));
+        let nothing = || Step::Done(Box::new(Answer::Found(Ok(Box::new(Vec::<OfferEvent>::new())))));
         loop {
             while let Some(event) = self.told.pop_front() {
                 match self.wanted.events.try_send(event) {
@@ -325,7 +326,7 @@ impl Errand for Browse {
             // What was found is told, also where the rest is not to be had.
             let is_stuck = self.failed.is_some() && self.open.is_empty() && self.found.is_empty();
             match if is_stuck && self.describing.is_none() { None } else { self.request(facts) } {
-                Some(request) => return Step::Ask(request),
+                Some(request) => return Step::Ask(Box::new(request)),
                 None if self.told.is_empty() => self.end(),
                 None => {}
             }
@@ -334,7 +335,8 @@ impl Errand for Browse {
 
     fn answered(&mut self, reply: Reply, _: Instant) {
         self.requests += 1;
-        let is_lost = matches!(&reply.outcome, Err(RequestError::Lost | RequestError::Timeout | RequestError::NotSent(_)));
+        let is_lost =
+            matches!(&reply.outcome, Err(RequestError::Lost | RequestError::Timeout | RequestError::NotSent(_)));
         self.take(reply.outcome);
         if is_lost {
             self.open.clear();

@@ -96,7 +96,8 @@ impl Describing {
         let results = match outcome {
             Ok(Response::Read(told)) => told.results,
             Err(RequestError::Fault(status))
-                if [StatusCode::BAD_TOO_MANY_OPERATIONS, StatusCode::BAD_RESPONSE_TOO_LARGE].contains(&status.code())
+                if [StatusCode::BAD_TOO_MANY_OPERATIONS, StatusCode::BAD_RESPONSE_TOO_LARGE]
+                    .contains(&status.code())
                     && asked.len() > 1 =>
             {
                 self.at_most = (asked.len() / 2).max(1);
@@ -179,7 +180,9 @@ impl Described {
             _ => {
                 let known = definition.and_then(|object| EnumDefinition::from_object(object)?.ok());
                 let fields = known.map(|known| known.fields).unwrap_or_default().into_iter();
-                fields.filter_map(|field| word(field.value, field.name.as_deref().unwrap_or_default())).collect::<Vec<_>>()
+                fields
+                    .filter_map(|field| word(field.value, field.name.as_deref().unwrap_or_default()))
+                    .collect::<Vec<_>>()
             }
         };
         (!told.is_empty()).then(|| told.join(";"))
@@ -199,7 +202,8 @@ impl Described {
             let name = unit.display_name.text.filter(|text| !text.is_empty());
             name.into_iter().for_each(|name| drop(put("unit", json!(name))));
         }
-        let range = ["EURange", "InstrumentRange"].into_iter().find_map(|name| structure::<Range>(self.properties.get(name)));
+        let range =
+            ["EURange", "InstrumentRange"].into_iter().find_map(|name| structure::<Range>(self.properties.get(name)));
         if let Some(Range { low, high }) = range.filter(|range| range.low < range.high && words.is_none()) {
             put("low", json!(low));
             put("high", json!(high));
@@ -214,7 +218,8 @@ impl Described {
         if self.access & MAY_READ == 0 {
             notes.push("not readable as this user".to_owned());
         }
-        if let (Some(on), Some(off)) = (text(self.properties.get("TrueState")), text(self.properties.get("FalseState"))) {
+        if let (Some(on), Some(off)) = (text(self.properties.get("TrueState")), text(self.properties.get("FalseState")))
+        {
             notes.push(format!("true is {on}, false is {off}"));
         }
         if matches!(&self.value.value, Some(Variant::Array(_) | Variant::Matrix(..))) {
