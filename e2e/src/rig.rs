@@ -119,7 +119,14 @@ impl Rig {
             let text = text.replace("127.0.0.1:7402", &self.broker.address().to_string());
             let text = text.replace("127.0.0.1", &self.plant_host.to_string());
             let text = text.replace("/dev/ttyUSB0", &line_path(&self.home()));
-            std::fs::write(target.join(file), text).unwrap();
+            // The engine is for the demo: here nobody runs it.
+            let text = match text.split_once("[[link]]\nname = \"engine\"") {
+                Some((before, engine)) => format!("{before}[[uplink]]{}", engine.split_once("[[uplink]]").unwrap().1),
+                None => text,
+            };
+            if file != "points/engine.csv" {
+                std::fs::write(target.join(file), text).unwrap();
+            }
         }
         target.display().to_string()
     }

@@ -8,7 +8,7 @@ use std::path::Path;
 
 /// The ports of a demo.
 fn ports(host: Ipv4Addr) -> impl Iterator<Item = SocketAddr> {
-    (7400..7405).map(move |port| (host, port).into())
+    (7400..7406).map(move |port| (host, port).into())
 }
 
 /// Names the administrator of a demo, signs the client in, and points an uplink to a broker that is none of the demo's.

@@ -7,8 +7,8 @@ use crate::serve::{interrupted, keep_setup_link, make_private};
 use anyhow::Context;
 use clap::Args;
 use indicatif::{ProgressBar, ProgressStyle};
-use interlex_core::description::{self, Description, Files, LinkProtocol, MAIN_FILE};
-use interlex_plant::{Plant, PlantConfig};
+use interlex_core::description::{self, Description, Files, Fingerprint, LinkProtocol, MAIN_FILE, OpcUaLink};
+use interlex_plant::{EngineConfig, Plant, PlantConfig};
 use interlex_service::{Service, ServiceConfig};
 use interlex_sidecar::{Broker, Database, is_free};
 use interlex_store::Store;
@@ -32,8 +32,8 @@ pub(crate) struct DemoArguments {
     /// Address of loopback to listen on
     #[arg(long, env = "INTERLEX_DEMO_HOST", default_value_t = Ipv4Addr::LOCALHOST, value_parser = loopback)]
     pub(crate) host: Ipv4Addr,
-    /// First of five ports: console and API, database, broker, plant, plant control
-    #[arg(long, env = "INTERLEX_DEMO_PORTS", default_value_t = 7400, value_parser = clap::value_parser!(u16).range(1024..=65530))]
+    /// First of six ports: console and API, database, broker, plant, plant control, engine
+    #[arg(long, env = "INTERLEX_DEMO_PORTS", default_value_t = 7400, value_parser = clap::value_parser!(u16).range(1024..=65529))]
     pub(crate) ports_from: u16,
     /// Seed of the plant: the same seed gives the same values
     #[arg(long, default_value_t = 1)]
@@ -56,6 +56,7 @@ fn files() -> Files {
         ("points/gas-analyser.csv", include_str!("../../../demo/points/gas-analyser.csv")),
         ("points/heat-meter.csv", include_str!("../../../demo/points/heat-meter.csv")),
         ("points/gas-meter.csv", include_str!("../../../demo/points/gas-meter.csv")),
+        ("points/engine.csv", include_str!("../../../demo/points/engine.csv")),
     ]
     .map(|(path, text)| (path.to_owned(), text.to_owned()))
     .into()
@@ -68,6 +69,7 @@ struct Places {
     broker: SocketAddr,
     plant: SocketAddr,
     control: SocketAddr,
+    engine: SocketAddr,
 }
 
 impl Places {
@@ -81,6 +83,7 @@ impl Places {
             broker: at(host, first + 2),
             plant: at(host, first + 3),
             control: at(host, first + 4),
+            engine: at(host, first + 5),
         }
     }
 
@@ -91,6 +94,7 @@ impl Places {
             (self.broker, "broker"),
             (self.plant, "plant"),
             (self.control, "plant control"),
+            (self.engine, "engine"),
         ];
         let taken = all.iter().filter(|(place, _)| !is_free(*place));
         let taken: Vec<_> = taken.map(|(place, what)| format!("{} ({what})", place.port())).collect();
@@ -130,11 +134,16 @@ pub(crate) async fn run(arguments: DemoArguments) -> anyhow::Result<()> {
         modbus: places.plant,
         control: places.control,
         serial_path: Some(line.clone()),
-        engine: None,
+        engine: Some(EngineConfig { address: places.engine, directory: arguments.data_dir.join("engine"), many: 0 }),
         seed: arguments.seed,
     };
     let plant = Plant::start(config, stop_plant.clone()).await?;
-    step.done(&format!("six devices, Modbus TCP on port {} and RTU on {}", places.plant.port(), line.display()));
+    step.done(&format!(
+        "seven devices, Modbus TCP on port {}, RTU on {}, OPC UA on port {}",
+        places.plant.port(),
+        line.display(),
+        places.engine.port()
+    ));
 
     let step = Step::begin("service");
     let store = Store::new(&database.url("interlex"))?;
@@ -148,7 +157,8 @@ pub(crate) async fn run(arguments: DemoArguments) -> anyhow::Result<()> {
     })
     .await?;
     service.ready().await;
-    let placed = Placed { plant: places.plant, broker: places.broker, line: line.display().to_string() };
+    let engine = plant.engine().zip(plant.engine_certificate().and_then(fingerprint));
+    let placed = Placed { plant: places.plant, broker: places.broker, line: line.display().to_string(), engine };
     prepare(&service, &placed, &arguments.data_dir.join(PLACED)).await?;
     step.done(&format!("gateway {GATEWAY} runs"));
 
@@ -173,6 +183,9 @@ struct Placed {
     plant: SocketAddr,
     broker: SocketAddr,
     line: String,
+    /// The engine, and the fingerprint of its certificate.
+    #[serde(default)]
+    engine: Option<(SocketAddr, String)>,
 }
 
 /// Where that is kept, in the data directory.
@@ -182,7 +195,13 @@ impl Placed {
     /// Puts what is where `self` says to where `now` is; what somebody has pointed elsewhere stays there.
     fn moved(&self, description: &mut Description, now: &Self) {
         for link in &mut description.links {
-            let LinkProtocol::Modbus(modbus) = &mut link.protocol else { continue };
+            let modbus = match &mut link.protocol {
+                LinkProtocol::Modbus(modbus) => modbus,
+                LinkProtocol::OpcUa(own) => {
+                    self.engine_moved(own, now);
+                    continue;
+                }
+            };
             if let Some(tcp) = modbus.tcp_mut()
                 && is_at(&tcp.host, tcp.port, self.plant)
             {
@@ -203,6 +222,23 @@ impl Placed {
     }
 }
 
+impl Placed {
+    /// The demo has looked at the certificate of its own engine, and trusts it.
+    fn engine_moved(&self, own: &mut OpcUaLink, now: &Self) {
+        let (Some((before, known)), Some((at, shown))) = (&self.engine, &now.engine) else { return };
+        if is_at(&own.url.host, own.url.port, *before) {
+            (own.url.host, own.url.port) = (at.ip().to_string(), at.port());
+            if own.server_certificate.is_none_or(|trusted| trusted.to_string() == *known) {
+                own.server_certificate = shown.parse().ok();
+            }
+        }
+    }
+}
+
+fn fingerprint(certificate: &[u8]) -> Option<String> {
+    Some(Fingerprint(interlex_opcua::certificate_details(certificate).ok()?.fingerprint).to_string())
+}
+
 fn is_at(host: &str, port: u16, place: SocketAddr) -> bool {
     host == place.ip().to_string() && port == place.port()
 }
@@ -221,7 +257,12 @@ async fn prepare(service: &Service, placed: &Placed, path: &Path) -> anyhow::Res
     // At the first start everything is where the files that ship say.
     let known = match service.description(GATEWAY).and_then(|_| std::fs::read(path).ok()) {
         Some(json) => serde_json::from_slice(&json).with_context(|| format!("reading {}", path.display()))?,
-        None => Placed { plant: SHIPPED.plant, broker: SHIPPED.broker, line: SHIPPED_LINE.to_owned() },
+        None => Placed {
+            plant: SHIPPED.plant,
+            broker: SHIPPED.broker,
+            line: SHIPPED_LINE.to_owned(),
+            engine: Some((SHIPPED.engine, String::new())),
+        },
     };
     known.moved(&mut description, placed);
     if service.description(GATEWAY).is_none() || description != before {

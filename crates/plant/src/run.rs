@@ -66,7 +66,7 @@ pub enum PlantError {
 pub struct Plant {
     modbus: SocketAddr,
     control: SocketAddr,
-    engine: Option<SocketAddr>,
+    engine: Option<(SocketAddr, Vec<u8>)>,
     tasks: TaskTracker,
 }
 
@@ -110,13 +110,14 @@ impl Plant {
         let mut engine_address = None;
         if let Some(config) = config.engine {
             let (listener, address) = listen(config.address, "engine").await?;
-            engine_address = Some(address);
             let made = tokio::task::spawn_blocking({
                 let config = config.clone();
                 move || engine::controller(&config, address, seed)
             });
             let failed = |source| PlantError::Identity { path: config.directory.clone(), source };
             let host = made.await.map_err(|error| failed(io::Error::other(error)))?.map_err(failed)?;
+            let own = host.with(|server, _, _| server.sessions().description().own.clone());
+            engine_address = Some((address, own.map(|own| own.certificate).unwrap_or_default()));
             tasks.spawn(run_engine(Arc::clone(&host), stop.clone()));
             let stop = stop.clone();
             tasks.spawn(async move {
@@ -144,8 +145,14 @@ impl Plant {
 
     /// Where the controller of its engine answers, if it has one.
     #[must_use]
-    pub const fn engine(&self) -> Option<SocketAddr> {
-        self.engine
+    pub fn engine(&self) -> Option<SocketAddr> {
+        self.engine.as_ref().map(|(address, _)| *address)
+    }
+
+    /// The certificate that the controller of its engine shows, if it has one.
+    #[must_use]
+    pub fn engine_certificate(&self) -> Option<&[u8]> {
+        self.engine.as_ref().map(|(_, certificate)| &**certificate)
     }
 
     /// Where its control interface answers.

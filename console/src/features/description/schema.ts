@@ -82,7 +82,7 @@ function optionsOf(property: Json, definitions: Json): { word: string; help?: st
 }
 
 /** Where a link leads: a host, or the path of a serial port. */
-export const targetOf = (link: Content): string => shown(link.host ?? link["device-path"]);
+export const targetOf = (link: Content): string => shown(link.url ?? link.host ?? link["device-path"]);
 
 /** A value as its field shows it. */
 export function shown(value: unknown): string {

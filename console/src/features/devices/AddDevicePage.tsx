@@ -21,6 +21,8 @@ import { Arrivals } from "./Arrivals";
 import { NewPoints } from "./NewPoints";
 import { partsOf } from "./protocol";
 import { TrialPanel } from "./TrialPanel";
+import { OffersPanel } from "../offers/OffersPanel";
+import { withoutTrust } from "../offers/offers";
 
 const STEPS = ["Link", "Reach it", "Device", "Points", "Into the draft", "Run it"] as const;
 
@@ -67,6 +69,8 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
 
   const linkName = known?.name ?? shown(plan.newLink.name);
   const kind = forms.links.find((form) => form.word === link.protocol);
+  // What shows how a link leads to its server, before anything is saved.
+  const leading = kind?.sources.filter((source) => source.word === "endpoints") ?? [];
   const names = { ...namesOf(draft), link: [...namesOf(draft).link, linkName].filter(Boolean) };
   const device = { ...plan.device, link: linkName };
   const saved = search.get("device") ?? "";
@@ -105,9 +109,18 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
                   label="Protocol"
                   kinds={forms.links}
                   word={shown(plan.newLink.protocol)}
-                  onChoose={(protocol) => change({ newLink: { ...plan.newLink, protocol } })}
+                  onChoose={(protocol) => change({ newLink: fitting({ ...plan.newLink, protocol }, forms) })}
                 />
                 <SchemaForm schema={kind?.schema} content={plan.newLink} onChange={(newLink) => change({ newLink })} problems={[]} names={names} />
+                {leading.length > 0 && targetOf(plan.newLink) ? (
+                  <OffersPanel
+                    {...{ gateway, draft }}
+                    sources={leading}
+                    link={{ ...plan.newLink, name: linkName || "new" }}
+                    targets={{ devices: [] }}
+                    onWay={(keys) => change({ newLink: { ...withoutTrust(plan.newLink), ...keys } })}
+                  />
+                ) : null}
               </>
             )}
             <Next onNext={() => go(1)} disabled={linkName === ""} why="Name the link and say where it leads." />
@@ -181,6 +194,12 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
       {step === 5 ? <RunIt gateway={gateway} draft={draft} device={saved} /> : null}
     </div>
   );
+}
+
+/** What was typed for a link of another protocol stays where it means something in this one. */
+function fitting(link: Content, forms: Forms): Content {
+  const schema = forms.links.find((kind) => kind.word === link.protocol)?.schema as { properties?: Record<string, unknown> } | undefined;
+  return Object.fromEntries(Object.entries(link).filter(([key]) => key in (schema?.properties ?? {})));
 }
 
 function Next({ onNext, onBack, disabled = false, why }: { onNext: () => void; onBack?: () => void; disabled?: boolean; why?: string }) {

@@ -1,5 +1,5 @@
 import { useSearchParams } from "react-router";
-import type { DraftView, Forms, ObjectView } from "../../api/client";
+import type { Content, DraftView, Forms, ObjectView } from "../../api/client";
 import { Badge } from "../../components/Badge";
 import { Button } from "../../components/Form";
 import { Notice } from "../../components/Notice";
@@ -8,11 +8,12 @@ import { Pick } from "../../components/Pick";
 import { State } from "../../components/State";
 import { useLive } from "../../live/live";
 import { count } from "../../text/format";
-import { contentOf, objectsOf } from "../description/edits";
+import { contentOf, objectsOf, useEdits } from "../description/edits";
 import { KindChoice } from "../description/KindChoice";
 import { ObjectEditor } from "../description/ObjectEditor";
 import { shown, targetOf } from "../description/schema";
 import { GatewayPage } from "../gateways/GatewayPage";
+import { withoutTrust } from "../offers/offers";
 import { OffersPanel } from "../offers/OffersPanel";
 import { useMay } from "../session/may";
 import { LinkCounts } from "./LinkCounts";
@@ -121,6 +122,10 @@ function LinkDetail({ gateway, draft, forms, link, onOpen }: LinkDetailProps) {
   const protocol = search.get("protocol") ?? forms.links[0]?.word ?? "";
   const kind = forms.links.find((known) => known.word === contentOf(link).protocol);
   const ofLink = kind?.sources.filter((source) => !source.of_device) ?? [];
+  const edits = useEdits(gateway);
+  const take = (keys: Content) => {
+    if (link) edits.mutate([{ object: { class: "link", name: link.name }, version: link.version, content: { ...withoutTrust(contentOf(link)), ...keys } }]);
+  };
   return (
     <Panel
       title={link ? `Link ${link.name}` : "A new link"}
@@ -160,7 +165,8 @@ function LinkDetail({ gateway, draft, forms, link, onOpen }: LinkDetailProps) {
       {link && may && ofLink.length > 0 ? (
         <div className="mt-6 grid gap-2 border-t border-line pt-4">
           <h3 className="font-semibold">Who is there?</h3>
-          <OffersPanel {...{ gateway, draft }} sources={ofLink} link={contentOf(link)} targets={{ devices: [] }} />
+          <OffersPanel {...{ gateway, draft }} sources={ofLink} link={contentOf(link)} targets={{ devices: [] }} onWay={take} />
+          {edits.isError ? <Notice tone="alarm" title={edits.error.message} /> : null}
         </div>
       ) : null}
     </Panel>

@@ -20,10 +20,12 @@ interface OffersPanelProps {
   targets: Targets;
   /** Asks at once, since it costs nothing. */
   isEager?: boolean;
+  /** Somebody takes a way to what the link leads to: keys of the link. */
+  onWay?: (keys: Content) => void;
 }
 
 /** What is there? A device, a link or a model tells it; what is chosen of it goes into the draft. */
-export function OffersPanel({ gateway, draft, sources, start = {}, link, device, targets, isEager = false }: OffersPanelProps) {
+export function OffersPanel({ gateway, draft, sources, start = {}, link, device, targets, isEager = false, onWay }: OffersPanelProps) {
   const [word, setWord] = useState(sources[0]?.word ?? "");
   const [filled, setFilled] = useState<Content>(start);
   const { told, ask, end } = useOffers(gateway);
@@ -82,15 +84,49 @@ export function OffersPanel({ gateway, draft, sources, start = {}, link, device,
         </div>
       ) : null}
       {told.state === "failed" ? <Notice tone="alarm" title={told.said} /> : null}
+      <Ways ways={told.ways} link={link} onWay={onWay} />
       <Found told={told} />
       {told.offers.length > 0 ? <ChooseOffers {...{ gateway, draft, targets }} offers={told.offers} /> : null}
     </section>
   );
 }
 
+/** How what the link leads to can be reached. Taking one trusts its certificate. */
+function Ways({ ways, link, onWay }: { ways: Told["ways"]; link: Content | undefined; onWay: ((keys: Content) => void) | undefined }) {
+  if (ways.length === 0) return null;
+  return (
+    <ul aria-label="Ways to reach it" className="grid gap-2">
+      {ways.map((way) => {
+        const [what = "", ...rest] = way.said.split("; ");
+        const isTaken = Object.entries(way.keys).every(([key, value]) => link?.[key] === value);
+        return (
+          <li key={String(way.keys.security)} className="grid gap-2 rounded-md border border-line p-3 text-sm">
+            <div className="flex flex-wrap items-baseline justify-between gap-2">
+              <span className="font-semibold">{what}</span>
+              {isTaken ? (
+                <span className="text-soft">This one is taken.</span>
+              ) : onWay ? (
+                <Button quiet onClick={() => onWay(way.keys)}>
+                  {"server-certificate" in way.keys ? "Trust it and take it" : "Take it"}
+                </Button>
+              ) : null}
+            </div>
+            {rest.map((line) => (
+              <p key={line} className="text-soft break-words">
+                {line}
+              </p>
+            ))}
+            {"server-certificate" in way.keys ? <p className="font-mono text-xs break-all text-soft">SHA-256 {String(way.keys["server-certificate"])}</p> : null}
+          </li>
+        );
+      })}
+    </ul>
+  );
+}
+
 /** What is told beside the points. */
 function Found({ told }: { told: Told }) {
-  const isEmpty = told.devices.length + told.notes.length + told.offers.length === 0;
+  const isEmpty = told.devices.length + told.ways.length + told.notes.length + told.offers.length === 0;
   return (
     <div aria-live="polite" className="grid gap-2">
       {told.devices.length > 0 ? (

@@ -10,9 +10,11 @@ describe("offers", () => {
       { kind: "progress", done: 3, total: 9 },
       { kind: "note", text: "model 1" },
       { kind: "device", device: { unit: 4 }, said: "0000" },
+      { kind: "way", link: { security: "none" }, said: "no security" },
       { kind: "points", offers: [offer("a/b", { address: "input:0" })] },
     ]);
     expect([running.done, running.total, running.notes, running.devices[0]?.keys]).toEqual([3, 9, ["model 1"], { unit: 4 }]);
+    expect(running.ways).toEqual([{ keys: { security: "none" }, said: "no security" }]);
     const over = after(running, [{ kind: "points", offers: [offer("c", {})] }, { kind: "done", requests: 1200 }]);
     expect([over.state, over.said, over.offers.length]).toEqual(["over", "Done, with 1,200 requests.", 2]);
     expect(after(over, [{ kind: "failed", why: "unit 3: no answer" }]).said).toBe("unit 3: no answer");

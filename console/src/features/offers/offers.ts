@@ -9,15 +9,17 @@ export interface Told {
   done: number;
   total: number;
   devices: { keys: Record<string, unknown>; said: string }[];
+  /** How what a link leads to can be reached: keys of the link. */
+  ways: { keys: Record<string, unknown>; said: string }[];
   notes: string[];
   offers: Offer[];
 }
 
-export const NOTHING: Told = { state: "idle", said: "", done: 0, total: 1, devices: [], notes: [], offers: [] };
+export const NOTHING: Told = { state: "idle", said: "", done: 0, total: 1, devices: [], ways: [], notes: [], offers: [] };
 
 /** What is known after some events more. */
 export function after(told: Told, events: OfferEvent[]): Told {
-  const next: Told = { ...told, devices: [...told.devices], notes: [...told.notes], offers: [...told.offers] };
+  const next: Told = { ...told, devices: [...told.devices], ways: [...told.ways], notes: [...told.notes], offers: [...told.offers] };
   for (const event of events) {
     switch (event.kind) {
       case "progress":
@@ -27,6 +29,9 @@ export function after(told: Told, events: OfferEvent[]): Told {
       case "device":
         next.devices.push({ keys: event.device, said: event.said });
         break;
+      case "way":
+        next.ways.push({ keys: event.link, said: event.said });
+        break;
       case "note":
         next.notes.push(event.text);
         break;
@@ -35,7 +40,7 @@ export function after(told: Told, events: OfferEvent[]): Told {
         break;
       case "done":
         next.state = "over";
-        next.said = event.requests > 0 ? `Done, with ${event.requests.toLocaleString("en")} requests.` : "";
+        next.said = event.requests > 0 ? `Done, with ${event.requests === 1 ? "1 request" : `${event.requests.toLocaleString("en")} requests`}.` : "";
         break;
       case "failed":
         next.state = "failed";
@@ -57,4 +62,10 @@ export function matching(offers: Offer[], text: string): number[] {
     const { address, title, unit } = offer.point as Record<string, unknown>;
     return [offer.path.join("/"), shown(address), shown(title), shown(unit), offer.note ?? ""].some((place) => place.toLowerCase().includes(wanted));
   });
+}
+
+/** A link without what was accepted of another certificate. */
+export function withoutTrust(link: Record<string, unknown>): Record<string, unknown> {
+  const { accept: _accept, "server-certificate": _certificate, ...rest } = link;
+  return rest;
 }

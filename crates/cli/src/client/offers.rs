@@ -15,7 +15,7 @@ use std::pin::pin;
 pub(crate) struct OffersArguments {
     #[command(flatten)]
     of: GatewayTarget,
-    /// Who tells it: units, addresses, sunspec or model; left out, all are told with what they want to know
+    /// Who tells it, such as units, nodes or model; left out, all are told with what they want to know
     source: Option<String>,
     /// A link of the draft that is asked
     #[arg(long, conflicts_with = "device")]
@@ -26,7 +26,8 @@ pub(crate) struct OffersArguments {
     /// What the source wants to know, such as first=10
     #[arg(long, value_name = "KEY=VALUE", value_parser = key_and_value)]
     with: Vec<(String, Value)>,
-    /// Only those whose path or address fits, with * for any text; several times for several
+    /// Only those whose path or address fits, or the security of ways to reach a server, with * for any text; several times for
+    /// several
     #[arg(long, value_name = "PATTERN")]
     pick: Vec<String>,
     /// So many of the last parts of the path stand in the name; 0 for all
@@ -44,7 +45,7 @@ pub(crate) struct OffersArguments {
     /// Devices whose lists they go to [default: the one that is asked]
     #[arg(long, value_name = "DEVICE", value_delimiter = ',')]
     into: Vec<String>,
-    /// Put them into the draft, all or nothing
+    /// Put them into the draft, all or nothing; of ways to reach a server, the first
     #[arg(long)]
     to_draft: bool,
 }
@@ -89,7 +90,10 @@ pub(crate) async fn run(arguments: OffersArguments) -> anyhow::Result<()> {
     let with: Map<_, _> = arguments.with.iter().cloned().collect();
     let request = json!({ "source": source, "with": with, "link": link, "device": device });
     let asked = Asked { path, output: arguments.of.output, rule: rule(&arguments) };
-    let offers = asked.listen(&client, &request, &arguments.pick).await?;
+    let (offers, ways) = asked.listen(&client, &request, &arguments.pick).await?;
+    if !ways.is_empty() {
+        return asked.go(&client, &ways, arguments.to_draft.then_some(link).flatten(), &draft).await;
+    }
     let into: Vec<_> = match arguments.into.is_empty() {
         true => arguments.device.iter().cloned().collect(),
         false => arguments.into.clone(),
@@ -137,10 +141,16 @@ struct Asked {
 
 impl Asked {
     /// Takes in what is offered; tells what is not a point at once.
-    async fn listen(&self, client: &Client, request: &Value, pick: &[String]) -> anyhow::Result<Vec<Offer>> {
+    async fn listen(
+        &self,
+        client: &Client,
+        request: &Value,
+        pick: &[String],
+    ) -> anyhow::Result<(Vec<Offer>, Vec<Value>)> {
         let path = format!("{}/offers", self.path);
         let mut events = pin!(client.lines(&path, request).await?);
         let (bar, mut offers, mut offered, mut is_over) = (ProgressBar::new(1), Vec::new(), 0, false);
+        let mut ways = Vec::new();
         let say = |line: String| match self.output {
             Output::Table => bar.suspend(|| say!("{line}")),
             Output::Json | Output::Csv => Ok(()),
@@ -159,6 +169,14 @@ impl Asked {
                     let keys = event.get("device").and_then(Value::as_object).into_iter().flatten();
                     let keys: Vec<_> = keys.map(|(key, value)| format!("{key} {:>3}", plain(value))).collect();
                     say(format!("{}   {}", keys.join(" "), text(&event, "said")))?;
+                }
+                "way" => {
+                    let link = event.get("link").cloned().unwrap_or_default();
+                    let security = text(&link, "security");
+                    if pick.is_empty() || pick.iter().any(|pattern| fits(pattern, security)) {
+                        say(format!("{security}\n  {}", text(&event, "said").replace("; ", "\n  ")))?;
+                        ways.push(link);
+                    }
                 }
                 "note" => say(text(&event, "text").to_owned())?,
                 "points" => {
@@ -183,9 +201,40 @@ impl Asked {
                 let why = format!("of {offered} none fits {pick}; * stands for any text, as in holding:1*");
                 Err(failed(ExitReason::Failure, why))
             }
-            true => Ok(offers),
+            true => Ok((offers, ways)),
             false => Err(failed(ExitReason::Unreachable, "the answer ended before its end")),
         }
+    }
+
+    /// Takes the first way: its keys become those of the link in the draft.
+    async fn go(&self, client: &Client, ways: &[Value], link: Option<&Value>, draft: &Value) -> anyhow::Result<()> {
+        let Some(link) = link else {
+            if self.output == Output::Table {
+                say!(
+                    "\nThe first, or one chosen by --pick, goes into the draft with --to-draft: its certificate is trusted then."
+                )?;
+            }
+            return Ok(());
+        };
+        let keys = ways.first().and_then(Value::as_object).cloned().unwrap_or_default();
+        let name = text(link, "name");
+        let known = list(draft, "objects")
+            .iter()
+            .find(|object| text(object, "class") == "link" && text(object, "name") == name);
+        let mut content = link.as_object().cloned().unwrap_or_default();
+        // What was accepted of another certificate is not accepted of this one.
+        content.remove("accept");
+        content.remove("server-certificate");
+        content.extend(keys.clone());
+        let object = json!({ "class": "link", "name": name });
+        let edit =
+            json!({ "object": object, "version": known.map(|known| text(known, "version")), "content": content });
+        client.post(&format!("{}/draft/edits", self.path), &json!({ "edits": [edit] })).await?;
+        if self.output == Output::Table {
+            let told: Vec<_> = keys.iter().map(|(key, value)| format!("{key} = {}", plain(value))).collect();
+            say!("\n{name} in the draft: {}", told.join(", "))?;
+        }
+        Ok(())
     }
 
     fn show(&self, offers: &[Offer], rate: &str, protocol: Option<Protocol>) -> anyhow::Result<()> {

@@ -4,6 +4,7 @@ use crate::options::{GatewayTarget, Output};
 use crate::output::{cell, plain, print_csv, print_json, print_rows, print_table, say, span, table, with_unit};
 use clap::{Args, Subcommand};
 use comfy_table::CellAlignment;
+use interlex_core::description::Protocol;
 use serde_json::{Value, json};
 
 #[derive(Debug, Args)]
@@ -20,17 +21,10 @@ pub(crate) enum TrialCommand {
     Read {
         /// A device of the draft
         device: String,
-        /// Where the value lives, such as input:4 or 30005
+        /// Where the value lives, such as input:4, 30005, or ns=2;s=Engine.Speed
         address: String,
-        /// How the device is said to represent it
-        #[arg(long = "type", default_value = "uint16")]
-        data_type: String,
-        /// In which order its bytes are said to stand
-        #[arg(long, default_value = "ABCD")]
-        order: String,
-        /// Engineering value = raw × scale
-        #[arg(long, default_value_t = 1.0, allow_negative_numbers = true)]
-        scale: f64,
+        #[command(flatten)]
+        how: HowArguments,
         /// What the device's own display shows: what comes near it is marked and stands first
         #[arg(long, allow_negative_numbers = true)]
         expect: Option<f64>,
@@ -39,20 +33,13 @@ pub(crate) enum TrialCommand {
     Write {
         /// A device of the draft
         device: String,
-        /// Where the value lives, such as holding:4 or coil:2
+        /// Where the value lives, such as holding:4, coil:2, or ns=2;s=Engine.PowerSetPoint
         address: String,
         /// The engineering value: a number, true, false, or text
         #[arg(allow_negative_numbers = true)]
         value: String,
-        /// How the device is said to represent it; bool where the address is that of a bit
-        #[arg(long = "type")]
-        data_type: Option<String>,
-        /// In which order its bytes are said to stand
-        #[arg(long, default_value = "ABCD")]
-        order: String,
-        /// Engineering value = raw × scale
-        #[arg(long, default_value_t = 1.0, allow_negative_numbers = true)]
-        scale: f64,
+        #[command(flatten)]
+        how: HowArguments,
     },
     /// Go the way to a broker step by step: which one fails, and why
     Broker {
@@ -72,11 +59,48 @@ pub(crate) enum TrialCommand {
         /// An uplink of the draft, of kind json
         uplink: String,
     },
-    /// Ask a device who it is (function 43/14)
+    /// Ask a device who it is (Modbus: function 43/14; OPC UA: its status)
     Identify {
         /// A device of the draft
         device: String,
     },
+}
+
+/// How a value is read or written.
+#[derive(Debug, Args)]
+pub(crate) struct HowArguments {
+    /// How the device is said to represent it; left out, uint16, or bool for the address of a bit, or what the device says itself
+    #[arg(long = "type")]
+    data_type: Option<String>,
+    /// In which order its bytes are said to stand in registers [default: ABCD]
+    #[arg(long)]
+    order: Option<String>,
+    /// The field of a structure
+    #[arg(long)]
+    field: Option<String>,
+    /// The element of an array, counted from 0
+    #[arg(long)]
+    element: Option<String>,
+    /// Engineering value = raw × scale
+    #[arg(long, default_value_t = 1.0, allow_negative_numbers = true)]
+    scale: f64,
+}
+
+impl HowArguments {
+    /// A point at an address of a link with this protocol.
+    fn point(&self, address: &str, protocol: &str) -> Value {
+        let plain = Protocol::of_word(protocol).and_then(|protocol| protocol.plain_type(address));
+        let data_type = self.data_type.clone().or_else(|| plain.map(|data_type| data_type.to_string()));
+        let columns = [
+            ("address", Some(Value::from(address))),
+            ("scale", Some(Value::from(self.scale))),
+            ("type", data_type.map(Value::from)),
+            ("order", self.order.clone().map(Value::from)),
+            ("field", self.field.clone().map(Value::from)),
+            ("element", self.element.clone().map(Value::from)),
+        ];
+        columns.into_iter().filter_map(|(key, value)| Some((key, value?))).collect()
+    }
 }
 
 pub(crate) async fn run(arguments: TrialArguments) -> anyhow::Result<()> {
@@ -86,14 +110,12 @@ pub(crate) async fn run(arguments: TrialArguments) -> anyhow::Result<()> {
     let draft = client.get(&format!("{path}/draft"), &[]).await?;
     let trial = Trial { client, path: format!("{path}/trials"), draft, output: arguments.of.output };
     match arguments.command {
-        TrialCommand::Read { device, address, data_type, order, scale, expect } => {
-            let point = json!({ "address": address, "type": data_type, "order": order, "scale": scale });
+        TrialCommand::Read { device, address, how, expect } => {
+            let point = how.point(&address, trial.protocol(&device)?);
             trial.read(&device, &point, expect).await
         }
-        TrialCommand::Write { device, address, value, data_type, order, scale } => {
-            let is_bit = address.starts_with("coil:") || (address.contains('.') && !address.contains('-'));
-            let data_type = data_type.unwrap_or_else(|| if is_bit { "bool" } else { "uint16" }.to_owned());
-            let point = json!({ "address": address, "type": data_type, "order": order, "scale": scale });
+        TrialCommand::Write { device, address, value, how } => {
+            let point = how.point(&address, trial.protocol(&device)?);
             trial.write(&device, &point, &Value::from(value)).await
         }
         TrialCommand::Broker { uplink, publish } => trial.broker(&uplink, publish).await,
@@ -115,6 +137,11 @@ impl Trial {
     fn device(&self, name: &str) -> anyhow::Result<(&Value, &Value)> {
         let device = object(&self.draft, "device", name)?;
         Ok((object(&self.draft, "link", text(device, "link"))?, device))
+    }
+
+    /// The protocol of the link of a device.
+    fn protocol(&self, device: &str) -> anyhow::Result<&str> {
+        Ok(text(self.device(device)?.0, "protocol"))
     }
 
     async fn read(&self, device: &str, point: &Value, expect: Option<f64>) -> anyhow::Result<()> {
@@ -231,7 +258,11 @@ fn print(reading: &Value) -> std::io::Result<()> {
     let value = with_unit(reading.get("value").unwrap_or(&Value::Null), text(reading, "unit"), None);
     let registers: Vec<_> = list(reading, "registers").iter().map(plain).collect();
     let took = reading.get("answer_ms").and_then(Value::as_f64).unwrap_or_default();
-    say!("{} = {value}   registers {}   {took:.1} ms", text(reading, "address"), registers.join(" "))?;
+    let registers = if registers.is_empty() { String::new() } else { format!("   registers {}", registers.join(" ")) };
+    say!("{} = {value}{registers}   {took:.1} ms", text(reading, "address"))?;
+    for said in list(reading, "said") {
+        say!("  {:<16} {}", text(said, "what"), text(said, "value"))?;
+    }
     frames::print(reading)?;
     let alternatives = list(reading, "alternatives");
     if alternatives.is_empty() {

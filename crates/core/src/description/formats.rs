@@ -61,7 +61,7 @@ pub(super) static ALL: [Format; 22] = [
 ];
 
 const DATA_TYPE_FORM: &str = "bool, int8, uint8, int16, uint16, int32, uint32, int64, uint64, bcd16, bcd32, bcd64, float16, \
-                              float32, float64, \
+                              float32, float64, or \
                               string(N) or latin1(N) with N from 1 to 250";
 const REPORT_FORM: &str = "change, every SPAN, change+every SPAN or never, with SPAN such as 10s";
 

@@ -256,7 +256,8 @@ fn not_found_yet(point: &Point) -> Option<Arc<RwLock<DataType>>> {
 /// A whole number at a scale of 0.01 has two decimals; of other scales and of floats nothing is known.
 fn decimals(settings: &PointSettings) -> Option<u8> {
     let (data_type, scale) = (settings.data_type, settings.scale);
-    let is_whole = data_type.is_numeric() && !data_type.is_float();
+    // What the device tells may be anything.
+    let is_whole = data_type.is_numeric() && !data_type.is_float() && data_type != DataType::Auto;
     if !is_whole || settings.span.is_some() || settings.enumeration.is_some() {
         return None;
     }

@@ -135,7 +135,12 @@ pub(super) async fn tell_endpoints(link: &OpcUaLink, events: &mpsc::Sender<Offer
         Err(_) => (0, None),
     };
     endpoints.sort_by_key(|endpoint| std::cmp::Reverse(rank(endpoint)));
-    let told = endpoints.iter().flat_map(|endpoint| told(link, endpoint));
+    let mut chains: Vec<_> = endpoints.iter().map(|endpoint| endpoint.server_certificate.as_bytes()).collect();
+    chains.sort_unstable();
+    chains.dedup();
+    let certificates = chains.into_iter().filter_map(|chain| certificate_details(chain).ok());
+    let certificates = certificates.map(|details| OfferEvent::Note { text: words(&details) });
+    let told = certificates.chain(endpoints.iter().flat_map(|endpoint| told(link, endpoint)));
     for event in told.chain(std::iter::once(OfferEvent::Done { requests: 1 })) {
         // Whoever listened may have gone.
         let _ = events.send(event).await;
@@ -166,13 +171,12 @@ fn told(link: &OpcUaLink, endpoint: &EndpointDescription) -> Vec<OfferEvent> {
         return vec![OfferEvent::Note { text: format!("{what}: its certificate cannot be read") }];
     };
     let fingerprint = Fingerprint(details.fingerprint);
-    let certificate = words(&details);
     // As it would be judged, were it accepted as it is.
     let accepted =
         OpcUaLink { server_certificate: Some(fingerprint), accept: AcceptedFaults::default(), ..link.clone() };
     let faults = trust::objections(&accepted, (chain, policy), uri, seconds_now());
     if let Some(never) = faults.iter().find(|fault| accepted_as(fault).is_none()) {
-        let text = format!("{what}; {certificate}: it cannot be trusted: {never}");
+        let text = format!("{what}: its certificate cannot be trusted: {never}");
         return vec![OfferEvent::Note { text }];
     }
     keys.insert("server-certificate".to_owned(), json!(fingerprint.to_string()));
@@ -181,23 +185,24 @@ fn told(link: &OpcUaLink, endpoint: &EndpointDescription) -> Vec<OfferEvent> {
         keys.insert("accept".to_owned(), json!(waived.to_string()));
     }
     let is_trusted = trust::objections(link, (chain, policy), uri, seconds_now()).is_empty();
-    let standing = if is_trusted { "trusted" } else { "not trusted yet" };
+    let standing = if is_trusted { "its certificate is trusted" } else { "its certificate is not trusted yet" };
     let why: Vec<_> = faults.iter().map(|fault| format!("; {fault}")).collect();
-    let said = format!("{what}; users: {users}; {standing}: {certificate}{}", why.concat());
+    let said = format!("{what}; users: {users}; {standing}{}", why.concat());
     vec![OfferEvent::Way { link: keys, said }]
 }
 
 fn words(details: &CertificateDetails) -> String {
-    let CertificateDetails { subject, issuer, validity, bits, thumbprint, uris, hosts, .. } = details;
+    let CertificateDetails { subject, issuer, validity, bits, fingerprint, thumbprint, uris, hosts } = details;
     let signed = if subject == issuer { "signed by itself".to_owned() } else { format!("signed by {issuer}") };
     let day = |seconds: i64| iso_time(seconds.saturating_mul(1000)).chars().take(10).collect::<String>();
     let thumbprint: String = thumbprint.iter().map(|byte| format!("{byte:02x}")).collect();
     format!(
-        "certificate of {subject}, {signed}, {} to {}, {bits} bits, for {} on {}, SHA-1 {thumbprint}",
+        "Certificate of {subject}, {signed}, {} to {}, {bits} bits, for {} on {}; SHA-1 {thumbprint}, SHA-256 {}",
         day(validity.0),
         day(validity.1),
         uris.join(", "),
-        hosts.join(", ")
+        hosts.join(", "),
+        Fingerprint(*fingerprint)
     )
 }
 

@@ -144,12 +144,13 @@ impl OpcUaDriver {
             self.ask(session, (request, timeout), Purpose::Follow(number), out);
         }
         for at in 0..self.parts.len() {
-            let Some(part) = self.parts.get_mut(at) else { continue };
-            let id = part.id;
-            match part.progress(&self.facts, now) {
-                Progress::Ask(request) => self.ask(session, (*request, timeout), Purpose::Find(id), out),
-                Progress::Wait => {}
-                Progress::Ready => self.found(id, out),
+            while let Some(part) = self.parts.get_mut(at) {
+                let id = part.id;
+                match part.progress(&self.facts, now) {
+                    Progress::Ask(request) => self.ask(session, (*request, timeout), Purpose::Find(id), out),
+                    Progress::Wait => break,
+                    Progress::Ready => self.found(id, out),
+                }
             }
         }
         while let Some((number, request, late)) = self.poller.poll_request(self.facts.most.read, now) {

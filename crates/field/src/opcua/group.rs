@@ -30,6 +30,8 @@ pub(super) struct Group {
 /// Values of so long wait at the server while the connection is away, so many at the most.
 const KEPT: Duration = Duration::from_secs(60);
 const QUEUE: (u32, u32) = (10, 1000);
+/// So long is the longest time between two messages.
+const LONGEST_INTERVAL: Duration = Duration::from_secs(1);
 /// A thing is confirmed a few times before it would be stale.
 const CONFIRMATIONS: u32 = 3;
 /// No point is stale sooner than after a second.
@@ -42,21 +44,26 @@ pub(super) fn groups_of(
     patience: &Patience,
     now: Instant,
 ) -> Vec<(Group, WatchedGroup)> {
-    let mut periods: BTreeMap<Duration, Vec<usize>> = BTreeMap::new();
+    // What is looked at seldom is told soon all the same: one subscription does for all of it.
+    let mut rhythms: BTreeMap<Duration, Vec<usize>> = BTreeMap::new();
     for (place, item) in part.items.iter().enumerate().filter(|(place, item)| item.node.is_some() && is_watched(*place))
     {
-        periods.entry(item.period).or_default().push(place);
+        rhythms.entry(item.period.min(LONGEST_INTERVAL)).or_default().push(place);
     }
-    let group = |(period, items): (Duration, Vec<usize>)| {
-        let stale = (period * patience.stale_periods).max(SOONEST_STALE);
+    let group = |(interval, items): (Duration, Vec<usize>)| {
+        let periods = items.iter().filter_map(|place| part.items.get(*place)).map(|item| item.period);
+        let stale = (periods.min().unwrap_or(interval) * patience.stale_periods).max(SOONEST_STALE);
         let confirm_every = stale / CONFIRMATIONS;
-        let kept = u32::try_from(KEPT.as_nanos().div_ceil(period.as_nanos().max(1))).unwrap_or(u32::MAX);
-        let queue_size = kept.clamp(QUEUE.0, QUEUE.1);
+        let queue_size = |period: Duration| {
+            let kept = u32::try_from(KEPT.as_nanos().div_ceil(period.as_nanos().max(1))).unwrap_or(u32::MAX);
+            kept.clamp(QUEUE.0, QUEUE.1)
+        };
         let watched = items.iter().filter_map(|place| part.items.get(*place)).filter_map(|item| {
-            Some(WatchedItem { what: item.what()?, sampling: period, queue_size, filter: item.filter.clone() })
+            let (sampling, queue_size) = (item.period, queue_size(item.period));
+            Some(WatchedItem { what: item.what()?, sampling, queue_size, filter: item.filter.clone() })
         });
         let keep_alive = patience.keep_alive.min(confirm_every);
-        let watched = WatchedGroup { interval: period, keep_alive, items: watched.collect() };
+        let watched = WatchedGroup { interval, keep_alive, items: watched.collect() };
         let group = Group {
             part: part.id,
             is_first: vec![true; items.len()],
@@ -67,11 +74,11 @@ pub(super) fn groups_of(
             is_made: false,
             is_ready: false,
             silences: 0,
-            interval: period,
+            interval,
         };
         (group, watched)
     };
-    periods.into_iter().map(group).collect()
+    rhythms.into_iter().map(group).collect()
 }
 
 /// How long is waited for a word.

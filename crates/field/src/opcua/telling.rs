@@ -209,11 +209,18 @@ impl OpcUaDriver {
             return;
         }
         let is_late = part.grace.is_some_and(|grace| now >= grace);
-        let is_settled = part.items.iter().all(|item| item.is_settled && !item.is_away);
-        if is_settled || is_late {
-            (part.is_up, part.is_silent, part.grace) = (true, false, None);
-            out.device(part.place, DeviceEvent::Up);
+        let mut open = (0..).zip(&part.items).filter(|(_, item)| !item.is_settled || item.is_away);
+        let first = open.next().and_then(|(place, _)| part.point(place)).map(|settings| settings.name.to_string());
+        let others = open.count();
+        if first.is_some() && !is_late {
+            return;
         }
+        if let Some(first) = first {
+            let others = if others > 0 { format!(" and {others} more") } else { String::new() };
+            out.device(part.place, DeviceEvent::Error(format!("the server tells nothing of {first}{others}")));
+        }
+        (part.is_up, part.is_silent, part.grace) = (true, false, None);
+        out.device(part.place, DeviceEvent::Up);
     }
 
     /// What is known of points still holds, as long as their groups live and the server works.

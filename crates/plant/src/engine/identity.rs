@@ -1,4 +1,4 @@
-use interlex_opcua::{Credentials, OwnCertificate, PrivateKey, SecurityError};
+use interlex_opcua::{Credentials, OwnCertificate, PrivateKey, SecurityError, certificate_details};
 use std::fs::{self, OpenOptions};
 use std::io::{self, Write};
 use std::net::IpAddr;
@@ -11,10 +11,12 @@ const CERTIFICATE: &str = "engine-certificate.der";
 const DAY: i64 = 86_400;
 const YEARS: i64 = 5 * 365 * DAY;
 
-/// The key and the certificate of the controller: those of last time, or new ones.
+/// The key and the certificate of the controller: those of last time, or new ones, as for another address.
 pub(super) fn identity(directory: &Path, application_uri: &str, host: IpAddr) -> io::Result<Credentials> {
     let (key_path, certificate_path) = (directory.join(KEY), directory.join(CERTIFICATE));
-    if let (Ok(key), Ok(certificate)) = (fs::read_to_string(&key_path), fs::read(&certificate_path)) {
+    if let (Ok(key), Ok(certificate)) = (fs::read_to_string(&key_path), fs::read(&certificate_path))
+        && certificate_details(&certificate).is_ok_and(|details| details.hosts.contains(&host.to_string()))
+    {
         return Ok(Credentials { certificate, key: PrivateKey::from_pem(&key).map_err(useless)? });
     }
     let now = now();

@@ -1,9 +1,13 @@
 import type { Content } from "../../../api/client";
 import { MODBUS } from "./modbus";
+import { OPCUA } from "./opcua";
 import type { ProtocolParts } from "./parts";
 
 /** Words of links that begin so speak it. */
-const PROTOCOLS: [string, ProtocolParts][] = [["modbus-", MODBUS]];
+const PROTOCOLS: [string, ProtocolParts][] = [
+  ["modbus-", MODBUS],
+  ["opcua", OPCUA],
+];
 
 /** The parts of the protocol that a link speaks. */
 export function partsOf(link: Content | undefined): ProtocolParts {

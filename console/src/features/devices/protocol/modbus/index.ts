@@ -1,6 +1,6 @@
 import { shown } from "../../../description/schema";
 import type { ProtocolParts } from "../parts";
-import { Identity } from "./Identity";
+import { Identity } from "../Identity";
 import { Alternatives, Brought } from "./Reading";
 
 /** Modbus units: registers and bits behind a unit identifier. */

@@ -229,7 +229,13 @@ impl Described {
             notes.push("a structure: field tells which part is meant".to_owned());
         }
         let status = self.value.status();
-        let shown = self.value.value.as_ref().and_then(value).map(|(value, _)| json!(value));
+        let shown = self.value.value.as_ref().and_then(value).map(|(value, _)| match value {
+            // As a person would write it, and not as a double has it.
+            interlex_core::Value::Float32(number) => {
+                number.to_string().parse().map_or(Value::Null, |number: f64| json!(number))
+            }
+            other => json!(other),
+        });
         Offer {
             path: found.path.clone(),
             point,

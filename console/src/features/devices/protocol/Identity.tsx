@@ -1,9 +1,9 @@
 import { useMutation } from "@tanstack/react-query";
-import { api, type Content, dataOf } from "../../../../api/client";
-import { Button } from "../../../../components/Form";
-import { Failure } from "../../Failure";
+import { api, type Content, dataOf } from "../../../api/client";
+import { Button } from "../../../components/Form";
+import { Failure } from "../Failure";
 
-/** Asks a device what it says about itself: function 43/14. */
+/** Asks a device what it says about itself. */
 export function Identity({ gateway, link, device }: { gateway: string; link: Content; device: Content }) {
   const identity = useMutation({
     mutationFn: () =>

@@ -1,0 +1,16 @@
+import type { ProtocolParts } from "../parts";
+import { Identity } from "../Identity";
+import { shown } from "../../../description/schema";
+import { Brought, Nothing } from "./Reading";
+
+/** OPC UA servers: nodes of an address space. */
+export const OPCUA: ProtocolParts = {
+  // The time of the server, which every server has.
+  first: { address: "i=2258" },
+  place: (device) => shown(device.start) || "server",
+  // Whether it can be written only the server knows.
+  canBeWritten: (point) => shown(point.address) !== "" && shown(point.field) === "",
+  Brought,
+  Alternatives: Nothing,
+  Identity,
+};
