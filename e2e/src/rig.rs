@@ -213,6 +213,16 @@ impl Rig {
         self.service.freeze(is_frozen);
     }
 
+    /// Where the service keeps what is not in the database.
+    pub fn data_dir(&self) -> PathBuf {
+        self.directory.path().join("service")
+    }
+
+    /// Stops the service in order; tells its exit code.
+    pub async fn stop_service(&mut self) -> i32 {
+        self.service.interrupt().await
+    }
+
     pub async fn restart_service(&mut self) {
         let listen = self.url.strip_prefix("http://").unwrap();
         self.service = start_service(listen, &self.database, &self.directory.path().join("service"), &self.home());

@@ -62,7 +62,8 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
   const known = links.find((object) => object.name === typed.link);
   const link = known ? contentOf(known) : typed.newLink;
   const plan = { ...typed, first: typed.first ?? partsOf(link).first };
-  const change = (changes: Partial<Plan>) => kept.change({ ...plan, ...changes });
+  // What was not typed stays open: it follows the protocol of the link.
+  const change = (changes: Partial<Plan>) => kept.change({ ...typed, ...changes });
   useAnnounce("a new device");
   const step = Math.min(Math.max(Number(search.get("step") ?? 0), 0), STEPS.length - 1);
   const go = (to: number, more: Record<string, string> = {}) => setSearch({ gateway, step: String(to), ...more });

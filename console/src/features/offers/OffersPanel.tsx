@@ -84,6 +84,7 @@ export function OffersPanel({ gateway, draft, sources, start = {}, link, device,
         </div>
       ) : null}
       {told.state === "failed" ? <Notice tone="alarm" title={told.said} /> : null}
+      <Notes notes={told.notes} />
       <Ways ways={told.ways} link={link} onWay={onWay} />
       <Found told={told} />
       {told.offers.length > 0 ? <ChooseOffers {...{ gateway, draft, targets }} offers={told.offers} /> : null}
@@ -124,6 +125,17 @@ function Ways({ ways, link, onWay }: { ways: Told["ways"]; link: Content | undef
   );
 }
 
+function Notes({ notes }: { notes: string[] }) {
+  if (notes.length === 0) return null;
+  return (
+    <ul aria-label="What is to be known" aria-live="polite" className="grid gap-1 text-sm break-words text-soft">
+      {notes.map((note) => (
+        <li key={note}>{note}</li>
+      ))}
+    </ul>
+  );
+}
+
 /** What is told beside the points. */
 function Found({ told }: { told: Told }) {
   const isEmpty = told.devices.length + told.ways.length + told.notes.length + told.offers.length === 0;
@@ -139,13 +151,6 @@ function Found({ told }: { told: Told }) {
               </li>
             );
           })}
-        </ul>
-      ) : null}
-      {told.notes.length > 0 ? (
-        <ul aria-label="What is to be known" className="grid gap-1 text-sm text-soft">
-          {told.notes.map((note) => (
-            <li key={note}>{note}</li>
-          ))}
         </ul>
       ) : null}
       {told.state === "over" ? (

@@ -77,6 +77,10 @@ pub(super) async fn endpoints(link: &OpcUaLink, deadline: Instant) -> Result<Vec
 impl Way {
     /// Connects: with the session of before, where there is one, else with a new one.
     pub(super) async fn enter(self) -> Result<OpcUaSession, Lost> {
+        // Making a certificate, once, is no part of reaching the server.
+        if self.link.security != OpcUaSecurity::None {
+            self.identity.get().await.map_err(Lost)?;
+        }
         let deadline = Instant::now() + Duration::from(self.link.connect_timeout);
         let known = self.kept.lock().take();
         let mut session = match known {

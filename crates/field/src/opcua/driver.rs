@@ -81,6 +81,8 @@ enum Purpose {
 const AT_ONCE: usize = 1000;
 /// So long after it refused something a server is asked again.
 const PAUSE: Duration = Duration::from_secs(30);
+/// Nodes that are not there are looked for so often.
+const LOOK_AGAIN: Duration = Duration::from_secs(30);
 /// History is asked so often without anything new before a gap is given up.
 const TRIES: u32 = 20;
 /// So long a history may be behind, each time.
@@ -226,21 +228,17 @@ impl OpcUaDriver {
     fn found(&mut self, id: u32, out: &mut Outcomes) {
         let timeout = self.timeout();
         let Some(part) = self.part(id) else { return };
-        let missing = if matches!(part.stage, Stage::Locating(_)) { part.located() } else { Vec::new() };
-        for (item, no_node) in missing {
+        for (item, no_node) in part.located() {
             self.fail(id, item, Reason::OpcUa(no_node.status.0), &no_node.why, out);
         }
-        let Some(part) = self.part(id) else { return };
-        if !part.is_structured() {
-            return;
-        }
-        part.stage = Stage::Watched;
         let now = Instant::now().into_std();
-        part.grace = Some(now + timeout);
         let patience = self.patience();
-        let Some(part) = self.parts.iter().find(|part| part.id == id) else { return };
-        let groups = groups_of(part, |item| part.is_subscribed(item), &patience, now);
-        let polled = part.polled();
+        let Some(part) = self.part(id) else { return };
+        let Some(places) = part.ready() else { return };
+        part.grace = part.grace.or(Some(now + timeout));
+        part.look_again = part.items.iter().any(|item| item.node.is_none()).then(|| now + LOOK_AGAIN);
+        let is_new = |item: usize| places.contains(&item) && part.is_subscribed(item);
+        let (groups, polled) = (groups_of(part, is_new, &patience, now), part.polled(&places));
         for (group, watched) in groups {
             let number = self.follower.add(watched, []);
             self.groups.resize_with(number + 1, || None);
@@ -375,6 +373,7 @@ impl OpcUaDriver {
         let graces = self.parts.iter().filter(|part| !part.is_up).filter_map(|part| part.grace);
         let absent = self.parts.iter().filter_map(|part| match part.stage {
             Stage::Absent(after) => after,
+            Stage::Watched => part.look_again,
             _ => None,
         });
         let probe = (!self.is_probing).then_some(self.probe_at);
@@ -616,10 +615,14 @@ impl FieldDriver for OpcUaDriver {
             let known = before.iter().position(|part| part.is_same(&new));
             match known.map(|at| before.swap_remove(at)) {
                 Some(mut known) => {
-                    known.place = place;
+                    let planned = self.plan.devices.get(place);
+                    let is_other = planned.is_some_and(|planned| known.redescribe(place, planned));
                     let id = known.id;
                     self.parts.push(known);
                     self.show_requests(id, out);
+                    if is_other {
+                        self.tell_again(id, out);
+                    }
                 }
                 None => self.parts.push(new),
             }

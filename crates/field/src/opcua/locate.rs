@@ -187,3 +187,121 @@ fn path(address: &OpcUaAddress, namespaces: &Namespaces) -> Result<RelativePath,
         .map_err(|error| NoNode { status: StatusCode::BAD_SYNTAX_ERROR, why: format!("{error}") })?;
     namespaces.path(&path).map_err(|error| NoNode::of(&error))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// What the description takes for an address is one, and nothing else: two readers of the same grammars agree.
+    fn agree(text: &str) {
+        let described = text.parse::<OpcUaAddress>();
+        let is_path = text.trim().starts_with(['/', '.', '<']);
+        let is_known = if is_path {
+            // A value has a name of its own.
+            let path = text.trim().parse::<PathText>();
+            path.is_ok_and(|path| path.0.last().is_some_and(|step| step.target.is_some()))
+        } else {
+            let uri = text.trim().strip_prefix("nsu=").and_then(|rest| rest.split_once(';')).map(|(uri, _)| uri);
+            let known =
+                Namespaces::new(uri.map(|uri| uri.replace("%3B", ";").replace("%25", "%")).into_iter().collect());
+            uri != Some("") && known.node(text.trim()).is_ok()
+        };
+        assert_eq!(described.is_ok(), is_known, "{text:?}: {described:?}");
+    }
+
+    #[test]
+    fn addresses_of_every_form_are_read_alike() {
+        for text in [
+            "i=2258",
+            "ns=2;s=Engine.Speed",
+            "nsu=urn:alderfen:chp;i=1042",
+            "ns=70000;i=1",
+            "ns=2",
+            "ns=;i=1",
+            "i=-1",
+            "g=72962b91-fa75-4ae6-8d28-b404dc7daf63",
+            "g=72962b91",
+            "b=AAEC",
+            "b=AAE",
+            "b=AAECAw==",
+            "b=AAECAx==",
+            "b=",
+            "s=",
+            "/2:Engine/2:Speed",
+            "/2:Engine.0:EURange",
+            "<#!2:Feeds>2:x",
+            "<!#2:Feeds>2:x",
+            "<##2:Feeds>2:x",
+            "/",
+            "/2:",
+            "/x:Engine",
+            "/2:Engine&",
+            "/a&/b",
+            "/nsu=urn&:x;Engine",
+            "/nsu=;x",
+            "nsu=;i=1",
+            "",
+            " ",
+            "Engine",
+            "<2:Feeds/2:x",
+            "//2:x",
+        ] {
+            agree(text);
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn any_texts_are_read_alike(text in "[/.<>:#!&a-c0-9=;+]{0,12}|(ns=[0-9]{0,6};)?[isgb]=[0-9a-fA-F/+=-]{0,40}|nsu=[a:]{0,3};[isgb]=.{0,5}") {
+            agree(&text);
+        }
+    }
+
+    #[test]
+    fn paths_start_where_the_device_does_and_less_is_asked_for_where_that_is_too_much() {
+        use interlex_opcua::{BrowsePathResult, BrowsePathTarget, TranslateBrowsePathsToNodeIdsResponse};
+        let addresses: Vec<OpcUaAddress> =
+            ["/2:a", "ns=9;i=1", "/2:b", "nsu=urn:x;i=1"].iter().map(|text| text.parse().unwrap()).collect();
+        let start = "/2:Engine".parse().unwrap();
+        let mut locator = Locator::new(Some(&start), addresses.iter(), &Namespaces::default(), 10);
+        let asked = |locator: &mut Locator| match locator.next() {
+            Some(Request::TranslateBrowsePathsToNodeIds(request)) => {
+                request.browse_paths.iter().map(|path| path.starting_node.to_string()).collect::<Vec<_>>()
+            }
+            other => panic!("{other:?}"),
+        };
+        let told = |nodes: &[u32]| {
+            let target = |number: &u32| BrowsePathTarget {
+                target_id: interlex_opcua::ExpandedNodeId {
+                    namespace: interlex_opcua::Namespace::Index(2),
+                    identifier: interlex_opcua::Identifier::Numeric(*number),
+                    ..Default::default()
+                },
+                remaining_path_index: u32::MAX,
+            };
+            let result = |number| BrowsePathResult { targets: vec![target(number)], ..BrowsePathResult::default() };
+            let results = nodes.iter().map(result).collect();
+            Ok(TranslateBrowsePathsToNodeIdsResponse { results, ..Default::default() }.into())
+        };
+        assert_eq!(asked(&mut locator), ["i=85"], "the start, from the Objects folder");
+        locator.answered(told(&[7]));
+        assert_eq!(asked(&mut locator), ["ns=2;i=7", "ns=2;i=7"]);
+        locator.answered(Err(RequestError::Fault(StatusCode::BAD_TOO_MANY_OPERATIONS)));
+        assert_eq!(asked(&mut locator), ["ns=2;i=7"], "one at a time now");
+        locator.answered(told(&[11]));
+        assert!(!locator.is_done());
+        assert_eq!(asked(&mut locator).len(), 1);
+        locator.answered(Ok(TranslateBrowsePathsToNodeIdsResponse {
+            results: vec![BrowsePathResult { status_code: StatusCode::BAD_NO_MATCH, ..Default::default() }],
+            ..Default::default()
+        }
+        .into()));
+        assert!(locator.is_done());
+        let found: Vec<_> = locator.found().into_iter().map(|found| found.map(|node| node.to_string())).collect();
+        let why = |at: usize| found[at].as_ref().unwrap_err().why.clone();
+        assert_eq!((found[0].clone(), found[1].clone()), (Ok("ns=2;i=11".into()), Ok("ns=9;i=1".into())));
+        assert_eq!(why(2), "the path leads nowhere: BadNoMatch");
+        assert_eq!(why(3), "the server has no namespace urn:x");
+    }
+}

@@ -275,7 +275,7 @@ mod tests {
             |code: u32| auto.read(&DataValue { status: Some(StatusCode(code)), ..told(Variant::from(1.0)) }, &types);
         assert_eq!(status(0x0000_0480).quality, Quality::Good);
         assert_eq!(status(0x4090_0480).quality, Quality::Uncertain(Reason::OpcUa(0x4090_0000)));
-        let sensor = status(0x808D_0000);
+        let sensor = status(0x808C_0000);
         assert_eq!(
             (sensor.value, crate::opcua::words(sensor.quality.reason().unwrap())),
             (None, "BadSensorFailure".into())

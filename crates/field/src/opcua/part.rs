@@ -25,6 +25,10 @@ pub(super) struct Part {
     pub(super) is_silent: bool,
     /// When it is up at the latest, since it began to be watched.
     pub(super) grace: Option<Instant>,
+    /// When nodes that were not there are looked for again.
+    pub(super) look_again: Option<Instant>,
+    /// Items that the server did not know, and that are tried now and then.
+    pub(super) refused: Vec<usize>,
 }
 
 /// A point of it.
@@ -49,10 +53,10 @@ pub(super) struct Item {
 pub(super) enum Stage {
     /// Its nodes are still to be found, not before then.
     Absent(Option<Instant>),
-    /// They are being found.
-    Locating(Locator),
-    /// What its structures are made of is being found.
-    Structures(StructureFinder),
+    /// Those of some items are being found.
+    Locating(Locator, Vec<usize>),
+    /// What the structures of some items are made of is being found.
+    Structures(StructureFinder, Vec<usize>),
     Watched,
 }
 
@@ -75,7 +79,8 @@ impl Part {
         let items = points.map(|(index, point)| Item::new(*index, point, rates)).collect();
         let planned = planned.clone();
         let (stage, is_up, is_silent) = (Stage::Absent(None), false, false);
-        Self { id, place, planned, items, stage, is_up, is_silent, grace: None }
+        let (look_again, refused) = (None, Vec::new());
+        Self { id, place, planned, items, stage, is_up, is_silent, grace: None, look_again, refused }
     }
 
     /// Whether another description of it watches the same in the same way.
@@ -103,13 +108,13 @@ impl Part {
     /// Goes on towards watching it.
     pub(super) fn progress(&mut self, facts: &ServerFacts, now: Instant) -> Progress {
         if matches!(self.stage, Stage::Absent(after) if after.is_none_or(|after| now >= after)) {
-            let start = own_device(&self.planned.device).start;
-            let addresses =
-                self.planned.device.points.iter().filter_map(|point| point.opcua().map(|(address, _)| address));
-            let at_once = facts.most.translate;
-            self.stage = Stage::Locating(Locator::new(start.as_ref(), addresses, &facts.namespaces, at_once));
+            self.look_for((0..self.items.len()).collect(), facts);
         }
-        if let Stage::Locating(locator) = &mut self.stage {
+        if matches!(self.stage, Stage::Watched) && self.look_again.is_some_and(|at| now >= at) {
+            let missing = (0..).zip(&self.items).filter(|(_, item)| item.node.is_none()).map(|(place, _)| place);
+            self.look_for(missing.collect(), facts);
+        }
+        if let Stage::Locating(locator, _) = &mut self.stage {
             if let Some(request) = locator.next() {
                 return Progress::Ask(Box::new(request));
             }
@@ -117,40 +122,57 @@ impl Part {
                 return Progress::Wait;
             }
         }
-        if let Stage::Structures(finder) = &mut self.stage {
+        if let Stage::Structures(finder, _) = &mut self.stage {
             if let Some(request) = finder.next(facts.most.read) {
                 return Progress::Ask(Box::new(request));
             }
             return if finder.is_done() { Progress::Ready } else { Progress::Wait };
         }
         match &self.stage {
-            Stage::Locating(_) => Progress::Ready,
+            Stage::Locating(..) => Progress::Ready,
             _ => Progress::Wait,
         }
     }
 
-    /// The nodes are found: notes them, and tells which points have none.
+    fn look_for(&mut self, places: Vec<usize>, facts: &ServerFacts) {
+        let start = own_device(&self.planned.device).start;
+        let points = places.iter().filter_map(|place| self.planned.device.points.get(*place));
+        let addresses = points.filter_map(|point| point.opcua().map(|(address, _)| address));
+        let locator = Locator::new(start.as_ref(), addresses, &facts.namespaces, facts.most.translate);
+        (self.stage, self.look_again) = (Stage::Locating(locator, places), None);
+    }
+
+    /// The nodes of some items are found: notes them, and tells which have none.
     pub(super) fn located(&mut self) -> Vec<(usize, NoNode)> {
-        let Stage::Locating(locator) = std::mem::replace(&mut self.stage, Stage::Watched) else { return Vec::new() };
-        let mut missing = Vec::new();
-        for ((place, item), found) in self.items.iter_mut().enumerate().zip(locator.found()) {
+        let (locator, places) = match std::mem::replace(&mut self.stage, Stage::Watched) {
+            Stage::Locating(locator, places) => (locator, places),
+            other => {
+                self.stage = other;
+                return Vec::new();
+            }
+        };
+        let (mut missing, mut there) = (Vec::new(), Vec::new());
+        for (place, found) in places.into_iter().zip(locator.found()) {
+            let Some(item) = self.items.get_mut(place) else { continue };
             match found {
-                Ok(node) => item.node = Some(node),
+                Ok(node) => {
+                    item.node = Some(node);
+                    there.push(place);
+                }
                 Err(no_node) => missing.push((place, no_node)),
             }
         }
-        let structures = self.items.iter().filter(|item| item.reader.needs_structure());
-        let structures: Vec<_> = structures.filter_map(|item| item.node.clone()).collect();
-        if !structures.is_empty() {
-            self.stage = Stage::Structures(StructureFinder::new(structures));
-        }
+        let structures = there.iter().filter_map(|place| self.items.get(*place));
+        let structures = structures.filter(|item| item.reader.needs_structure());
+        let finder = StructureFinder::new(structures.filter_map(|item| item.node.clone()));
+        self.stage = Stage::Structures(finder, there);
         missing
     }
 
     pub(super) fn answered(&mut self, answer: Result<Response, RequestError>, types: &mut DataTypes) {
         match &mut self.stage {
-            Stage::Locating(locator) => locator.answered(answer),
-            Stage::Structures(finder) => finder.answered(answer, types),
+            Stage::Locating(locator, _) => locator.answered(answer),
+            Stage::Structures(finder, _) => finder.answered(answer, types),
             Stage::Absent(_) | Stage::Watched => {}
         }
     }
@@ -158,6 +180,7 @@ impl Part {
     /// Nothing is watched of it any more: it begins anew.
     pub(super) fn begin_anew(&mut self, after: Option<Instant>) {
         self.stage = Stage::Absent(after);
+        (self.look_again, self.refused) = (None, Vec::new());
         for item in &mut self.items {
             (item.node, item.is_settled) = (None, false);
         }
@@ -209,12 +232,22 @@ fn filter(settings: &PointSettings) -> Option<DataChangeFilter> {
 const ABSOLUTE: u32 = 1;
 
 impl Part {
-    /// Whether all is known of its structures.
-    pub(super) fn is_structured(&self) -> bool {
-        match &self.stage {
-            Stage::Structures(finder) => finder.is_done(),
-            _ => true,
+    /// All is known of some items, which are to be watched now; none while something is still being found.
+    pub(super) fn ready(&mut self) -> Option<Vec<usize>> {
+        let Stage::Structures(_, places) = self.stage.take_if_done()? else { return None };
+        Some(places)
+    }
+
+    /// Another description of it, which is watched in the same way.
+    pub(super) fn redescribe(&mut self, place: usize, planned: &PlannedDevice) -> bool {
+        self.place = place;
+        let is_other = self.planned.device != planned.device;
+        if is_other {
+            self.planned = planned.clone();
+            // What was told of points that mean something else now is forgotten: it is told again.
+            self.items.iter_mut().for_each(|item| (item.found, item.is_away) = (DataType::Auto, true));
         }
+        is_other
     }
 
     /// Whether the server is to watch an item.
@@ -223,11 +256,12 @@ impl Part {
     }
 
     /// What is to be read of it again and again, by period.
-    pub(super) fn polled(&self) -> BTreeMap<Duration, Vec<(usize, ReadValueId)>> {
+    pub(super) fn polled(&self, places: &[usize]) -> BTreeMap<Duration, Vec<(usize, ReadValueId)>> {
         let mut periods: BTreeMap<_, Vec<_>> = BTreeMap::new();
-        for (place, item) in self.items.iter().enumerate().filter(|(_, item)| item.watch == Watching::Poll) {
-            if let Some(what) = item.what() {
-                periods.entry(item.period).or_default().push((place, what));
+        for place in places {
+            let item = self.items.get(*place).filter(|item| item.watch == Watching::Poll);
+            if let Some((item, what)) = item.and_then(|item| Some((item, item.what()?))) {
+                periods.entry(item.period).or_default().push((*place, what));
             }
         }
         periods
@@ -237,5 +271,13 @@ impl Part {
     pub(super) fn lost(&mut self) {
         (self.is_up, self.is_silent, self.grace) = (false, false, None);
         self.items.iter_mut().for_each(|item| item.is_away = true);
+    }
+}
+
+impl Stage {
+    /// Takes what was found, when all is.
+    fn take_if_done(&mut self) -> Option<Self> {
+        let is_done = matches!(self, Self::Structures(finder, _) if finder.is_done());
+        is_done.then(|| std::mem::replace(self, Self::Watched))
     }
 }

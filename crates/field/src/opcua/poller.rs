@@ -50,6 +50,16 @@ impl Poller {
         self.rounds.retain(|round| round.part != part);
     }
 
+    /// Reads some items of a device no more.
+    pub(super) fn forget(&mut self, part: u32, places: &[usize]) {
+        for round in self.rounds.iter_mut().filter(|round| round.part == part) {
+            round.items.retain(|(place, _)| !places.contains(place));
+            // The running round was of other items.
+            (round.waiting, round.asked) = (Vec::new(), None);
+        }
+        self.rounds.retain(|round| !round.items.is_empty());
+    }
+
     /// The connection is gone, with what was asked over it: the next round begins at once.
     pub(super) fn lost(&mut self, now: Instant) {
         for round in &mut self.rounds {

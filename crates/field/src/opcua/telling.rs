@@ -74,6 +74,17 @@ impl OpcUaDriver {
         self.settle(part, out);
     }
 
+    /// What is known of a device is told again: its points may mean something else.
+    pub(super) fn tell_again(&mut self, id: u32, out: &mut Outcomes) {
+        for number in 0..self.groups.len() {
+            let group = self.groups.get(number).and_then(Option::as_ref);
+            if let Some(group) = group.filter(|group| group.part == id && group.is_heard) {
+                let all = (0..group.items.len()).collect();
+                self.revive(number, all, out);
+            }
+        }
+    }
+
     /// Values that were told before still hold: they are told again where they were taken for lost.
     fn revive(&mut self, number: usize, items: Vec<usize>, out: &mut Outcomes) {
         let Some(Some(group)) = self.groups.get_mut(number) else { return };
@@ -81,17 +92,17 @@ impl OpcUaDriver {
         places.iter().filter_map(|(item, _)| group.is_first.get_mut(*item).map(|first| *first = false)).for_each(drop);
         let id = group.part;
         let Some(part) = self.parts.iter_mut().find(|part| part.id == id) else { return };
-        let mut samples = Vec::new();
+        let (mut samples, mut types) = (Vec::new(), Vec::new());
         for (item, place) in places {
             let Some(known) = part.items.get_mut(place).filter(|known| known.is_away) else { continue };
             if let Some(value) = self.follower.last((number, item)) {
-                samples.push(sample(known, value, SampleKind::Current, &self.types));
+                let (sample, found) = sample(known, value, SampleKind::Current, &self.types);
+                types.extend(found);
+                samples.push(sample);
                 (known.is_away, known.is_settled) = (false, true);
             }
         }
-        if !samples.is_empty() {
-            out.batch(|batch| batch.extend(samples.into_iter().map(|(sample, _)| sample)));
-        }
+        tell(part.place, types, samples, out);
     }
 
     fn values(&mut self, number: usize, values: Vec<(usize, DataValue)>, out: &mut Outcomes) {
@@ -164,6 +175,9 @@ impl OpcUaDriver {
             if let Some(what) = item.what() {
                 self.poller.add(id, period, vec![(place, what)], now());
             }
+            if !is_there && let Some(part) = self.parts.iter_mut().find(|part| part.id == id) {
+                part.refused.push(place);
+            }
         }
     }
 
@@ -202,10 +216,12 @@ impl OpcUaDriver {
     /// Tells that a device is up, once something is known of all its points.
     pub(super) fn settle(&mut self, id: u32, out: &mut Outcomes) {
         let now = now();
-        let mut groups = self.groups.iter().flatten().filter(|group| group.part == id);
-        let is_told = groups.all(|group| group.is_ready && group.silences == 0);
         let Some(part) = self.parts.iter_mut().find(|part| part.id == id) else { return };
-        if part.is_up || !matches!(part.stage, Stage::Watched) || !is_told {
+        if part.is_up || !matches!(part.stage, Stage::Watched) {
+            return;
+        }
+        let mut groups = self.groups.iter().flatten().filter(|group| group.part == id);
+        if !groups.all(|group| group.is_ready && group.silences == 0) {
             return;
         }
         let is_late = part.grace.is_some_and(|grace| now >= grace);
@@ -255,9 +271,12 @@ impl OpcUaDriver {
         };
         let Some(part) = self.parts.iter_mut().find(|part| part.id == id) else { return };
         let (mut samples, mut types) = (Vec::with_capacity(values.len()), Vec::new());
-        let mut period = None;
+        let (mut period, mut come) = (None, Vec::new());
         for (place, value) in values {
             let Some(item) = part.items.get_mut(place) else { continue };
+            if !value.status().is_bad() && part.refused.contains(&place) {
+                come.push(place);
+            }
             let (sample, found) = sample(item, &value, SampleKind::Current, &self.types);
             types.extend(found);
             samples.push(sample);
@@ -266,7 +285,27 @@ impl OpcUaDriver {
         }
         tell(part.place, types, samples, out);
         out.push(Outcome::Polled { period: period.unwrap_or_default(), interval: None, lateness: late });
+        self.come(id, &come);
         self.settle(id, out);
+    }
+
+    /// What was not there is there now: its groups are watched anew, with it.
+    fn come(&mut self, id: u32, places: &[usize]) {
+        if places.is_empty() {
+            return;
+        }
+        if let Some(part) = self.parts.iter_mut().find(|part| part.id == id) {
+            part.refused.retain(|place| !places.contains(place));
+        }
+        self.poller.forget(id, places);
+        for (number, group) in self.groups.iter().enumerate() {
+            if group
+                .as_ref()
+                .is_some_and(|group| group.part == id && places.iter().any(|place| group.items.contains(place)))
+            {
+                self.follower.renew(number);
+            }
+        }
     }
 
     /// What the server is asked again and again, and what it watches, in words.

@@ -12,7 +12,8 @@ use std::str::FromStr;
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct OpcUaLink {
-    /// The server. Its host and port are dialled whatever the server says of itself, and its certificate has to be for this host.
+    /// The server, as opc.tcp://HOST:4840. Its host and port are dialled whatever the server says of itself, and its certificate has
+    /// to be for this host.
     #[schemars(extend("x-destination" = true))]
     pub url: ServerUrl,
     /// How messages are secured: auto takes the best that both sides offer, and never none.

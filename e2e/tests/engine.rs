@@ -1,0 +1,103 @@
+//! An engine of which only the address is known: from there to its values at the broker.
+#![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
+
+use interlex_e2e::{Host, Program, Rig, run, wait_for};
+use interlex_sidecar::own_address;
+use std::net::Ipv4Addr;
+use std::path::Path;
+
+fn start_engine(host: Ipv4Addr, home: &Path) -> Program {
+    let directory = home.join("engine").display().to_string();
+    let host = host.to_string();
+    Program::start(&["plant", "--host", &host, "--engine-port", "4840", "--engine-dir", &directory], home)
+}
+
+/// Adds a link to the engine, and a device without points.
+fn describe(directory: &str, host: Ipv4Addr, more: &str) {
+    let main = Path::new(directory).join("gateway.toml");
+    let text = std::fs::read_to_string(&main).unwrap();
+    let (before, after) = text.split_once("[[uplink]]").unwrap();
+    let own = format!(
+        "[[link]]\nname = \"engine\"\nprotocol = \"opcua\"\nurl = \"opc.tcp://{host}:4840\"\nreconnect-limit = \"1s\"\n{more}\n\
+         [[device]]\nname = \"chp\"\nlink = \"engine\"\n\n"
+    );
+    std::fs::write(&main, format!("{before}{own}[[uplink]]{after}")).unwrap();
+    std::fs::write(Path::new(directory).join("points/chp.csv"), "name,address,rate\n").unwrap();
+}
+
+fn link(status: &serde_json::Value) -> &serde_json::Value {
+    let links = status["gateways"][0]["links"].as_array().unwrap();
+    links.iter().find(|link| link["name"] == "engine").unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_engine_is_trusted_browsed_watched_and_found_again() {
+    let mut rig = Rig::start().await;
+    let (host, home) = (own_address(), rig.home());
+    let mut engine = start_engine(host, &home);
+    engine.says("The engine on opc.tcp").await;
+    let directory = rig.description().await;
+    describe(&directory, host, "");
+    let apply = ["config", "apply", &directory, "--activate", "--note", "an engine", "--wait", "5s"];
+    let applied = rig.interlex(&apply).await;
+    assert_eq!(applied.code, 7, "nobody has looked at its certificate yet: {applied:?}");
+    rig.until("it says why", |status| {
+        let why = link(status)["last_error"].as_str().unwrap_or_default();
+        why.contains("is not trusted: nobody here has accepted it") && why.contains("CN=Engine controller, SHA-256 ")
+    })
+    .await;
+
+    // Whoever compares the fingerprint takes it.
+    let shown = rig.interlex(&["offers", "endpoints", "--link", "engine"]).await;
+    assert!(shown.out.contains("its certificate is not trusted yet") && shown.out.contains("no security"), "{shown:?}");
+    let taken =
+        rig.interlex(&["offers", "endpoints", "--link", "engine", "--pick", "encrypt-basic*", "--to-draft"]).await;
+    assert!(
+        taken.code == 0 && taken.out.contains("engine in the draft: security = encrypt-basic256sha256"),
+        "{taken:?}"
+    );
+
+    // All that it has, in one go.
+    let nodes = ["offers", "nodes", "--device", "chp", "--parts", "1", "--case", "kebab", "--to-draft"];
+    let offered = rig.interlex(&nodes).await;
+    assert!(offered.code == 0 && offered.out.contains("points/chp.csv: 13 added"), "{offered:?}");
+    let hosts = Host::listen(rig.broker.address()).await;
+    let activated = rig.interlex(&["draft", "activate", "--note", "its nodes"]).await;
+    assert_eq!(activated.code, 0, "{activated:?}");
+    hosts.hears("the birth of the engine", 0, |m| m.kind == "DBIRTH" && m.device.as_deref() == Some("chp")).await;
+    hosts.hears("its values", 0, |m| m.kind == "DDATA" && m.device.as_deref() == Some("chp")).await;
+    let points = rig.interlex(&["points", "chp", "-o", "csv"]).await;
+    for (point, value) in [("speed", "1500"), ("active-power", "kW"), ("state", "Running")] {
+        let row = points.out.lines().find(|row| row.contains(&format!(",{point},"))).unwrap_or_default();
+        assert!(row.contains(value) && row.contains("good"), "{point}: {row}");
+    }
+    // A structure is no value: it says so, and spoils no other.
+    let counters = points.out.lines().find(|row| row.contains(",counters,")).unwrap();
+    assert!(counters.contains("BadDataTypeIdUnknown"), "{counters}");
+    let part = ["trial", "read", "chp", "nsu=urn:alderfen:chp;s=Engine.Counters", "--field", "Starts", "-o", "json"];
+    let part: serde_json::Value = serde_json::from_str(&rig.interlex(&part).await.out).unwrap();
+    assert_eq!((part["value"].as_u64(), part["shared_connection"].as_bool()), (Some(1327), Some(true)), "{part}");
+
+    // Who says nothing of who they are only looks.
+    let refused = rig.interlex(&["write", "chp", "power-set-point", "450"]).await;
+    assert!(refused.code == 1 && refused.err.contains("BadUserAccessDenied"), "{refused:?}");
+
+    // The engine goes and comes back; so does the service, which keeps its own certificate.
+    engine.kill().await;
+    rig.until("its link is down", |status| link(status)["state"] == "down").await;
+    engine = start_engine(host, &home);
+    rig.until("its link is up", |status| link(status)["state"] == "up").await;
+    rig.until("so is it", |status| link(status)["devices"][0]["state"] == "up").await;
+    let own = rig.data_dir().join("opcua-certificate.pem");
+    let before = std::fs::read(&own).unwrap();
+    assert_eq!(rig.stop_service().await, 0);
+    rig.restart_service().await;
+    rig.until("it is up again", |status| link(status)["devices"][0]["state"] == "up").await;
+    assert_eq!(std::fs::read(&own).unwrap(), before);
+    wait_for("its values are good", || async {
+        let points = run(&["points", "chp", "-o", "csv"], &rig.home(), "").await;
+        points.out.lines().any(|row| row.contains(",speed,") && row.contains("good")).then_some(())
+    })
+    .await;
+    assert_eq!(engine.interrupt().await, 0);
+}
