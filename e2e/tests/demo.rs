@@ -79,6 +79,8 @@ async fn the_demo_starts_stops_in_order_and_keeps_its_data() {
     demo.says("Ctrl-C stops everything.").await;
     let host = Host::listen((second, 7502).into()).await;
     host.hears("data at the new port", 0, |m| m.kind == "DDATA").await;
+    // Its certificate is for the new address: another one, which the demo has looked at.
+    host.hears("the engine, too", 0, |m| m.kind == "DDATA" && m.device.as_deref() == Some("engine")).await;
     // What was pointed elsewhere stays there.
     let url = format!("http://{second}:7500");
     assert_eq!(
