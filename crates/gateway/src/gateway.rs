@@ -2,11 +2,11 @@ use crate::activation::{Activation, Outcome, Parts, Tasks};
 use crate::aside;
 use crate::clock::SystemClock;
 use crate::command::{Commands, Lifetimes, carry_out_broker_commands};
-use crate::running::{GatewayStatus, Running, WaitingLoss};
+use crate::running::{GatewayStatus, Running, StoreKeeper, WaitingLoss};
 use arc_swap::ArcSwap;
 use interlex_core::description::Description;
 use interlex_core::{Clock, Inventory, PointTable, RecentValues};
-use interlex_field::{Listeners, Memories, Surroundings};
+use interlex_field::{Keeper, Listeners, Memories, Surroundings};
 use interlex_store::{AuditTrail, Store};
 use interlex_uplink::{BrokerCommands, LinkHealth};
 use parking_lot::Mutex;
@@ -50,6 +50,11 @@ impl Gateway {
         let clock = clock.unwrap_or_else(|| Arc::new(SystemClock));
         let trail = trail.or_else(|| store.clone().map(AuditTrail::new));
         let name = description.gateway.name.as_str();
+        let keeper = store.clone().map(|store| {
+            let keeper: Arc<dyn Keeper> = Arc::new(StoreKeeper { store, gateway: name.to_owned() });
+            keeper
+        });
+        let memories = memories.of_gateway(keeper);
         let running = Arc::new(ArcSwap::from_pointee(Running::nothing(&description, memories, Arc::clone(&clock))));
         let lifetimes = Lifetimes::new(name, store.clone(), trail.clone(), Arc::clone(&clock)).await;
         let commands = Commands::new(Arc::clone(&running), lifetimes);

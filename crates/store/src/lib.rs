@@ -6,6 +6,7 @@
 mod audit;
 mod credential;
 mod draft;
+mod field_memory;
 mod gateway;
 mod journal;
 mod journal_point;

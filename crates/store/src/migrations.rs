@@ -28,6 +28,7 @@ const STEPS: &[(&str, &str, &str)] = steps! {
     "0016" "uplink_gap";
     "0017" "lease";
     "0018" "journal_point";
+    "0019" "field_memory";
 };
 
 /// Runs those that a database has not seen yet.

@@ -33,7 +33,7 @@ pub use histogram::{Bar, HistogramView};
 pub use identified::{IdentityObject, TrialIdentity};
 pub(crate) use identity::seconds_now;
 pub use identity::{OwnCertificateFiles, OwnIdentity};
-pub use memory::Memories;
+pub use memory::{Keeper, Memories};
 pub use offers::{OfferRequest, OfferSource};
 pub use one_off::Via;
 pub(crate) use outcomes::{DeviceEvent, Outcome, Outcomes};

@@ -1,10 +1,11 @@
 //! From an address to a session.
 
-use super::endpoint::{self, Security};
+use super::endpoint;
 use super::facts::ServerFacts;
 use super::frames::{OpcUaFrame, OpcUaFrames};
+use super::memory::ServerMemory;
 use super::trust;
-use crate::link::{FrameRing, Lost, OwnIdentity, seconds_now};
+use crate::link::{FrameRing, Keeper, Lost, OwnIdentity, seconds_now};
 use interlex_core::Clock;
 use interlex_core::description::{OpcUaLink, OpcUaSecurity};
 use interlex_opcua::{
@@ -20,13 +21,6 @@ use tokio::time::{Instant, timeout_at};
 /// A session that outlives its connections, while there is none.
 pub(super) type KeptSession = Arc<Mutex<Option<ClientSession>>>;
 
-/// What is remembered of a server beyond links that are started anew.
-#[derive(Debug, Default)]
-pub(super) struct ServerMemory {
-    /// The security that `auto` has come to.
-    agreed: Mutex<Option<Security>>,
-}
-
 /// All that it takes to reach a server.
 pub(super) struct Way {
     pub(super) link: OpcUaLink,
@@ -34,6 +28,8 @@ pub(super) struct Way {
     pub(super) identity: OwnIdentity,
     pub(super) kept: KeptSession,
     pub(super) memory: Arc<ServerMemory>,
+    pub(super) place: String,
+    pub(super) keeper: Option<Arc<dyn Keeper>>,
     pub(super) frames: Arc<FrameRing<OpcUaFrames>>,
     pub(super) clock: Arc<dyn Clock>,
 }
@@ -77,6 +73,7 @@ pub(super) async fn endpoints(link: &OpcUaLink, deadline: Instant) -> Result<Vec
 impl Way {
     /// Connects: with the session of before, where there is one, else with a new one.
     pub(super) async fn enter(self) -> Result<OpcUaSession, Lost> {
+        self.memory.load(self.keeper.as_ref(), &self.place).await;
         // Making a certificate, once, is no part of reaching the server.
         if self.link.security != OpcUaSecurity::None {
             self.identity.get().await.map_err(Lost)?;
@@ -127,7 +124,7 @@ impl Way {
     async fn agree(&self, deadline: Instant) -> Result<ClientSessionConfig, String> {
         let link = &self.link;
         let endpoints = endpoints(link, deadline).await?;
-        let agreed = *self.memory.agreed.lock();
+        let agreed = self.memory.agreed();
         let ((mode, policy), endpoint) = endpoint::choose(&endpoints, link.security, agreed)?;
         let (endpoint, user) = (endpoint.clone(), endpoint::user(link)?);
         let chain = endpoint.server_certificate.as_bytes();
@@ -141,7 +138,7 @@ impl Way {
             }
         }
         if link.security == OpcUaSecurity::Auto {
-            *self.memory.agreed.lock() = Some((mode, policy));
+            self.memory.agree((mode, policy));
         }
         self.config((mode, policy), endpoint, endpoints, user).await
     }

@@ -1,25 +1,27 @@
-use super::connect::{KeptSession, OpcUaSession, ServerMemory, Way, record};
+use super::connect::{KeptSession, OpcUaSession, Way, record};
 use super::discovery::{Discovery, tell_endpoints};
 use super::errand::{End, Errand, ReadErrand, Reply, Step, WriteErrand};
 use super::facts::{RUNNING, STATE, ServerFacts, read, value_of};
 use super::frames::OpcUaFrames;
 use super::group::{Group, Patience, groups_of};
+use super::memory::{Saving, ServerMemory};
 use super::part::{Part, Progress, Stage};
 use super::poller::Poller;
 use crate::error::TrialError;
 use crate::link::{
     Action, Answer, Command, CommandId, Counted, DEVICE_COMMANDS, DeviceEvent, DriverContext, FieldDriver, FrameLog,
-    FrameRing, Full, LinkPlan, Lost, Outcome, Outcomes, RequestView, Traffic,
+    FrameRing, Full, Keeper, LinkPlan, Lost, Outcome, Outcomes, RequestView, Traffic,
 };
 use interlex_core::description::{Link, OpcUaLink};
 use interlex_core::{OfferEvent, PointTable, Reason};
 use interlex_opcua::{
-    BackfillConfig, ClientSessionEvent, DataTypes, DateTime, Follower, NodeId, NotSent, Request, RequestError,
-    RequestId, Response, Scalar, StatusCode, Variant, WatchConfig,
+    BackfillConfig, ClientSessionEvent, DataTypes, DataValue, DateTime, Follower, NodeId, NotSent, Request,
+    RequestError, RequestId, Response, Scalar, StatusCode, Variant, WatchConfig,
 };
 use std::collections::{HashMap, VecDeque};
 use std::pin::Pin;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 use tokio::time::{Instant, sleep_until};
 
@@ -49,6 +51,10 @@ pub(crate) struct OpcUaDriver {
     is_probing: bool,
     /// What is to be told of the server once.
     warning: Option<String>,
+    /// What is remembered of the server.
+    memory: Arc<ServerMemory>,
+    saving: Saving,
+    is_unsaved: Arc<AtomicBool>,
 }
 
 struct Wanted {
@@ -81,6 +87,8 @@ enum Purpose {
 const AT_ONCE: usize = 1000;
 /// So long after it refused something a server is asked again.
 const PAUSE: Duration = Duration::from_secs(30);
+/// So long a device is given to tell something of all its points before it counts as up.
+const GRACE: Duration = Duration::from_secs(5);
 /// Nodes that are not there are looked for so often.
 const LOOK_AGAIN: Duration = Duration::from_secs(30);
 /// History is asked so often without anything new before a gap is given up.
@@ -106,6 +114,11 @@ fn follower(plan: &LinkPlan) -> Follower {
     let watch = WatchConfig { lifetime, timeout, at_once: AT_ONCE, pause: PAUSE };
     let (values, at_once, pause, tries) = (HISTORY_VALUES, HISTORY_NODES, HISTORY_PAUSE, TRIES);
     Follower::new((watch, BackfillConfig { values, at_once, timeout, pause, tries }), Vec::new(), [], Vec::new())
+}
+
+/// By what its server is remembered: two links may lead to one.
+fn place(plan: &LinkPlan) -> String {
+    format!("opcua {} {}", plan.link.settings.name, plan.link.protocol.target())
 }
 
 fn names(plan: &LinkPlan) -> Vec<String> {
@@ -226,7 +239,6 @@ impl OpcUaDriver {
 
     /// The nodes of a device are known: they are watched from now on.
     fn found(&mut self, id: u32, out: &mut Outcomes) {
-        let timeout = self.timeout();
         let Some(part) = self.part(id) else { return };
         for (item, no_node) in part.located() {
             self.fail(id, item, Reason::OpcUa(no_node.status.0), &no_node.why, out);
@@ -235,12 +247,13 @@ impl OpcUaDriver {
         let patience = self.patience();
         let Some(part) = self.part(id) else { return };
         let Some(places) = part.ready() else { return };
-        part.grace = part.grace.or(Some(now + timeout));
+        part.grace = part.grace.or(Some(now + GRACE));
         part.look_again = part.items.iter().any(|item| item.node.is_none()).then(|| now + LOOK_AGAIN);
         let is_new = |item: usize| places.contains(&item) && part.is_subscribed(item);
         let (groups, polled) = (groups_of(part, is_new, &patience, now), part.polled(&places));
         for (group, watched) in groups {
-            let number = self.follower.add(watched, []);
+            let told = self.told_before(id, &group);
+            let number = self.follower.add(watched, told);
             self.groups.resize_with(number + 1, || None);
             if let Some(slot) = self.groups.get_mut(number) {
                 *slot = Some(group);
@@ -251,6 +264,49 @@ impl OpcUaDriver {
         }
         self.show_requests(id, out);
         self.settle(id, out);
+    }
+
+    /// What was told last of items that have a history, by a run before: what came since is had from there.
+    fn told_before(&self, id: u32, group: &Group) -> Vec<(usize, DataValue)> {
+        let Some(part) = self.parts.iter().find(|part| part.id == id) else { return Vec::new() };
+        let items = group.items.iter().enumerate().filter_map(|(at, place)| Some((at, part.items.get(*place)?)));
+        let historic = items.filter(|(_, item)| item.has_history);
+        historic.filter_map(|(at, item)| Some((at, self.memory.told(&item.key(&self.facts.namespaces)?)?))).collect()
+    }
+
+    /// Notes what is to be remembered of the server.
+    fn note(&self, is_ended: bool) {
+        let groups = || self.groups.iter().enumerate().filter_map(|(number, group)| Some((number, group.as_ref()?)));
+        let subscriptions = groups().filter(|_| !is_ended).filter_map(|(_, group)| group.subscription).collect();
+        let told = groups().flat_map(|(number, group)| {
+            let part = self.parts.iter().find(|part| part.id == group.part);
+            let items =
+                group.items.iter().enumerate().filter_map(move |(at, place)| Some((at, part?.items.get(*place)?)));
+            items.filter(|(_, item)| item.has_history).filter_map(move |(at, item)| {
+                Some((item.key(&self.facts.namespaces)?, self.follower.last((number, at))?.clone()))
+            })
+        });
+        self.memory.note(subscriptions, told);
+    }
+
+    /// Keeps what is to be remembered, some time after it was so.
+    fn remember(&mut self, now: std::time::Instant) {
+        let Some(keeper) = self.context.memories.keeper().cloned() else { return };
+        if self.is_unsaved.swap(false, Ordering::Relaxed) {
+            self.saving.forget();
+        }
+        if self.saving.wants(now) {
+            self.note(false);
+            self.saving.take(&self.memory, now);
+        }
+        if let Some(content) = self.saving.due(now) {
+            self.save(keeper, content);
+        }
+    }
+
+    fn save(&self, keeper: Arc<dyn Keeper>, content: Vec<u8>) {
+        let (place, is_unsaved) = (place(&self.plan), Arc::clone(&self.is_unsaved));
+        tokio::spawn(async move { is_unsaved.store(!keeper.save(place, content).await, Ordering::Relaxed) });
     }
 
     pub(super) fn show_requests(&self, id: u32, out: &mut Outcomes) {
@@ -361,6 +417,7 @@ impl OpcUaDriver {
     fn handle_time(&mut self, out: &mut Outcomes) {
         let now = Instant::now().into_std();
         self.follower.handle_timeout(now);
+        self.remember(now);
         self.confirm(now, out);
         for id in self.parts.iter().map(|part| part.id).collect::<Vec<_>>() {
             self.settle(id, out);
@@ -377,7 +434,8 @@ impl OpcUaDriver {
             _ => None,
         });
         let probe = (!self.is_probing).then_some(self.probe_at);
-        let own = waits.chain(confirmations).chain(graces).chain(absent).chain(probe);
+        let saving = self.context.memories.keeper().and_then(|_| self.saving.deadline());
+        let own = waits.chain(confirmations).chain(graces).chain(absent).chain(probe).chain(saving);
         own.chain(self.follower.poll_timeout()).chain(self.poller.poll_timeout()).min()
     }
 
@@ -425,6 +483,7 @@ impl FieldDriver for OpcUaDriver {
         frames.change_devices(names(&plan));
         let mut driver = Self {
             frames: Arc::new(FrameRing::new(frames, plan.links, Arc::clone(&context.clock))),
+            memory: context.memories.of(&place(&plan)),
             context,
             kept: KeptSession::default(),
             follower: follower(&plan),
@@ -442,6 +501,8 @@ impl FieldDriver for OpcUaDriver {
             is_probing: false,
             is_entered: false,
             warning: None,
+            saving: Saving::default(),
+            is_unsaved: Arc::default(),
             plan,
         };
         driver.parts = (0..driver.plan.devices.len()).filter_map(|place| driver.new_part(place)).collect();
@@ -489,7 +550,9 @@ impl FieldDriver for OpcUaDriver {
             name: self.plan.link.settings.name.to_string(),
             identity: memories.identity().clone(),
             kept: Arc::clone(&self.kept),
-            memory: memories.of::<ServerMemory>(&link.url.to_string()),
+            memory: Arc::clone(&self.memory),
+            place: place(&self.plan),
+            keeper: memories.keeper().cloned(),
             frames: Arc::clone(&self.frames),
             clock: Arc::clone(&self.context.clock),
         });
@@ -521,7 +584,7 @@ impl FieldDriver for OpcUaDriver {
                 self.begin_anew(id);
             }
         }
-        let grace = now + self.timeout();
+        let grace = now + GRACE;
         for part in &mut self.parts {
             (part.is_up, part.is_silent) = (false, false);
             part.grace = matches!(part.stage, Stage::Watched).then_some(grace);
@@ -531,6 +594,7 @@ impl FieldDriver for OpcUaDriver {
             }
         }
         self.is_entered = true;
+        self.follower.adopt(self.memory.take_orphans());
         self.follower.activated(now, session.is_new);
     }
 
@@ -641,6 +705,7 @@ impl FieldDriver for OpcUaDriver {
             }
         }
         self.listen(out);
+        self.note(!session.is_down);
         self.poller.lost(Instant::now().into_std());
         self.groups.iter_mut().flatten().for_each(Group::lost);
         for part in &mut self.parts {
@@ -653,7 +718,10 @@ impl FieldDriver for OpcUaDriver {
             session.session.disconnected();
             *self.kept.lock() = Some(session.session);
         } else {
-            // Nobody wants it any more.
+            // Nobody wants it any more; what was told is told to the end.
+            if let Some(keeper) = self.context.memories.keeper().cloned() {
+                self.save(keeper, self.memory.bytes());
+            }
             let OpcUaSession { connection, mut session, .. } = session;
             tokio::spawn(async move { connection.close(&mut session, true, GOODBYE).await });
         }

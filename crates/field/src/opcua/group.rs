@@ -25,6 +25,8 @@ pub(super) struct Group {
     pub(super) silences: u8,
     /// The time between two messages, as the server has it.
     pub(super) interval: Duration,
+    /// The server's number for its subscription.
+    pub(super) subscription: Option<u32>,
 }
 
 /// Values of so long wait at the server while the connection is away, so many at the most.
@@ -75,6 +77,7 @@ pub(super) fn groups_of(
             is_ready: false,
             silences: 0,
             interval,
+            subscription: None,
         };
         (group, watched)
     };

@@ -1,12 +1,12 @@
 use super::facts::{ServerFacts, value_of};
 use super::locate::{Locator, NoNode};
 use super::mapping::{Reader, own};
-use super::structures::StructureFinder;
+use super::nodes::NodeFinder;
 use crate::link::PlannedDevice;
 use interlex_core::description::{Device, Name, OpcUaDevice, Point, PointSettings, Span, Watching};
 use interlex_core::{DataType, PointIndex};
 use interlex_opcua::{
-    DataChangeFilter, DataChangeTrigger, DataTypes, NodeId, ReadValueId, Request, RequestError, Response,
+    DataChangeFilter, DataChangeTrigger, DataTypes, Namespaces, NodeId, ReadValueId, Request, RequestError, Response,
 };
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
@@ -41,6 +41,8 @@ pub(super) struct Item {
     pub(super) filter: Option<DataChangeFilter>,
     element: Option<String>,
     pub(super) node: Option<NodeId>,
+    /// Whether the server has a history of it.
+    pub(super) has_history: bool,
     /// The type that it is known to have, where it is described as auto.
     pub(super) found: DataType,
     /// It is shown as bad since the link is down, or nothing was told of it yet.
@@ -56,7 +58,7 @@ pub(super) enum Stage {
     /// Those of some items are being found.
     Locating(Locator, Vec<usize>),
     /// What the structures of some items are made of is being found.
-    Structures(StructureFinder, Vec<usize>),
+    Structures(NodeFinder, Vec<usize>),
     Watched,
 }
 
@@ -85,8 +87,14 @@ impl Part {
 
     /// Whether another description of it watches the same in the same way.
     pub(super) fn is_same(&self, other: &Self) -> bool {
-        let described =
-            |item: &Item| Item { node: None, found: DataType::Auto, is_away: true, is_settled: false, ..item.clone() };
+        let described = |item: &Item| Item {
+            node: None,
+            has_history: false,
+            found: DataType::Auto,
+            is_away: true,
+            is_settled: false,
+            ..item.clone()
+        };
         let name = |part: &Self| part.planned.device.settings.name.clone();
         let shapes =
             |part: &Self| part.planned.device.points.iter().map(|point| point.address.clone()).collect::<Vec<_>>();
@@ -162,9 +170,9 @@ impl Part {
                 Err(no_node) => missing.push((place, no_node)),
             }
         }
-        let structures = there.iter().filter_map(|place| self.items.get(*place));
-        let structures = structures.filter(|item| item.reader.needs_structure());
-        let finder = StructureFinder::new(structures.filter_map(|item| item.node.clone()));
+        let items = || there.iter().filter_map(|place| self.items.get(*place));
+        let structures = items().filter(|item| item.reader.needs_structure()).filter_map(|item| item.node.clone());
+        let finder = NodeFinder::new(structures, items().filter_map(|item| item.node.clone()));
         self.stage = Stage::Structures(finder, there);
         missing
     }
@@ -200,10 +208,17 @@ impl Item {
             filter: filter(&point.settings),
             element: own.element.map(|element| element.to_string()),
             node: None,
+            has_history: false,
             found: DataType::Auto,
             is_away: true,
             is_settled: false,
         }
+    }
+
+    /// What it is remembered by, whatever place its namespace has at the server.
+    pub(super) fn key(&self, namespaces: &Namespaces) -> Option<String> {
+        let node = namespaces.text(self.node.as_ref()?);
+        Some(self.element.as_ref().map_or_else(|| node.clone(), |element| format!("{node}[{element}]")))
     }
 
     /// What is asked of the server, once its node is known.
@@ -234,7 +249,12 @@ const ABSOLUTE: u32 = 1;
 impl Part {
     /// All is known of some items, which are to be watched now; none while something is still being found.
     pub(super) fn ready(&mut self) -> Option<Vec<usize>> {
-        let Stage::Structures(_, places) = self.stage.take_if_done()? else { return None };
+        let Stage::Structures(finder, places) = self.stage.take_if_done()? else { return None };
+        for place in &places {
+            if let Some(item) = self.items.get_mut(*place) {
+                item.has_history = item.node.as_ref().is_some_and(|node| finder.historic.contains(node));
+            }
+        }
         Some(places)
     }
 

@@ -31,9 +31,10 @@ impl OpcUaDriver {
 
     fn live(&mut self, event: WatchEvent, out: &mut Outcomes) {
         match event {
-            WatchEvent::Created { group, interval, .. } => {
+            WatchEvent::Created { group, interval, subscription } => {
                 if let Some(Some(group)) = self.groups.get_mut(group) {
                     (group.is_made, group.is_ready, group.interval) = (true, false, interval);
+                    group.subscription = Some(subscription);
                     group.is_first.iter_mut().for_each(|is_first| *is_first = true);
                 }
             }

@@ -1,17 +1,22 @@
 //! Parts of an OPC UA server for the suite.
 
 use crate::line::Line;
-use crate::suite::{Field, Writes};
+use crate::suite::{Field, WallClock, Writes};
 use interlex_core::description::{Description, Files, read};
+use interlex_core::{LatestTable, PointTable, RecentValues, SampleKind, Value};
+use interlex_field::{Keeper, Listeners, Memories, Surroundings, start};
 use interlex_opcua::{
-    Access, DataValue, Host, HostConfig, MessageSecurityMode, Node, NodeId, NodeKind, Process, SecurityPolicy, Server,
-    ServerDescription, ServerLimits, Sessions, Space, StatusCode, TransportLimits, User, UserTokenType, Users,
+    Access, DataValue, History, Host, HostConfig, MessageSecurityMode, Node, NodeId, NodeKind, Process, SecurityPolicy,
+    Server, ServerDescription, ServerLimits, Sessions, Space, StatusCode, TransportLimits, User, UserTokenType, Users,
     Variable, Variant, ids,
 };
-use std::collections::HashMap;
-use std::sync::Arc;
+use std::collections::{BTreeMap, HashMap};
+use std::pin::Pin;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tokio::net::TcpListener;
+use tokio::sync::mpsc;
+use tokio::task::JoinHandle;
 use tokio_util::sync::{CancellationToken, DropGuard};
 
 pub(crate) struct OpcUaField {
@@ -23,6 +28,8 @@ pub(crate) struct OpcUaField {
 #[derive(Default)]
 struct Machines {
     machines: HashMap<String, Machine>,
+    /// How many values there were of what has a history.
+    kept: u32,
     is_swallowed: bool,
 }
 
@@ -90,6 +97,13 @@ fn space() -> Space {
         put("set-point", Access::READ | Access::WRITE, 7_u16.into());
         put("more", Access::READ, 7_u16.into());
     }
+    let kept = Variable {
+        access: Access::READ | Access::HISTORY,
+        history: Some(History::new(100_000)),
+        ..Variable::new(0_u32.into())
+    };
+    let kept = Node::new(node("one", "kept"), 1, "kept", NodeKind::Variable(Box::new(kept)));
+    space.add_under(&NodeId::text(1, "one"), &ids::HAS_COMPONENT, kept, &ids::BASE_DATA_VARIABLE_TYPE);
     space
 }
 
@@ -136,6 +150,10 @@ impl Field for OpcUaField {
             loop {
                 tokio::time::sleep(GROWS).await;
                 growing.with(|server, machines, (_, wall)| {
+                    machines.kept += 1;
+                    let value = Some(machines.kept.into());
+                    let value = DataValue { value, source_time: Some(wall), ..DataValue::default() };
+                    server.set_value(&node("one", "kept"), value, wall);
                     for device in ["one", "two"] {
                         let count = node(device, "count");
                         if server.is_watched(&count) {
@@ -201,4 +219,92 @@ impl Field for OpcUaField {
     async fn flood(&self, is_flooding: bool) {
         self.line.connect(is_flooding).await;
     }
+}
+
+/// Keeps what is remembered as long as the test runs.
+#[derive(Debug, Default)]
+struct InMemory(Mutex<HashMap<String, Vec<u8>>>);
+
+impl Keeper for InMemory {
+    fn load(&self, place: String) -> Pin<Box<dyn Future<Output = Option<Vec<u8>>> + Send + '_>> {
+        Box::pin(async move { self.0.lock().unwrap().get(&place).cloned() })
+    }
+
+    fn save(&self, place: String, content: Vec<u8>) -> Pin<Box<dyn Future<Output = bool> + Send + '_>> {
+        Box::pin(async move { self.0.lock().unwrap().insert(place, content).is_none_or(|_| true) })
+    }
+}
+
+type Told = Arc<Mutex<Vec<(u32, SampleKind)>>>;
+
+/// A link that watches what has a history, and what it tells.
+async fn watching(field: &OpcUaField, keeper: &Arc<InMemory>) -> (JoinHandle<()>, Told, CancellationToken) {
+    let mut description = field.description(&["one"], &[]);
+    let list = "name,address,type,rate\nkept,/1:kept,uint32,fast\n".to_owned();
+    let mut files: Files = interlex_core::description::write(&description);
+    files.insert("points/one.csv".to_owned(), list);
+    description = read(&files).unwrap();
+    let points = Arc::new(PointTable::new(&description, &PointTable::default()));
+    let latest = Arc::new(LatestTable::new(points.indices()));
+    let (recent, listeners) = (Arc::new(RecentValues::default()), Listeners::default());
+    recent.grow(points.indices());
+    let (sender, mut receiver) = mpsc::channel(16);
+    listeners.set(vec![sender]);
+    let told = Told::default();
+    let into = Arc::clone(&told);
+    tokio::spawn(async move {
+        while let Some(event) = receiver.recv().await {
+            let interlex_core::FieldEvent::Samples(samples) = event else { continue };
+            let values = samples.iter().filter_map(|sample| match &sample.value {
+                Some(Value::Uint(number)) => Some((u32::try_from(*number).unwrap(), sample.kind)),
+                _ => None,
+            });
+            into.lock().unwrap().extend(values);
+        }
+    });
+    let memories = Memories::default().of_gateway(Some(Arc::clone(keeper) as Arc<dyn Keeper>));
+    let around = Surroundings { points, latest, recent, listeners, memories, clock: Arc::new(WallClock) };
+    let stop = CancellationToken::new();
+    let (_, running) = start(&description, &description.links[0], &around, stop.clone());
+    (running, told, stop)
+}
+
+async fn until(what: &str, holds: impl Fn() -> bool) {
+    let waiting = async {
+        while !holds() {
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
+    };
+    assert!(tokio::time::timeout(Duration::from_secs(60), waiting).await.is_ok(), "waited in vain: {what}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_gateway_missed_that_was_killed_is_had_back_from_history() {
+    let (field, keeper) = (OpcUaField::start().await, Arc::new(InMemory::default()));
+    let made = || field.host.with(|_, machines, _| machines.kept);
+    let (running, before, _stop) = watching(&field, &keeper).await;
+    until("it is remembered what was told", || {
+        keeper.0.lock().unwrap().values().any(|content| content.len() > 50) && before.lock().unwrap().len() > 100
+    })
+    .await;
+    running.abort();
+    assert!(running.await.unwrap_err().is_cancelled(), "killed");
+    let at_the_end = made();
+    until("more has happened", || made() > at_the_end + 50).await;
+    let (_running, after, _stop) = watching(&field, &keeper).await;
+    let counts = |told: &Told| {
+        let mut counts: BTreeMap<u32, u32> = BTreeMap::new();
+        told.lock().unwrap().iter().for_each(|(value, _)| *counts.entry(*value).or_default() += 1);
+        counts
+    };
+    until("all is told", || {
+        let (before, after) = (counts(&before), counts(&after));
+        let last = after.keys().next_back().copied().unwrap_or_default();
+        let first = before.keys().next().copied().unwrap_or_default();
+        last > at_the_end + 50 && (first..=last).all(|value| before.contains_key(&value) || after.contains_key(&value))
+    })
+    .await;
+    assert!(counts(&after).values().all(|count| *count == 1), "each once: {:?}", counts(&after));
+    let missed = |(value, kind): &(u32, SampleKind)| *kind == SampleKind::Past && *value > at_the_end;
+    assert!(after.lock().unwrap().iter().filter(|told| missed(told)).count() > 40, "from history");
 }

@@ -59,7 +59,7 @@ pub(crate) enum Writes {
 }
 
 #[derive(Debug)]
-struct WallClock;
+pub(crate) struct WallClock;
 
 impl Clock for WallClock {
     #[expect(clippy::disallowed_methods, reason = "a test has the time of the system")]

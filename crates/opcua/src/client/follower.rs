@@ -79,6 +79,11 @@ impl Follower {
         place
     }
 
+    /// Subscriptions of a run before, which nobody listens to any more: they are taken over, and ended.
+    pub fn adopt(&mut self, orphans: Vec<u32>) {
+        self.watcher.adopt(orphans);
+    }
+
     /// Follows a group no more.
     pub fn remove(&mut self, place: usize) {
         self.watcher.remove(place);

@@ -174,7 +174,7 @@ impl Subscriber {
         }
         self.republishes.clear();
         for (id, subscription) in &mut self.subscriptions {
-            subscription.heard = now;
+            (subscription.heard, subscription.is_silent) = (now, false);
             self.republishes.extend(subscription.missing.iter().map(|number| (*id, *number)));
         }
     }

@@ -190,6 +190,11 @@ impl Watcher {
         self.groups.len() - 1
     }
 
+    /// Subscriptions of a run before, which nobody listens to any more: they are taken over, and ended.
+    pub fn adopt(&mut self, orphans: Vec<u32>) {
+        self.orphans.extend(orphans);
+    }
+
     /// Watches a group no more. Nothing is told of it from now on.
     pub fn remove(&mut self, place: usize) {
         let Some(group) = self.groups.get_mut(place) else { return };

@@ -1,7 +1,7 @@
 use super::Reply;
 use crate::opcua::facts::ServerFacts;
 use crate::opcua::locate::{Locator, NoNode};
-use crate::opcua::structures::StructureFinder;
+use crate::opcua::nodes::NodeFinder;
 use interlex_core::description::{Device, OpcUaAddress, Point};
 use interlex_opcua::{DataTypes, NodeId, Request, RequestError, Response};
 
@@ -17,7 +17,7 @@ pub(super) struct Target {
 enum Stage {
     New,
     Locating(Locator),
-    Structures(NodeId, StructureFinder),
+    Structures(NodeId, NodeFinder),
     Found(NodeId),
     Missing(NoNode),
 }
@@ -41,7 +41,7 @@ impl Target {
             }
             let Stage::Locating(locator) = std::mem::replace(&mut self.stage, Stage::New) else { return None };
             self.stage = match locator.found().into_iter().next() {
-                Some(Ok(node)) if self.needs_structure => Stage::Structures(node.clone(), StructureFinder::new([node])),
+                Some(Ok(node)) if self.needs_structure => Stage::Structures(node.clone(), NodeFinder::new([node], [])),
                 Some(Ok(node)) => Stage::Found(node),
                 Some(Err(no_node)) => Stage::Missing(no_node),
                 None => {

@@ -1,4 +1,4 @@
-//! What structures are made of: asked for until all that is in them is known.
+//! What is to be known of nodes before they are watched: what their structures are made of, and whether they have a history.
 
 use super::facts::{attribute_of, read};
 use interlex_opcua::{
@@ -7,15 +7,19 @@ use interlex_opcua::{
 };
 use std::collections::{BTreeSet, VecDeque};
 
-/// Asks a server for the definitions of data types, some at a time: no I/O.
+/// Asks a server for the definitions of data types, and for histories, some at a time: no I/O.
 #[derive(Debug, Default)]
-pub(super) struct StructureFinder {
+pub(super) struct NodeFinder {
     /// Variables whose types are wanted.
     variables: VecDeque<NodeId>,
     wanted: VecDeque<NodeId>,
     /// Types that have no definition of their own: those that they add nothing to are asked for.
     bare: VecDeque<NodeId>,
     known: BTreeSet<NodeId>,
+    /// Variables that may have a history.
+    unsure: VecDeque<NodeId>,
+    /// Those that have one.
+    pub(super) historic: BTreeSet<NodeId>,
     asked: Asked,
 }
 
@@ -26,17 +30,25 @@ enum Asked {
     Types,
     Definitions(Vec<NodeId>),
     Supertypes(Vec<NodeId>),
+    Access(Vec<NodeId>),
 }
 
 const DATA_TYPE: u32 = 14;
 const DATA_TYPE_DEFINITION: u32 = 23;
+const USER_ACCESS_LEVEL: u32 = 18;
+/// Source: OPC 10000-3, section 8.57: HistoryRead.
+const HISTORY: u8 = 4;
 /// Nobody has structures of so many types.
 const MOST: usize = 2000;
 
-impl StructureFinder {
-    /// Finds what is needed to read the values of some variables.
-    pub(super) fn new(variables: impl IntoIterator<Item = NodeId>) -> Self {
-        Self { variables: variables.into_iter().collect(), ..Self::default() }
+impl NodeFinder {
+    /// Finds what is needed to read the structures of some variables, and which of some have a history.
+    pub(super) fn new(
+        structures: impl IntoIterator<Item = NodeId>,
+        variables: impl IntoIterator<Item = NodeId>,
+    ) -> Self {
+        let (variables, unsure) = (structures.into_iter().collect(), variables.into_iter().collect());
+        Self { variables, unsure, ..Self::default() }
     }
 
     /// What to ask next; none when all is known, or an answer is waited for.
@@ -52,6 +64,12 @@ impl StructureFinder {
             let nodes = take(&mut self.variables);
             let request = attributes(&nodes, DATA_TYPE);
             self.asked = Asked::Types;
+            return Some(request);
+        }
+        if !self.unsure.is_empty() {
+            let nodes = take(&mut self.unsure);
+            let request = attributes(&nodes, USER_ACCESS_LEVEL);
+            self.asked = Asked::Access(nodes);
             return Some(request);
         }
         if !self.wanted.is_empty() {
@@ -77,7 +95,7 @@ impl StructureFinder {
 
     /// Whether nothing is to be asked any more.
     pub(super) fn is_done(&self) -> bool {
-        let waits = [&self.variables, &self.wanted, &self.bare].iter().any(|nodes| !nodes.is_empty());
+        let waits = [&self.variables, &self.unsure, &self.wanted, &self.bare].iter().any(|nodes| !nodes.is_empty());
         matches!(self.asked, Asked::Nothing) && !waits
     }
 
@@ -119,6 +137,13 @@ impl StructureFinder {
                     if let Some(above) = above {
                         types.add_subtype(node, above.clone());
                         self.want_missing(&above, types);
+                    }
+                }
+            }
+            (Asked::Access(nodes), Ok(Response::Read(told))) => {
+                for (node, result) in nodes.into_iter().zip(told.results) {
+                    if matches!(result.value, Some(Variant::Scalar(Scalar::Byte(access))) if access & HISTORY != 0) {
+                        self.historic.insert(node);
                     }
                 }
             }
