@@ -5,6 +5,7 @@ use interlex_e2e::{Host, Program, Rig, run, wait_for};
 use interlex_sidecar::own_address;
 use std::net::Ipv4Addr;
 use std::path::Path;
+use std::process::Command;
 
 fn start_engine(host: Ipv4Addr, home: &Path) -> Program {
     let directory = home.join("engine").display().to_string();
@@ -67,7 +68,7 @@ async fn an_engine_is_trusted_browsed_watched_and_found_again() {
     hosts.hears("the birth of the engine", 0, |m| m.kind == "DBIRTH" && m.device.as_deref() == Some("chp")).await;
     hosts.hears("its values", 0, |m| m.kind == "DDATA" && m.device.as_deref() == Some("chp")).await;
     let points = rig.interlex(&["points", "chp", "-o", "csv"]).await;
-    for (point, value) in [("speed", "1500"), ("active-power", "kW"), ("state", "Running")] {
+    for (point, value) in [("speed", "r/min"), ("active-power", "kW"), ("state", "Running")] {
         let row = points.out.lines().find(|row| row.contains(&format!(",{point},"))).unwrap_or_default();
         assert!(row.contains(value) && row.contains("good"), "{point}: {row}");
     }
@@ -77,6 +78,19 @@ async fn an_engine_is_trusted_browsed_watched_and_found_again() {
     let part = ["trial", "read", "chp", "nsu=urn:alderfen:chp;s=Engine.Counters", "--field", "Starts", "-o", "json"];
     let part: serde_json::Value = serde_json::from_str(&rig.interlex(&part).await.out).unwrap();
     assert_eq!((part["value"].as_u64(), part["shared_connection"].as_bool()), (Some(1327), Some(true)), "{part}");
+
+    // What is secured on its way is saved by those who may, and mean it.
+    let file = home.join("engine.pcapng").display().to_string();
+    let refused = rig.interlex(&["frames", "engine", "--save", &file]).await;
+    assert!(refused.code == 6 && refused.err.contains("secured on its way"), "{refused:?}");
+    let saved = rig.interlex(&["frames", "engine", "--save", &file, "--in-the-clear"]).await;
+    assert_eq!(saved.code, 0, "{saved:?}");
+    let tshark = |wanted: &[&str]| {
+        let out = Command::new("tshark").args(["-r", &file, "-Y"]).args(wanted).output().unwrap();
+        String::from_utf8(out.stdout).unwrap()
+    };
+    assert!(tshark(&["opcua"]).contains("PublishResponse"), "another program reads it");
+    assert_eq!(tshark(&["_ws.malformed || tcp.analysis.flags || ip.checksum.status == 0"]), "");
 
     // Who says nothing of who they are only looks.
     let refused = rig.interlex(&["write", "chp", "power-set-point", "450"]).await;

@@ -126,6 +126,7 @@ export function link(): LinkStatus {
     refusals: 0,
     requests_per_second: 12.34,
     lateness_ms: 0,
+    secured: false,
     devices: [{ name: "gas-analyser", title: "Gas analyser", state: "up", since: AT - 5000, points: 10, requests: 5 }],
   };
 }

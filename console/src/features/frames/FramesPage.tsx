@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import type { FrameView } from "../../api/client";
+import type { FrameView, LinkStatus } from "../../api/client";
 import { framesQuery } from "../../api/queries";
+import { Confirm } from "../../components/Confirm";
 import { Button, CONTROL } from "../../components/Form";
 import { FrameLines } from "../../components/FrameLines";
 import { Loading, Notice } from "../../components/Notice";
@@ -9,6 +10,7 @@ import { Page } from "../../components/Page";
 import { useSearch } from "../../components/search";
 import { useLive } from "../../live/live";
 import { count } from "../../text/format";
+import { useMay } from "../session/may";
 
 /** More than one looks through at a time; the file has all of them. */
 const SHOWN = 400;
@@ -77,18 +79,38 @@ export function FramesPage() {
             />
             Only what is wrong
           </label>
-          <a
-            href={`/api/v1/gateways/${encodeURIComponent(gateway)}/links/${encodeURIComponent(link.name)}/frames.pcapng`}
-            download={`${link.name}.pcapng`}
-            className="ml-auto text-sm text-act underline"
-          >
-            Save as pcapng
-          </a>
+          <Save gateway={gateway} link={link} />
         </div>
       }
     >
       <Recording key={`${gateway}/${link.name}/${device}/${errors}`} {...{ gateway, device, errors }} link={link.name} />
     </Page>
+  );
+}
+
+/** The recording as a file. What was secured on its way is saved by engineers only, who are told so. */
+function Save({ gateway, link }: { gateway: string; link: LinkStatus }) {
+  const mayExpose = useMay("engineer");
+  const file = `/api/v1/gateways/${encodeURIComponent(gateway)}/links/${encodeURIComponent(link.name)}/frames.pcapng`;
+  const look = "ml-auto text-sm text-act underline";
+  if (!link.secured) {
+    return (
+      <a href={file} download={`${link.name}.pcapng`} className={look}>
+        Save as pcapng
+      </a>
+    );
+  }
+  if (!mayExpose) return null;
+  const trigger = (
+    <button type="button" className={look}>
+      Save as pcapng
+    </button>
+  );
+  return (
+    <Confirm title="Save it for everybody to read?" action="Save it" trigger={trigger} onConfirm={() => location.assign(`${file}?in-the-clear=true`)}>
+      What {link.name} says is secured on its way. In the file it stands as it was before: values and names for whoever has the file. Passwords,
+      keys and tokens are left out.
+    </Confirm>
   );
 }
 

@@ -29,6 +29,9 @@ pub(crate) struct FramesArguments {
     /// Save all recorded frames of the link as a pcapng file
     #[arg(long, value_name = "FILE", conflicts_with_all = ["follow", "device", "errors"])]
     pub(crate) save: Option<PathBuf>,
+    /// Save what the link secured on its way for everybody to read (for engineers)
+    #[arg(long, requires = "save")]
+    pub(crate) in_the_clear: bool,
 }
 
 /// How often it is asked what is new: several times a second looks live to a person.
@@ -39,7 +42,8 @@ pub(crate) async fn run(arguments: FramesArguments) -> anyhow::Result<()> {
     let gateway = client.gateway(arguments.of.gateway.as_deref()).await?;
     let path = format!("/api/v1/gateways/{}/links/{}", part(&gateway), part(&arguments.link));
     if let Some(file) = &arguments.save {
-        let bytes = client.file(&format!("{path}/frames.pcapng")).await?;
+        let query = if arguments.in_the_clear { "?in-the-clear=true" } else { "" };
+        let bytes = client.file(&format!("{path}/frames.pcapng{query}")).await?;
         std::fs::write(file, &bytes).with_context(|| format!("writing {}", file.display()))?;
         say!("{} bytes written to {}", bytes.len(), file.display())?;
         return Ok(());

@@ -4,7 +4,7 @@
 use super::draft::object;
 use super::draft::{Draft, name_of};
 use super::modbus::{self, ModbusAddress, ModbusDevice, ModbusLink, ModbusPoint};
-use super::opcua::{self, OpcUaAddress, OpcUaDevice, OpcUaLink, OpcUaPoint};
+use super::opcua::{self, OpcUaAddress, OpcUaDevice, OpcUaLink, OpcUaPoint, OpcUaSecurity};
 use super::problem::Fault;
 use super::schema::ObjectKind;
 use super::settings::part;
@@ -168,6 +168,12 @@ impl LinkProtocol {
             Self::OpcUa(link) => Some(link),
             Self::Modbus(_) => None,
         }
+    }
+
+    /// Whether nobody on the way can read or change what is said.
+    #[must_use]
+    pub fn is_secured(&self) -> bool {
+        self.opcua().is_some_and(|link| link.security != OpcUaSecurity::None)
     }
 
     /// Reads a link that the schema has found right.

@@ -37,6 +37,8 @@ pub struct LinkStatus {
     pub protocol: &'static str,
     /// Where it leads.
     pub target: String,
+    /// Whether what it says is secured on its way: signed at least.
+    pub secured: bool,
     /// What it is doing.
     pub state: LinkState,
     /// Since when, in milliseconds since 1970 UTC.
@@ -107,6 +109,7 @@ impl LinkStatus {
             name: name.to_owned(),
             protocol: protocol.word(),
             target: protocol.target(),
+            secured: protocol.is_secured(),
             state: LinkState::Connecting,
             since: now.as_millis(),
             last_error: None,

@@ -141,6 +141,12 @@ impl Running {
         Some(self.link(link)?.frames(filter))
     }
 
+    /// Whether a link secures what it says; `None` when it does not run.
+    #[must_use]
+    pub fn is_secured(&self, link: &str) -> Option<bool> {
+        Some(self.link(link)?.protocol().is_secured())
+    }
+
     /// The newest frames of a link as a pcapng file.
     #[must_use]
     pub fn capture(&self, link: &str) -> Option<Vec<u8>> {

@@ -1,11 +1,11 @@
-use crate::access::auth::{Engineer, Viewer};
+use crate::access::auth::{Author, Engineer, Source, Viewer};
 use crate::api::extract::{Json, Path, Query};
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
 use interlex_gateway::{FrameFilter, FrameView, LinkStatistics, RequestView, Running};
-use interlex_store::AuditEntry;
+use interlex_store::{AuditEntry, Role};
 use serde::Deserialize;
 use std::sync::Arc;
 
@@ -52,17 +52,43 @@ fn is_behind(running: &Running, link: &str, device: &str) -> bool {
     running.description().behind(link).any(|known| known.settings.name.as_str() == device)
 }
 
-/// The newest frames of a link as a pcapng file. Modbus TCP goes to port 502; RTU and ASCII frames go to port 5020.
+/// Why frames are not saved just like that.
+const SECURED: &str = "what this link says is secured on its way, and in the file everybody could read it";
+
+/// How to save frames.
+#[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct CaptureQuery {
+    /// Whether messages that were secured on their way may stand in the file for everybody to read.
+    #[serde(default, rename = "in-the-clear")]
+    in_the_clear: bool,
+}
+
+/// The newest frames of a link as a pcapng file. Modbus TCP goes to port 502; RTU and ASCII frames go to port 5020; OPC UA to port
+/// 4840, as it was before it was secured: a secured link needs the role engineer, and `in-the-clear`.
 #[utoipa::path(get, path = "/api/v1/gateways/{gateway}/links/{link}/frames.pcapng", operation_id = "link_capture", tag = "watch",
-    extensions(("x-role" = json!("viewer"))), params(("gateway" = String, Path), ("link" = String, Path)), responses(
-    (status = 200, content_type = "application/x-pcapng"), (status = 401, body = ProblemDetails),
-    (status = 404, body = ProblemDetails)))]
+    extensions(("x-role" = json!("viewer"))), params(("gateway" = String, Path), ("link" = String, Path), CaptureQuery),
+    responses((status = 200, content_type = "application/x-pcapng"), (status = 401, body = ProblemDetails),
+    (status = 403, body = ProblemDetails), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails)))]
 pub(crate) async fn capture(
     State(app): State<Arc<App>>,
-    _: Viewer,
+    Viewer(who): Viewer,
+    Source(source): Source,
     Path((gateway, link)): Path<(String, String)>,
+    Query(query): Query<CaptureQuery>,
 ) -> Result<impl IntoResponse, ApiError> {
-    let bytes = running(&app, &gateway, &link)?.capture(&link).ok_or_else(|| unknown(&gateway, &link))?;
+    let running = running(&app, &gateway, &link)?;
+    if running.is_secured(&link).unwrap_or(false) {
+        if who.role < Role::Engineer {
+            return Err(ApiError::Forbidden(Role::Engineer.word()));
+        }
+        if !query.in_the_clear {
+            return Err(ApiError::Conflict(format!("{SECURED}; say in-the-clear where that is meant")));
+        }
+        let author = Author { person: who.name, source };
+        app.audit(AuditEntry { action: "save-frames", detail: &link, gateway: &gateway, ..author.entry() }).await;
+    }
+    let bytes = running.capture(&link).ok_or_else(|| unknown(&gateway, &link))?;
     let headers = [
         (header::CONTENT_TYPE, "application/x-pcapng"),
         (header::CONTENT_DISPOSITION, "attachment; filename=\"frames.pcapng\""),
