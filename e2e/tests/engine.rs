@@ -7,10 +7,11 @@ use std::net::Ipv4Addr;
 use std::path::Path;
 use std::process::Command;
 
-fn start_engine(host: Ipv4Addr, home: &Path) -> Program {
+fn start_engine(host: Ipv4Addr, home: &Path, more: &[&str]) -> Program {
     let directory = home.join("engine").display().to_string();
     let host = host.to_string();
-    Program::start(&["plant", "--host", &host, "--engine-port", "4840", "--engine-dir", &directory], home)
+    let plant = ["plant", "--host", &host, "--engine-port", "4840", "--engine-dir", &directory];
+    Program::start(&[&plant, more].concat(), home)
 }
 
 /// Adds a link to the engine, and a device without points.
@@ -35,7 +36,7 @@ fn link(status: &serde_json::Value) -> &serde_json::Value {
 async fn an_engine_is_trusted_browsed_watched_and_found_again() {
     let mut rig = Rig::start().await;
     let (host, home) = (own_address(), rig.home());
-    let mut engine = start_engine(host, &home);
+    let mut engine = start_engine(host, &home, &[]);
     engine.says("The engine on opc.tcp").await;
     let directory = rig.description().await;
     describe(&directory, host, "");
@@ -99,7 +100,7 @@ async fn an_engine_is_trusted_browsed_watched_and_found_again() {
     // The engine goes and comes back; so does the service, which keeps its own certificate.
     engine.kill().await;
     rig.until("its link is down", |status| link(status)["state"] == "down").await;
-    engine = start_engine(host, &home);
+    engine = start_engine(host, &home, &[]);
     rig.until("its link is up", |status| link(status)["state"] == "up").await;
     rig.until("so is it", |status| link(status)["devices"][0]["state"] == "up").await;
     let own = rig.data_dir().join("opcua-certificate.pem");
@@ -113,5 +114,46 @@ async fn an_engine_is_trusted_browsed_watched_and_found_again() {
         points.out.lines().any(|row| row.contains(",speed,") && row.contains("good")).then_some(())
     })
     .await;
+    assert_eq!(engine.interrupt().await, 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_engine_that_only_calls_is_let_in_and_nobody_else_is() {
+    let rig = Rig::start().await;
+    let (host, door, home) = (own_address(), format!("{}:4843", own_address()), rig.home());
+    let mut engine = start_engine(host, &home, &["--engine-calls", &door]);
+    engine.says("The engine on opc.tcp").await;
+    let directory = rig.description().await;
+    describe(&directory, host, &format!("reverse = \"{door}\"\n"));
+    let apply = ["config", "apply", &directory, "--activate", "--note", "an engine that calls", "--wait", "1s"];
+    let applied = rig.interlex(&apply).await;
+    assert_eq!(applied.code, 7, "nobody knows yet who calls: {applied:?}");
+    let uri = "urn:alderfen:chp:controller";
+    rig.until("it says who calls", |status| {
+        link(status)["last_error"].as_str().is_some_and(|why| why.contains(uri) && why.contains("server-uri"))
+    })
+    .await;
+
+    let main = Path::new(&directory).join("gateway.toml");
+    let (listens, text) = (format!("reverse = \"{door}\"\n"), std::fs::read_to_string(&main).unwrap());
+    std::fs::write(&main, text.replace(&listens, &format!("{listens}server-uri = \"{uri}\"\n"))).unwrap();
+    let applied = rig.interlex(&["config", "apply", &directory]).await;
+    assert_eq!(applied.code, 0, "{applied:?}");
+    let take = ["offers", "endpoints", "--link", "engine", "--pick", "encrypt-basic*", "--to-draft"];
+    let taken = rig.interlex(&take).await;
+    assert!(taken.code == 0 && taken.out.contains("security = encrypt-basic256sha256"), "{taken:?}");
+    // One who says nothing stands in the door meanwhile, and one who says another name.
+    let silent = tokio::net::TcpStream::connect(&door).await.unwrap();
+    let activated = rig.interlex(&["draft", "activate", "--note", "the one that calls"]).await;
+    assert_eq!(activated.code, 0, "{activated:?}");
+    rig.until("its link is up", |status| link(status)["state"] == "up").await;
+    drop(silent);
+    let value = ["trial", "read", "chp", "nsu=urn:alderfen:chp;s=Engine.Speed", "-o", "json"];
+    let value: serde_json::Value = serde_json::from_str(&rig.interlex(&value).await.out).unwrap();
+    assert!(value["value"].as_f64().is_some_and(|speed| speed > 1000.0), "{value}");
+    assert_eq!(engine.interrupt().await, 0);
+    rig.until("its link is down", |status| link(status)["state"] == "down").await;
+    let mut engine = start_engine(host, &home, &["--engine-calls", &door]);
+    rig.until("it has called again", |status| link(status)["state"] == "up").await;
     assert_eq!(engine.interrupt().await, 0);
 }

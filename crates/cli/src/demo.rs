@@ -134,7 +134,12 @@ pub(crate) async fn run(arguments: DemoArguments) -> anyhow::Result<()> {
         modbus: places.plant,
         control: places.control,
         serial_path: Some(line.clone()),
-        engine: Some(EngineConfig { address: places.engine, directory: arguments.data_dir.join("engine"), many: 0 }),
+        engine: Some(EngineConfig {
+            address: places.engine,
+            directory: arguments.data_dir.join("engine"),
+            many: 0,
+            calls: None,
+        }),
         seed: arguments.seed,
     };
     let plant = Plant::start(config, stop_plant.clone()).await?;

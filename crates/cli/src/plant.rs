@@ -31,6 +31,9 @@ pub(crate) struct PlantArguments {
     /// So many values the engine's controller has beside its own
     #[arg(long, default_value_t = 0)]
     pub(crate) engine_values: u32,
+    /// A client that the engine's controller connects to, as ADDRESS:PORT, since that one cannot reach it
+    #[arg(long, requires = "engine_port", value_name = "ADDRESS")]
+    pub(crate) engine_calls: Option<SocketAddr>,
     /// Where the serial line with the meters can be opened; a link is put there. No line when it is left out
     #[arg(long)]
     pub(crate) serial_path: Option<PathBuf>,
@@ -95,6 +98,7 @@ async fn serve(arguments: &PlantArguments) -> anyhow::Result<()> {
         address: (arguments.host, port).into(),
         directory,
         many: arguments.engine_values,
+        calls: arguments.engine_calls,
     });
     let config = PlantConfig { modbus, control: control(arguments), serial_path, engine, seed };
     let plant = Plant::start(config, stop.clone()).await?;

@@ -72,6 +72,8 @@ pub struct Plant {
 
 /// The speed of the serial line, as the demo describes it.
 const BAUD: u32 = 19_200;
+/// The engine waits so long before it calls again.
+const CALL: Duration = Duration::from_secs(1);
 /// Ten steps a second: finer than any rate of the demo.
 const STEP: Duration = Duration::from_millis(100);
 
@@ -119,6 +121,9 @@ impl Plant {
             let own = host.with(|server, _, _| server.sessions().description().own.clone());
             engine_address = Some((address, own.map(|own| own.certificate).unwrap_or_default()));
             tasks.spawn(run_engine(Arc::clone(&host), stop.clone()));
+            if let Some(client) = config.calls {
+                tasks.spawn(Arc::clone(&host).call(client, CALL, stop.clone()));
+            }
             let stop = stop.clone();
             tasks.spawn(async move {
                 if let Err(error) = host.serve(listener, stop).await {

@@ -4,6 +4,7 @@ use super::endpoint;
 use super::facts::ServerFacts;
 use super::frames::{OpcUaFrame, OpcUaFrames};
 use super::memory::ServerMemory;
+use super::reach::{Reach, Reached};
 use super::trust;
 use crate::link::{FrameRing, Keeper, Lost, OwnIdentity, seconds_now};
 use interlex_core::Clock;
@@ -15,7 +16,6 @@ use interlex_opcua::{
 use parking_lot::Mutex;
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::net::TcpStream;
 use tokio::time::{Instant, timeout_at};
 
 /// A session that outlives its connections, while there is none.
@@ -24,6 +24,7 @@ pub(super) type KeptSession = Arc<Mutex<Option<ClientSession>>>;
 /// All that it takes to reach a server.
 pub(super) struct Way {
     pub(super) link: OpcUaLink,
+    pub(super) reach: Reach,
     pub(super) name: String,
     pub(super) identity: OwnIdentity,
     pub(super) kept: KeptSession,
@@ -50,24 +51,15 @@ pub(crate) struct OpcUaSession {
 /// So long the keys of a channel are used.
 const TOKEN: Duration = Duration::from_secs(3600);
 
-/// Opens the stream.
-pub(super) async fn dial(link: &OpcUaLink, deadline: Instant) -> Result<TcpStream, String> {
-    let (host, port) = (link.url.bare_host(), link.url.port);
-    match timeout_at(deadline, TcpStream::connect((host, port))).await {
-        Ok(stream) => stream.map_err(|error| format!("{host}:{port}: {error}")),
-        Err(_) => Err(format!("{host}:{port} does not answer")),
-    }
-}
-
-/// The ways that a server offers.
-pub(super) async fn endpoints(link: &OpcUaLink, deadline: Instant) -> Result<Vec<EndpointDescription>, String> {
-    let stream = dial(link, deadline).await?;
+/// The ways that a server offers, and by what it wants to be called.
+pub(super) async fn endpoints(reach: &Reach, deadline: Instant) -> Result<(Vec<EndpointDescription>, String), String> {
+    let Reached { stream, url } = reach.stream(deadline).await?;
     let patience = deadline.saturating_duration_since(Instant::now());
-    let endpoints = endpoints_of(stream, &link.url.to_string(), patience).await.map_err(|error| error.to_string())?;
+    let endpoints = endpoints_of(stream, &url, patience).await.map_err(|error| error.to_string())?;
     if endpoints.is_empty() {
         return Err("the server tells of no way to reach it".to_owned());
     }
-    Ok(endpoints)
+    Ok((endpoints, url))
 }
 
 impl Way {
@@ -84,8 +76,10 @@ impl Way {
             Some(session) => session,
             None => ClientSession::new(self.agree(deadline).await.map_err(Lost)?),
         };
-        let stream = match dial(&self.link, deadline).await {
-            Ok(stream) => stream,
+        let stream = match self.reach.stream(deadline).await {
+            Ok(Reached { stream, url }) if url == session.url() => stream,
+            // It is agreed anew, under that name.
+            Ok(Reached { url, .. }) => return Err(Lost(format!("the server calls itself {url:?} now"))),
             Err(why) => {
                 *self.kept.lock() = Some(session);
                 return Err(Lost(why));
@@ -123,7 +117,7 @@ impl Way {
     /// Finds out how the server is talked to, and whether it is the right one.
     async fn agree(&self, deadline: Instant) -> Result<ClientSessionConfig, String> {
         let link = &self.link;
-        let endpoints = endpoints(link, deadline).await?;
+        let (endpoints, url) = endpoints(&self.reach, deadline).await?;
         let agreed = self.memory.agreed();
         let ((mode, policy), endpoint) = endpoint::choose(&endpoints, link.security, agreed)?;
         let (endpoint, user) = (endpoint.clone(), endpoint::user(link)?);
@@ -131,7 +125,7 @@ impl Way {
         // A password goes to nobody who is not trusted, also where the channel has no security.
         let is_shown = policy != SecurityPolicy::None || !matches!(user, UserIdentity::Anonymous);
         if is_shown && !(chain.is_empty() && policy == SecurityPolicy::None) {
-            let uri = endpoint.server.application_uri.as_deref();
+            let uri = trust::application_uri(link, &endpoint);
             let faults = trust::objections(link, (chain, policy), uri, seconds_now());
             if !faults.is_empty() {
                 return Err(trust::refusal(link, chain, &faults));
@@ -140,13 +134,13 @@ impl Way {
         if link.security == OpcUaSecurity::Auto {
             self.memory.agree((mode, policy));
         }
-        self.config((mode, policy), endpoint, endpoints, user).await
+        self.config((mode, policy), (endpoint, url), endpoints, user).await
     }
 
     async fn config(
         &self,
         (mode, policy): (MessageSecurityMode, SecurityPolicy),
-        endpoint: EndpointDescription,
+        (endpoint, url): (EndpointDescription, String),
         endpoints: Vec<EndpointDescription>,
         user: UserIdentity,
     ) -> Result<ClientSessionConfig, String> {
@@ -163,7 +157,7 @@ impl Way {
         let timeout = self.link.timeout.into();
         Ok(ClientSessionConfig {
             channel: ClientChannelConfig {
-                url: self.link.url.to_string(),
+                url,
                 policy,
                 mode,
                 own,

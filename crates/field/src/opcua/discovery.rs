@@ -3,6 +3,7 @@
 use super::connect;
 use super::endpoint;
 use super::errand::{Browse, BrowseWanted, Errand, Identify};
+use super::reach::Reach;
 use super::trust::{self, accepted_as};
 use crate::link::{OfferRequest, OfferSource, seconds_now};
 use interlex_core::description::{AcceptedFaults, Fingerprint, Form, OpcUaLink};
@@ -126,9 +127,13 @@ pub(crate) fn discovery(request: &OfferRequest, events: &mpsc::Sender<OfferEvent
 }
 
 /// Tells how a server may be reached, the best way first.
-pub(super) async fn tell_endpoints(link: &OpcUaLink, events: &mpsc::Sender<OfferEvent>) -> Result<(), String> {
+pub(super) async fn tell_endpoints(
+    link: &OpcUaLink,
+    reach: &Reach,
+    events: &mpsc::Sender<OfferEvent>,
+) -> Result<(), String> {
     let deadline = Instant::now() + Duration::from(link.connect_timeout);
-    let mut endpoints = connect::endpoints(link, deadline).await?;
+    let (mut endpoints, _) = connect::endpoints(reach, deadline).await?;
     endpoints.retain(endpoint::is_ours);
     let rank = |endpoint: &EndpointDescription| match endpoint::security(endpoint) {
         Ok((mode, policy)) => (mode as i32, Some(policy)),
@@ -166,7 +171,7 @@ fn told(link: &OpcUaLink, endpoint: &EndpointDescription) -> Vec<OfferEvent> {
         return vec![OfferEvent::Way { link: keys, said: format!("{what}; users: {users}") }];
     }
     let chain = endpoint.server_certificate.as_bytes();
-    let uri = endpoint.server.application_uri.as_deref();
+    let uri = trust::application_uri(link, endpoint);
     let Ok(details) = certificate_details(chain) else {
         return vec![OfferEvent::Note { text: format!("{what}: its certificate cannot be read") }];
     };

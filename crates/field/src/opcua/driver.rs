@@ -7,6 +7,7 @@ use super::group::{Group, Patience, groups_of};
 use super::memory::{Saving, ServerMemory};
 use super::part::{Part, Progress, Stage};
 use super::poller::Poller;
+use super::reach::Reach;
 use crate::error::TrialError;
 use crate::link::{
     Action, Answer, Command, CommandId, Counted, DEVICE_COMMANDS, DeviceEvent, DriverContext, FieldDriver, FrameLog,
@@ -31,6 +32,7 @@ pub(crate) struct OpcUaDriver {
     context: DriverContext,
     frames: Arc<FrameRing<OpcUaFrames>>,
     kept: KeptSession,
+    reach: Option<Reach>,
     pub(super) follower: Follower,
     pub(super) parts: Vec<Part>,
     last_part: u32,
@@ -486,6 +488,7 @@ impl FieldDriver for OpcUaDriver {
             memory: context.memories.of(&place(&plan)),
             context,
             kept: KeptSession::default(),
+            reach: None,
             follower: follower(&plan),
             parts: Vec::new(),
             last_part: 0,
@@ -511,20 +514,23 @@ impl FieldDriver for OpcUaDriver {
 
     fn without_session(
         link: &Link,
-        _: &DriverContext,
+        context: &DriverContext,
         action: Action,
     ) -> Result<Pin<Box<dyn Future<Output = Answer> + Send>>, Action> {
         let Action::Discover(what) = action else { return Err(action) };
         let what = what.downcast::<Discovery>().map_err(Action::Discover)?;
         let target = link.protocol.target();
         match *what {
-            Discovery::Endpoints(link, events) => Ok(Box::pin(async move {
-                let told = tell_endpoints(&link, &events).await;
-                Answer::Found(match told {
-                    Ok(()) => Ok(Box::new(Vec::<OfferEvent>::new())),
-                    Err(why) => Err(TrialError::Connect { target, why }),
-                })
-            })),
+            Discovery::Endpoints(link, events) => {
+                let reach = Reach::new(&link, &context.memories);
+                Ok(Box::pin(async move {
+                    let told = tell_endpoints(&link, &reach, &events).await;
+                    Answer::Found(match told {
+                        Ok(()) => Ok(Box::new(Vec::<OfferEvent>::new())),
+                        Err(why) => Err(TrialError::Connect { target, why }),
+                    })
+                }))
+            }
             other => Err(Action::Discover(Box::new(other))),
         }
     }
@@ -547,6 +553,7 @@ impl FieldDriver for OpcUaDriver {
         let memories = &self.context.memories;
         let way = own(&self.plan).map(|link| Way {
             link: link.clone(),
+            reach: self.reach.get_or_insert_with(|| Reach::new(link, memories)).clone(),
             name: self.plan.link.settings.name.to_string(),
             identity: memories.identity().clone(),
             kept: Arc::clone(&self.kept),

@@ -14,6 +14,7 @@ mod memory;
 mod nodes;
 mod part;
 mod poller;
+mod reach;
 mod telling;
 mod trust;
 mod words;

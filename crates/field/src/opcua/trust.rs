@@ -2,8 +2,8 @@
 
 use interlex_core::description::{AcceptedFault, Fingerprint, OpcUaLink};
 use interlex_opcua::{
-    CertificateDetails, CertificateFault, Expected, SecurityPolicy, TrustList, certificate_details, certificate_faults,
-    leaf_certificate, pem_blocks,
+    CertificateDetails, CertificateFault, EndpointDescription, Expected, SecurityPolicy, TrustList,
+    certificate_details, certificate_faults, leaf_certificate, pem_blocks,
 };
 
 /// All that speaks against a certificate, as far as nobody has accepted it.
@@ -26,6 +26,11 @@ pub(super) fn objections(
     let expected = Expected { now, host: Some(link.url.bare_host()), application_uri, policy, is_server: true };
     let faults = certificate_faults(chain, &trust, &expected).into_iter();
     faults.filter(|fault| !is_waived(link, is_accepted, fault)).collect()
+}
+
+/// The URI that the certificate of a server has to have.
+pub(super) fn application_uri<'a>(link: &'a OpcUaLink, endpoint: &'a EndpointDescription) -> Option<&'a str> {
+    link.server_uri.as_deref().or(endpoint.server.application_uri.as_deref())
 }
 
 /// Whether it is the one that somebody has looked at.

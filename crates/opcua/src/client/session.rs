@@ -108,6 +108,12 @@ impl ClientSession {
         self.fail_requests();
     }
 
+    /// By what the server is called.
+    #[must_use]
+    pub fn url(&self) -> &str {
+        &self.config.channel.url
+    }
+
     /// The node of the session, where there is one.
     #[must_use]
     pub fn id(&self) -> Option<&NodeId> {

@@ -13,7 +13,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::{Semaphore, mpsc};
+use tokio::sync::{Notify, Semaphore, watch};
 use tokio::time::timeout;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
@@ -24,7 +24,15 @@ use tokio_util::task::TaskTracker;
 /// or does not. Nobody dials what it says, and few may stand in the door at a time.
 #[derive(Debug, Default)]
 pub struct ReverseDoor {
-    expected: Mutex<HashMap<String, mpsc::Sender<(TcpStream, ReverseHello)>>>,
+    expected: Mutex<HashMap<String, Arc<Place>>>,
+    unexpected: watch::Sender<Option<String>>,
+}
+
+/// Where a call waits until it is taken: the newest one, since a server does not wait for ever.
+#[derive(Debug, Default)]
+struct Place {
+    call: Mutex<Option<(TcpStream, ReverseHello)>>,
+    called: Notify,
 }
 
 /// Connections from one server, as they come.
@@ -32,7 +40,7 @@ pub struct ReverseDoor {
 pub struct Expected {
     door: Arc<ReverseDoor>,
     server_uri: String,
-    calls: mpsc::Receiver<(TcpStream, ReverseHello)>,
+    place: Arc<Place>,
 }
 
 /// Somebody else expects the same server.
@@ -53,12 +61,32 @@ impl ReverseDoor {
     /// # Errors
     /// When somebody else does.
     pub fn expect(self: &Arc<Self>, server_uri: &str) -> Result<Expected, ExpectedTwice> {
-        let (sender, calls) = mpsc::channel(1);
         match self.expected.lock().entry(server_uri.to_owned()) {
             Entry::Occupied(_) => Err(ExpectedTwice(server_uri.to_owned())),
-            Entry::Vacant(place) => {
-                place.insert(sender);
-                Ok(Expected { door: Arc::clone(self), server_uri: server_uri.to_owned(), calls })
+            Entry::Vacant(entry) => {
+                let place = Arc::clone(entry.insert(Arc::default()));
+                Ok(Expected { door: Arc::clone(self), server_uri: server_uri.to_owned(), place })
+            }
+        }
+    }
+
+    /// The URI of whoever called last without being expected.
+    #[must_use]
+    pub fn unexpected(&self) -> Option<String> {
+        self.unexpected.borrow().clone()
+    }
+
+    /// Waits for somebody who calls without being expected.
+    pub async fn stranger(&self) -> String {
+        let mut unexpected = self.unexpected.subscribe();
+        loop {
+            // The sender is in the door.
+            if unexpected.changed().await.is_err() {
+                std::future::pending::<()>().await;
+            }
+            let called = unexpected.borrow().clone();
+            if let Some(called) = called {
+                return called;
             }
         }
     }
@@ -94,19 +122,27 @@ impl ReverseDoor {
 
     async fn let_in(&self, mut stream: TcpStream) {
         let Ok(Ok(hello)) = timeout(PATIENCE, hear(&mut stream)).await else { return };
-        let expected = self.expected.lock().get(hello.server_uri.as_deref().unwrap_or_default()).cloned();
-        // One that nobody expects, or that calls while its last call is not taken, is sent away.
-        let _ = expected.map(|expected| expected.try_send((stream, hello)));
+        let uri = hello.server_uri.as_deref().unwrap_or_default();
+        let expected = self.expected.lock().get(uri).cloned();
+        match expected {
+            Some(place) => {
+                *place.call.lock() = Some((stream, hello));
+                place.called.notify_one();
+            }
+            None => _ = self.unexpected.send_replace(Some(uri.to_owned())),
+        }
     }
 }
 
 impl Expected {
     /// The next call: a connection on which the server waits for us, and what it says of itself.
     pub async fn call(&mut self) -> (TcpStream, ReverseHello) {
-        match self.calls.recv().await {
-            Some(call) => call,
-            // The sender is in the door as long as this is.
-            None => std::future::pending().await,
+        loop {
+            let call = self.place.call.lock().take();
+            if let Some(call) = call {
+                return call;
+            }
+            self.place.called.notified().await;
         }
     }
 }

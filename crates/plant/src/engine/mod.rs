@@ -25,6 +25,8 @@ pub struct EngineConfig {
     pub directory: PathBuf,
     /// So many values it has beside those of the engine.
     pub many: u32,
+    /// A client that it calls, since that one cannot reach it.
+    pub calls: Option<SocketAddr>,
 }
 
 /// Who may operate the engine: the user, and the password.

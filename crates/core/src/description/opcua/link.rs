@@ -6,6 +6,7 @@ use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 use std::fmt;
+use std::net::SocketAddr;
 use std::str::FromStr;
 
 /// A session with an OPC UA server.
@@ -16,6 +17,16 @@ pub struct OpcUaLink {
     /// to be for this host.
     #[schemars(extend("x-destination" = true))]
     pub url: ServerUrl,
+    /// The own address and port at which the server connects to us, where only it may connect: 0.0.0.0:4843 is that port on all of
+    /// our addresses. Nobody is dialled then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(extend("x-advanced" = true, "x-destination" = true))]
+    pub reverse: Option<ListenAddress>,
+    /// The application URI that the server has to have, in its certificate too. With reverse it is what tells servers apart; the link
+    /// says who calls.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(length(min = 1), extend("x-advanced" = true, "x-destination" = true))]
+    pub server_uri: Option<String>,
     /// How messages are secured: auto takes the best that both sides offer, and never none.
     #[serde(default)]
     #[schemars(extend("x-destination" = true))]
@@ -256,6 +267,36 @@ impl fmt::Display for AcceptedFaults {
     }
 }
 
+/// An own address at which others connect.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct ListenAddress(pub SocketAddr);
+
+/// A text that is no [`ListenAddress`].
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{0:?} is no own address with a port")]
+pub struct ParseListenAddressError(String);
+
+impl ListenAddress {
+    /// What a file should say, for messages.
+    pub const FORM: &str = "an own address with a port, such as 0.0.0.0:4843";
+}
+
+impl FromStr for ListenAddress {
+    type Err = ParseListenAddressError;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        let address = text.parse().ok().filter(|address: &SocketAddr| address.port() != 0);
+        address.map(Self).ok_or_else(|| ParseListenAddressError(text.to_owned()))
+    }
+}
+
+impl fmt::Display for ListenAddress {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.fmt(f)
+    }
+}
+
+text_type!(ListenAddress, "ListenAddress", "listen-address");
 text_type!(Fingerprint, "Fingerprint", "fingerprint");
 text_type!(AcceptedFaults, "AcceptedFaults", "accepted-faults");
 

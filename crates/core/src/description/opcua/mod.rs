@@ -8,7 +8,7 @@ mod url;
 
 pub use address::{OpcUaAddress, ParseOpcUaAddressError};
 pub use device::OpcUaDevice;
-pub use link::{AcceptedFault, AcceptedFaults, Fingerprint, OpcUaLink, OpcUaSecurity};
+pub use link::{AcceptedFault, AcceptedFaults, Fingerprint, ListenAddress, OpcUaLink, OpcUaSecurity};
 pub(super) use point::point;
 pub use point::{ElementRange, OpcUaPoint, Watching};
 pub use url::ServerUrl;
