@@ -1,5 +1,6 @@
 //! From an address to a session.
 
+use super::discovery::day;
 use super::endpoint;
 use super::facts::ServerFacts;
 use super::frames::{OpcUaFrame, OpcUaFrames};
@@ -11,7 +12,8 @@ use interlex_core::Clock;
 use interlex_core::description::{OpcUaLink, OpcUaSecurity};
 use interlex_opcua::{
     ClientChannelConfig, ClientSession, ClientSessionConfig, Connection, ConnectionError, Credentials,
-    EndpointDescription, MessageSecurityMode, SecurityPolicy, TransportLimits, UserIdentity, endpoints_of,
+    EndpointDescription, MessageSecurityMode, SecurityPolicy, TransportLimits, UserIdentity, certificate_details,
+    endpoints_of,
 };
 use parking_lot::Mutex;
 use std::sync::Arc;
@@ -44,12 +46,16 @@ pub(crate) struct OpcUaSession {
     pub(super) facts: ServerFacts,
     /// The bytes that were told of: sent, and received.
     pub(super) counted: (u64, u64),
+    /// Certificates that end soon, in words.
+    pub(super) ending: Vec<String>,
     /// Whether the connection is gone.
     pub(super) is_down: bool,
 }
 
 /// So long the keys of a channel are used.
 const TOKEN: Duration = Duration::from_secs(3600);
+/// So many seconds before its end a certificate is warned about.
+const MONTH: i64 = 30 * 86_400;
 
 /// The ways that a server offers, and by what it wants to be called.
 pub(super) async fn endpoints(reach: &Reach, deadline: Instant) -> Result<(Vec<EndpointDescription>, String), String> {
@@ -102,10 +108,22 @@ impl Way {
         match asked {
             Ok(response) => {
                 let facts = ServerFacts::read(response, self.clock.now().as_millis()).map_err(Lost)?;
-                Ok(OpcUaSession { connection, session, is_new, facts, counted: (0, 0), is_down: false })
+                let ending = self.ending(&session).await;
+                Ok(OpcUaSession { connection, session, is_new, facts, counted: (0, 0), ending, is_down: false })
             }
             Err(error) => Err(self.keep(session, error.to_string())),
         }
+    }
+
+    /// The certificates that somebody has to see to before long.
+    async fn ending(&self, session: &ClientSession) -> Vec<String> {
+        if self.link.security == OpcUaSecurity::None {
+            return Vec::new();
+        }
+        let own = self.identity.get().await.ok().map(|own| ("our own certificate", own.ends));
+        let server = certificate_details(session.server_certificate()).ok();
+        let server = server.map(|details| ("the certificate of the server", details.validity.1));
+        ending([own, server].into_iter().flatten(), seconds_now())
     }
 
     fn keep(&self, mut session: ClientSession, why: String) -> Lost {
@@ -179,6 +197,12 @@ impl Way {
     }
 }
 
+/// Those that end within a month, in words.
+fn ending(certificates: impl Iterator<Item = (&'static str, i64)>, now: i64) -> Vec<String> {
+    let soon = certificates.filter(|(_, ends)| *ends < now + MONTH);
+    soon.map(|(whose, ends)| format!("{whose} ends on {}: have another one ready", day(ends))).collect()
+}
+
 /// Records what went over the connection.
 pub(super) fn record(frames: &FrameRing<OpcUaFrames>, session: &mut ClientSession) {
     while let Some(message) = session.poll_message() {
@@ -190,7 +214,7 @@ pub(super) fn record(frames: &FrameRing<OpcUaFrames>, session: &mut ClientSessio
 fn refused(error: &std::io::Error) -> String {
     match error.kind() {
         std::io::ErrorKind::UnexpectedEof | std::io::ErrorKind::ConnectionReset => {
-            format!("the server closed the connection ({error}): {NOT_TRUSTED}")
+            format!("{error}: {NOT_TRUSTED}")
         }
         _ => error.to_string(),
     }
@@ -202,4 +226,16 @@ fn explained(error: &ConnectionError) -> String {
     let text = error.to_string();
     let is_about_us = ["BadSecurityChecksFailed", "BadCertificateUntrusted", "BadCertificateInvalid"];
     if is_about_us.iter().any(|status| text.contains(status)) { format!("{text}: {NOT_TRUSTED}") } else { text }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn certificates_are_warned_about_in_their_last_month() {
+        let now = 1_795_000_000;
+        let told = ending([("ours", now + MONTH), ("theirs", now + MONTH - 1)].into_iter(), now);
+        assert_eq!(told, ["theirs ends on 2026-12-18: have another one ready"]);
+    }
 }

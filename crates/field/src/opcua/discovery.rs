@@ -199,7 +199,6 @@ fn told(link: &OpcUaLink, endpoint: &EndpointDescription) -> Vec<OfferEvent> {
 fn words(details: &CertificateDetails) -> String {
     let CertificateDetails { subject, issuer, validity, bits, fingerprint, thumbprint, uris, hosts } = details;
     let signed = if subject == issuer { "signed by itself".to_owned() } else { format!("signed by {issuer}") };
-    let day = |seconds: i64| iso_time(seconds.saturating_mul(1000)).chars().take(10).collect::<String>();
     let thumbprint: String = thumbprint.iter().map(|byte| format!("{byte:02x}")).collect();
     format!(
         "Certificate of {subject}, {signed}, {} to {}, {bits} bits, for {} on {}; SHA-1 {thumbprint}, SHA-256 {}",
@@ -209,6 +208,11 @@ fn words(details: &CertificateDetails) -> String {
         hosts.join(", "),
         Fingerprint(*fingerprint)
     )
+}
+
+/// The day of a second since 1970.
+pub(super) fn day(seconds: i64) -> String {
+    iso_time(seconds.saturating_mul(1000)).chars().take(10).collect()
 }
 
 const fn user_words(kind: UserTokenType) -> &'static str {

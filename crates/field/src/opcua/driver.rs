@@ -51,8 +51,9 @@ pub(crate) struct OpcUaDriver {
     is_entered: bool,
     probe_at: std::time::Instant,
     is_probing: bool,
-    /// What is to be told of the server once.
-    warning: Option<String>,
+    /// What is to be told of the server, and the certificates that were told of.
+    warnings: Vec<String>,
+    ending: Vec<String>,
     /// What is remembered of the server.
     memory: Arc<ServerMemory>,
     saving: Saving,
@@ -503,7 +504,8 @@ impl FieldDriver for OpcUaDriver {
             probe_at: Instant::now().into_std(),
             is_probing: false,
             is_entered: false,
-            warning: None,
+            warnings: Vec::new(),
+            ending: Vec::new(),
             saving: Saving::default(),
             is_unsaved: Arc::default(),
             plan,
@@ -578,10 +580,13 @@ impl FieldDriver for OpcUaDriver {
         let has_other_names = self.facts.namespaces != session.facts.namespaces;
         let ahead = session.facts.clock_ahead.filter(|ahead| ahead.abs() > CLOCK);
         let is_told = self.facts.clock_ahead.is_some_and(|ahead| ahead.abs() > CLOCK);
-        self.warning = ahead.filter(|_| !is_told).map(|ahead| {
+        let clock = ahead.filter(|_| !is_told).map(|ahead| {
             let (seconds, way) = (ahead.unsigned_abs() / 1000, if ahead > 0 { "ahead of" } else { "behind" });
             format!("the clock of the server is {seconds} s {way} ours: source times are its own")
         });
+        self.warnings =
+            session.ending.iter().filter(|ending| !self.ending.contains(ending)).cloned().chain(clock).collect();
+        self.ending.clone_from(&session.ending);
         self.facts = session.facts.clone();
         self.is_running = self.facts.state.is_none_or(|state| state == RUNNING);
         (self.probe_at, self.is_probing) = (now + self.keep_alive(), false);
@@ -609,7 +614,7 @@ impl FieldDriver for OpcUaDriver {
         for (subscription, number) in self.told.drain(..) {
             self.follower.taken(subscription, number);
         }
-        if let Some(warning) = self.warning.take() {
+        for warning in std::mem::take(&mut self.warnings) {
             tracing::warn!(link = self.plan.link.settings.name.as_str(), warning);
             self.parts.iter().for_each(|part| out.device(part.place, DeviceEvent::Error(warning.clone())));
         }

@@ -114,6 +114,12 @@ impl ClientSession {
         &self.config.channel.url
     }
 
+    /// The certificate of the server, with its chain; empty where it has shown none.
+    #[must_use]
+    pub fn server_certificate(&self) -> &[u8] {
+        &self.config.channel.server_certificate
+    }
+
     /// The node of the session, where there is one.
     #[must_use]
     pub fn id(&self) -> Option<&NodeId> {

@@ -1,4 +1,4 @@
-use super::{now, until};
+use super::{closed, now, until};
 use crate::channel::NotSent;
 use crate::client::{ClientSession, ClientSessionEvent, RequestError, SessionError};
 use crate::service::{Request, Response};
@@ -85,7 +85,7 @@ impl Connection {
                     }
                 },
                 length = reading.read(&mut self.incoming) => match length? {
-                    0 => return Err(io::ErrorKind::UnexpectedEof.into()),
+                    0 => return Err(closed()),
                     length => {
                         self.bytes.1 += u64::try_from(length).unwrap_or_default();
                         session.handle_input(now(), self.incoming.get(..length).unwrap_or_default());

@@ -1,10 +1,9 @@
 use super::connection::ConnectionError;
-use super::{now, until};
+use super::{closed, now, until};
 use crate::channel::{ClientChannel, ClientChannelConfig, ClientChannelEvent, TransportLimits};
 use crate::client::{RequestError, SessionError};
 use crate::security::SecurityPolicy;
 use crate::service::{EndpointDescription, GetEndpointsRequest, MessageSecurityMode, Response};
-use std::io;
 use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
@@ -67,7 +66,7 @@ pub async fn endpoints_of(
         }
         tokio::select! {
             length = stream.read(&mut incoming) => match length? {
-                0 => return Err(io::Error::from(io::ErrorKind::UnexpectedEof).into()),
+                0 => return Err(closed().into()),
                 length => channel.handle_input(now().0, incoming.get(..length).unwrap_or_default()),
             },
             () = until(channel.poll_timeout()) => channel.handle_timeout(now().0),

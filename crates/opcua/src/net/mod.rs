@@ -52,6 +52,10 @@ fn is_of_client(error: &io::Error) -> bool {
     )
 }
 
+fn closed() -> io::Error {
+    io::Error::new(io::ErrorKind::UnexpectedEof, "the server closed the connection")
+}
+
 /// Waits until then, or for ever.
 async fn until(due: Option<StdInstant>) {
     match due {
