@@ -66,7 +66,7 @@ function Gateway({ gateway }: { gateway: GatewayStatus }) {
                 ["Revision", String(gateway.revision)],
                 ["Points good", `${gateway.points_good} of ${gateway.points}`],
                 ["Waiting for brokers", String(waiting)],
-                ["Lost", String(lost)],
+                ["Lost", lost.toLocaleString("en")],
               ]}
             />
             {gateway.points_good < gateway.points ? (

@@ -241,7 +241,8 @@ mod tests {
     fn planted(kind: ObjectKind, host: &str) -> Value {
         match kind {
             ObjectKind::Link(word) => {
-                json!({ "protocol": word, "host": host, "device-path": format!("/dev/{host}"), "planted": "heron-2" })
+                let (path, url) = (format!("/dev/{host}"), format!("opc.tcp://{host}"));
+                json!({ "protocol": word, "host": host, "device-path": path, "url": url, "planted": "heron-2" })
             }
             ObjectKind::Device(_) => json!({ "link": host, "planted": "heron-2" }),
             _ => json!({ "url": format!("mqtts://{host}"), "planted": "heron-2" }),
