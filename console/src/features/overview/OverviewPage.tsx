@@ -65,7 +65,7 @@ function Gateway({ gateway }: { gateway: GatewayStatus }) {
                 ["Running for", span(now - gateway.since)],
                 ["Revision", String(gateway.revision)],
                 ["Points good", `${gateway.points_good} of ${gateway.points}`],
-                ["Waiting for brokers", String(waiting)],
+                ["Waiting for brokers", waiting.toLocaleString("en")],
                 ["Lost", lost.toLocaleString("en")],
               ]}
             />
