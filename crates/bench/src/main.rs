@@ -8,6 +8,7 @@ mod journal_size;
 mod latency;
 mod modbus_fleet;
 mod modbus_poll;
+mod opcua;
 mod outage;
 mod pipeline;
 mod planner;
@@ -59,6 +60,15 @@ enum Scenario {
     Config,
     /// Attacks on the running program (built before: cargo build --release): how long others wait, and what memory it costs
     Hostile,
+    /// OPC UA: 1000 values a request, against a bare loop of the same bytes
+    OpcuaRead,
+    /// OPC UA: changes through one subscription of 5000 items and what each costs; 100,000 items on one link
+    OpcuaSubscribe,
+    /// OPC UA: signed and encrypted beside in the clear, and beside the cipher alone
+    OpcuaSecure,
+    /// The server of those, in a process of its own
+    #[value(hide = true)]
+    OpcuaServer,
     /// From a changed register to the decoded value at a subscriber of the broker
     Latency,
 }
@@ -77,6 +87,10 @@ async fn main() -> anyhow::Result<()> {
         Scenario::JournalSize => journal_size::run().await,
         Scenario::Settling => settling::run().await,
         Scenario::Outage => outage::run().await,
+        Scenario::OpcuaRead => opcua::read_values().await,
+        Scenario::OpcuaSubscribe => opcua::subscribe().await,
+        Scenario::OpcuaSecure => opcua::secure().await,
+        Scenario::OpcuaServer => opcua::server().await,
         Scenario::Config => config::run().await,
         Scenario::Hostile => hostile::run().await,
         Scenario::Latency => latency::run().await,

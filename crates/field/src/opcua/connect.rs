@@ -83,9 +83,8 @@ impl Way {
             None => ClientSession::new(self.agree(deadline).await.map_err(Lost)?),
         };
         let stream = match self.reach.stream(deadline).await {
-            Ok(Reached { stream, url }) if url == session.url() => stream,
-            // It is agreed anew, under that name.
-            Ok(Reached { url, .. }) => return Err(Lost(format!("the server calls itself {url:?} now"))),
+            // What a caller says of itself now changes nothing of what was agreed.
+            Ok(Reached { stream, .. }) => stream,
             Err(why) => {
                 *self.kept.lock() = Some(session);
                 return Err(Lost(why));

@@ -27,6 +27,14 @@ pub(super) struct Understood {
     pub(super) time: Option<Timestamp>,
 }
 
+impl Understood {
+    /// As text, whatever it is.
+    pub(super) fn into_text(self) -> Self {
+        let value = self.value.map(|value| Value::Text(value.to_string().into()));
+        Self { value, data_type: self.data_type.map(|_| TEXT), ..self }
+    }
+}
+
 /// Text has no longest length in a server.
 const TEXT: DataType = DataType::String(250);
 
@@ -239,16 +247,20 @@ pub(super) fn built_in(data_type: &NodeId) -> Option<u8> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(super) mod tests {
     use super::*;
     use interlex_core::description::{Files, read};
 
-    fn reader(row: &str) -> Reader {
+    pub(in crate::opcua) fn point(row: &str) -> Point {
         let main = "[gateway]\nname = \"g\"\n[rates]\nfast = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"opcua\"\nurl = \
                     \"opc.tcp://engine\"\n[[device]]\nname = \"d\"\nlink = \"l\"\npoints = \"p.csv\"\n";
         let list = format!("name,address,type,field,element,rate\nx,ns=2;s=X,{row},fast\n");
         let files: Files = [("gateway.toml".into(), main.into()), ("p.csv".into(), list)].into();
-        Reader::new(&read(&files).unwrap().devices[0].points[0])
+        Point::clone(&read(&files).unwrap().devices[0].points[0])
+    }
+
+    fn reader(row: &str) -> Reader {
+        Reader::new(&point(row))
     }
 
     fn told(value: impl Into<Option<Variant>>) -> DataValue {

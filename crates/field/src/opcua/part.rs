@@ -45,6 +45,8 @@ pub(super) struct Item {
     pub(super) has_history: bool,
     /// The type that it is known to have, where it is described as auto.
     pub(super) found: DataType,
+    /// So often that has turned into another one.
+    pub(super) turns: u8,
     /// It is shown as bad since the link is down, or nothing was told of it yet.
     pub(super) is_away: bool,
     /// It was told of, or it is known why not.
@@ -91,6 +93,7 @@ impl Part {
             node: None,
             has_history: false,
             found: DataType::Auto,
+            turns: 0,
             is_away: true,
             is_settled: false,
             ..item.clone()
@@ -196,7 +199,7 @@ impl Part {
 }
 
 impl Item {
-    fn new(index: PointIndex, point: &Point, rates: &BTreeMap<Name, Span>) -> Self {
+    pub(super) fn new(index: PointIndex, point: &Point, rates: &BTreeMap<Name, Span>) -> Self {
         // The checks let no point pass whose rate is unknown.
         let period = rates.get(&point.settings.rate).copied().unwrap_or(Span::from_millis(1000));
         let own = own(point);
@@ -210,6 +213,7 @@ impl Item {
             node: None,
             has_history: false,
             found: DataType::Auto,
+            turns: 0,
             is_away: true,
             is_settled: false,
         }

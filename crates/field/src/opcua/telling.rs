@@ -338,6 +338,9 @@ impl OpcUaDriver {
     }
 }
 
+/// A node whose values were of other types so often has text from then on: brokers are told of each type that a point takes.
+const TURNS: u8 = 3;
+
 /// A value as a sample of its point, and the type that the point has from now on, where that is another one.
 fn sample(
     item: &mut Item,
@@ -345,8 +348,14 @@ fn sample(
     kind: SampleKind,
     types: &DataTypes,
 ) -> (RawSample, Option<(PointIndex, DataType)>) {
-    let read = item.reader.read(value, types);
+    let mut read = item.reader.read(value, types);
+    if item.turns >= TURNS {
+        read = read.into_text();
+    }
     let found = read.data_type.filter(|found| *found != item.found).map(|found| {
+        if item.found != DataType::Auto {
+            item.turns = item.turns.saturating_add(1);
+        }
         item.found = found;
         (item.index, found)
     });
@@ -367,4 +376,29 @@ fn tell(place: usize, types: Vec<(PointIndex, DataType)>, samples: Vec<RawSample
 
 fn now() -> Instant {
     tokio::time::Instant::now().into_std()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::opcua::mapping::tests::point;
+    use interlex_opcua::Variant;
+    use std::collections::BTreeMap;
+
+    #[test]
+    fn a_node_that_keeps_changing_its_type_is_text_in_the_end() {
+        let (mut item, types) = (Item::new(PointIndex(0), &point(",,"), &BTreeMap::new()), DataTypes::default());
+        let mut told = |value: Variant| {
+            let value = DataValue { value: Some(value), ..DataValue::default() };
+            let (sample, found) = sample(&mut item, &value, SampleKind::Current, &types);
+            (sample.value.unwrap().to_string(), found.map(|(_, data_type)| data_type.to_string()))
+        };
+        let found = |value: &str, data_type: &str| (value.to_owned(), Some(data_type.to_owned()));
+        for _ in 0..2 {
+            assert_eq!(told(1.5.into()), found("1.5", "float64"));
+            assert_eq!(told(true.into()), found("true", "bool"));
+        }
+        assert_eq!(told(2.5.into()), found("2.5", "string(250)"));
+        assert_eq!(told(true.into()), ("true".to_owned(), None));
+    }
 }

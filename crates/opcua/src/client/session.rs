@@ -108,12 +108,6 @@ impl ClientSession {
         self.fail_requests();
     }
 
-    /// By what the server is called.
-    #[must_use]
-    pub fn url(&self) -> &str {
-        &self.config.channel.url
-    }
-
     /// The certificate of the server, with its chain; empty where it has shown none.
     #[must_use]
     pub fn server_certificate(&self) -> &[u8] {
