@@ -16,7 +16,8 @@ fn every_call_says_how_it_fails_for_those_who_may_not() {
             let says = |code: &str| call["responses"].get(code).is_some();
             if let Some(role) = call["x-role"].as_str() {
                 assert!(says("401"), "{method} {path}");
-                assert_eq!(says("403"), role != "viewer", "{method} {path}");
+                // Some of what everybody may look at has parts that not everybody may.
+                assert!(says("403") || role == "viewer", "{method} {path}");
             }
         }
     }
