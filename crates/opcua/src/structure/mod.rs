@@ -4,6 +4,7 @@
 
 mod custom;
 mod standard;
+mod units;
 
 pub use custom::{DataTypes, FieldValue, Fields, StructureError};
 pub use standard::{

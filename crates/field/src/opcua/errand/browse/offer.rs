@@ -198,9 +198,9 @@ impl Described {
             put("enumeration", json!(words));
             put("type", json!("int32"));
         }
-        if let Some(unit) = structure::<EUInformation>(self.properties.get("EngineeringUnits")) {
-            let name = unit.display_name.text.filter(|text| !text.is_empty());
-            name.into_iter().for_each(|name| drop(put("unit", json!(name))));
+        let unit = structure::<EUInformation>(self.properties.get("EngineeringUnits"));
+        if let Some(unit) = unit.and_then(|unit| unit.symbol()) {
+            put("unit", json!(unit));
         }
         let range =
             ["EURange", "InstrumentRange"].into_iter().find_map(|name| structure::<Range>(self.properties.get(name)));
