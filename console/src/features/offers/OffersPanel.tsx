@@ -128,7 +128,7 @@ function Ways({ ways, link, onWay }: { ways: Told["ways"]; link: Content | undef
 function Notes({ notes }: { notes: string[] }) {
   if (notes.length === 0) return null;
   return (
-    <ul aria-label="What is to be known" aria-live="polite" className="grid gap-1 text-sm break-words text-soft">
+    <ul aria-label="What is to be known" aria-live="polite" className="grid grid-cols-1 gap-1 text-sm break-words text-soft">
       {notes.map((note) => (
         <li key={note}>{note}</li>
       ))}
