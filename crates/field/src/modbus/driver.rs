@@ -1,14 +1,14 @@
 use super::activity::{traffic, views};
 use super::connect::{client_config, connect, framing, own};
 use super::discovery::Discovery;
-use super::errand::{End, Errand, ReadErrand, Reply, Step, WriteErrand};
+use super::errand::{Errand, ReadErrand, Reply, Step, WriteErrand};
 use super::frames::{ModbusFrames, frames_of, peer};
 use super::owed::{Carried, Owed};
 use super::poll::ModbusPoll;
 use super::unit::{LineUnit, named, units_of};
 use crate::link::{
-    Action, Answer, Command, CommandId, Counted, DEVICE_COMMANDS, DeviceEvent, DriverContext, FieldDriver, FrameLog,
-    FrameRing, Full, LinkPlan, Lost, Outcome, Outcomes, RequestView,
+    Action, Answer, Command, CommandId, Counted, DEVICE_COMMANDS, DeviceEvent, DriverContext, End, FieldDriver,
+    FrameLog, FrameRing, Full, LinkPlan, Lost, Outcome, Outcomes, RequestView,
 };
 use crate::poll::{Due, Schedule};
 use interlex_core::description::ModbusLink;

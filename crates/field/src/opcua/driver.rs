@@ -1,6 +1,6 @@
 use super::connect::{KeptSession, OpcUaSession, Way, record};
 use super::discovery::{Discovery, tell_endpoints};
-use super::errand::{End, Errand, ReadErrand, Reply, Step, WriteErrand};
+use super::errand::{Errand, ReadErrand, Reply, Step, WriteErrand};
 use super::facts::{RUNNING, STATE, ServerFacts, read, value_of};
 use super::frames::OpcUaFrames;
 use super::group::{Group, Patience, groups_of};
@@ -10,8 +10,8 @@ use super::poller::Poller;
 use super::reach::Reach;
 use crate::error::TrialError;
 use crate::link::{
-    Action, Answer, Command, CommandId, Counted, DEVICE_COMMANDS, DeviceEvent, DriverContext, FieldDriver, FrameLog,
-    FrameRing, Full, Keeper, LinkPlan, Lost, Outcome, Outcomes, RequestView, Traffic,
+    Action, Answer, Command, CommandId, Counted, DEVICE_COMMANDS, DeviceEvent, DriverContext, End, FieldDriver,
+    FrameLog, FrameRing, Full, Keeper, LinkPlan, Lost, Outcome, Outcomes, RequestView, Traffic,
 };
 use interlex_core::description::{Link, OpcUaLink};
 use interlex_core::{OfferEvent, PointTable, Reason};

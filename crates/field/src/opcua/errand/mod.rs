@@ -14,7 +14,7 @@ pub(super) use write::WriteErrand;
 
 use super::facts::ServerFacts;
 use crate::error::TrialError;
-use crate::link::{Answer, FrameView};
+use crate::link::{Answer, End, FrameView, milliseconds};
 use interlex_opcua::{Request, RequestError, Response};
 use std::time::{Duration, Instant};
 
@@ -58,23 +58,7 @@ pub(super) struct Reply {
 
 impl Reply {
     fn milliseconds(&self) -> f64 {
-        (self.took.as_secs_f64() * 1e5).round() / 100.0
-    }
-}
-
-/// Why an errand ends before it is done.
-#[derive(Debug)]
-pub(super) struct End<'a> {
-    pub(super) target: &'a str,
-    pub(super) why: &'a str,
-    /// Whether a request is out whose answer will not be heard.
-    pub(super) is_sent: bool,
-}
-
-impl End<'_> {
-    fn error(&self) -> TrialError {
-        let (target, why) = (self.target.to_owned(), self.why.to_owned());
-        if self.is_sent { TrialError::Lost { target, why } } else { TrialError::Connect { target, why } }
+        milliseconds(self.took)
     }
 }
 
