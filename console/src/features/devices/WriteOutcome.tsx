@@ -18,6 +18,17 @@ export function WriteOutcome({ of }: { of: Outcome }) {
       </Notice>
     );
   }
+  if (of.answer && !of.read_back_error) {
+    return (
+      <Notice title={`Accepted: ${of.answer}`}>
+        {of.address}, {of.answer_ms.toFixed(1)} ms
+        <details className="mt-1">
+          <summary className="cursor-pointer">On the line</summary>
+          <FrameLines frames={of.frames} label="On the line" />
+        </details>
+      </Notice>
+    );
+  }
   const said = of.read_back_error ? `not read back: ${of.read_back_error}` : of.confirmed ? `reads back ${value(of.value)} ${of.unit}${of.words === "confirmed" ? "" : ` (${of.words})`}` : "sent to all units, which do not answer";
   return (
     <Notice title={`Written, ${said}`}>

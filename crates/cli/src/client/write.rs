@@ -49,6 +49,7 @@ pub(crate) fn told(outcome: &Value, output: Output) -> anyhow::Result<()> {
         let took = field("answer_ms").as_f64().unwrap_or_default();
         match field("confirmed").as_bool() {
             Some(_) => say!("{address} = {now}, raw {written}   {}   {took:.1} ms", text(outcome, "words"))?,
+            None if field("answer").is_string() => say!("{address}   {}   {took:.1} ms", text(outcome, "words"))?,
             None => say!("raw {written} sent to all units; nobody answers that")?,
         }
         frames::print(outcome)?;

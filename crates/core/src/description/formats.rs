@@ -1,6 +1,8 @@
 //! The texts with a form of their own, by the name that schemas have for it.
 
-use super::opcua::{AcceptedFaults, ElementRange, Fingerprint, ListenAddress, OpcUaAddress, ServerUrl};
+use super::opcua::{
+    AcceptedFaults, ElementRange, Fingerprint, ListenAddress, MethodArguments, OpcUaAddress, ServerUrl,
+};
 use super::uplink::{BrokerUrl, BrokerUrls};
 use super::{Holes, Selection, Span, names};
 use crate::{CommandMapping, DataType, Enumeration, Report, TwoEndedSpan};
@@ -27,7 +29,7 @@ pub(super) fn find(name: &str) -> Option<&'static Format> {
     ALL.iter().find(|format| format.name == name)
 }
 
-pub(super) static ALL: [Format; 23] = [
+pub(super) static ALL: [Format; 24] = [
     Format::new("name", names::is_name, names::NAME_FORM),
     Format::new("point-name", names::is_point_name, names::POINT_NAME_FORM),
     Format::new("span", |text| text.parse::<Span>().is_ok(), Span::FORM),
@@ -53,6 +55,7 @@ pub(super) static ALL: [Format; 23] = [
     Format::new("server-url", |text| ServerUrl::try_from(text.to_owned()).is_ok(), ServerUrl::FORM),
     Format::new("node-address", |text| text.parse::<OpcUaAddress>().is_ok(), OpcUaAddress::FORM),
     Format::new("array-element", |text| text.parse::<ElementRange>().is_ok(), ElementRange::FORM),
+    Format::new("method-arguments", |text| text.parse::<MethodArguments>().is_ok(), MethodArguments::FORM),
     Format::new("fingerprint", |text| text.parse::<Fingerprint>().is_ok(), Fingerprint::FORM),
     Format::new("listen-address", |text| text.parse::<ListenAddress>().is_ok(), ListenAddress::FORM),
     Format::new("accepted-faults", |text| text.parse::<AcceptedFaults>().is_ok(), AcceptedFaults::FORM),

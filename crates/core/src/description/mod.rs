@@ -52,8 +52,8 @@ pub use modbus::{
 pub use names::{Name, PointName, name_form};
 pub use object::{ObjectClass, ObjectRef};
 pub use opcua::{
-    AcceptedFault, AcceptedFaults, ElementRange, Fingerprint, ListenAddress, OpcUaAddress, OpcUaDevice, OpcUaLink,
-    OpcUaPoint, OpcUaSecurity, ParseOpcUaAddressError, ServerUrl, Watching,
+    AcceptedFault, AcceptedFaults, ElementRange, Fingerprint, ListenAddress, MethodArguments, OpcUaAddress,
+    OpcUaDevice, OpcUaLink, OpcUaPoint, OpcUaSecurity, ParseOpcUaAddressError, ServerUrl, Watching,
 };
 pub use problem::{Problem, Severity};
 pub use protocol::{Address, DeviceProtocol, LinkProtocol, PointProtocol, Protocol};

@@ -346,12 +346,13 @@ impl Point {
         }
     }
 
-    /// The type that stands in the device: an address of one bit says so by itself.
+    /// The type that stands in the device: an address of one bit, or a method, says so by itself.
     #[must_use]
     pub fn raw_type(&self) -> DataType {
-        match &self.address {
-            Address::Modbus(address) if address.is_bit() => DataType::Bool,
-            Address::Modbus(_) | Address::OpcUa(_) => self.settings.data_type,
+        match (&self.address, &self.protocol) {
+            (Address::Modbus(address), _) if address.is_bit() => DataType::Bool,
+            (_, PointProtocol::OpcUa(own)) if own.arguments.is_some() => DataType::Bool,
+            _ => self.settings.data_type,
         }
     }
 }

@@ -46,7 +46,11 @@ pub struct WriteOutcome {
     /// Whether the device says what was written; `null` when nobody answers, as with unit 0 of a serial line.
     pub confirmed: Option<bool>,
     /// Why it could not be read back.
-    pub read_back_error: Option<String>,
+    #[schema(value_type = Option<String>)]
+    pub read_back_error: Option<Box<str>>,
+    /// What the device said to it, where nothing can be read back.
+    #[schema(value_type = Option<String>)]
+    pub answer: Option<Box<str>>,
     /// How long the answer to the write took, in milliseconds.
     pub answer_ms: f64,
     /// Whether it went over a connection that was open for the running gateway.
@@ -92,15 +96,16 @@ impl WriteOutcome {
     /// What became of the command.
     #[must_use]
     pub fn outcome(&self) -> CommandOutcome {
-        match (self.confirmed, &self.read_back_error) {
-            (Some(true), _) => CommandOutcome::Confirmed,
-            (Some(false), _) => {
+        match (self.confirmed, &self.read_back_error, &self.answer) {
+            (Some(true), ..) => CommandOutcome::Confirmed,
+            (Some(false), ..) => {
                 let says =
                     self.value.as_ref().map_or_else(|| "nothing that can be read".to_owned(), ToString::to_string);
                 CommandOutcome::Accepted(format!("the device says {says} now"))
             }
-            (None, Some(error)) => CommandOutcome::Accepted(format!("not read back: {error}")),
-            (None, None) => CommandOutcome::Accepted("sent to all units, and nobody answers that".to_owned()),
+            (None, Some(error), _) => CommandOutcome::Accepted(format!("not read back: {error}")),
+            (None, None, Some(answer)) => CommandOutcome::Accepted(answer.to_string()),
+            (None, None, None) => CommandOutcome::Accepted("sent to all units, and nobody answers that".to_owned()),
         }
     }
 

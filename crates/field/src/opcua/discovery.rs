@@ -62,6 +62,9 @@ struct NodesForm {
     /// Whether what the standard gives every server is offered, too.
     #[serde(default)]
     standard: bool,
+    /// Whether methods are offered, too, as commands.
+    #[serde(default)]
+    methods: bool,
 }
 
 #[derive(Debug, Default, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -102,7 +105,7 @@ pub(crate) fn discovery(request: &OfferRequest, events: &mpsc::Sender<OfferEvent
             Ok(Discovery::Endpoints(Box::new(link.clone()), events.clone()))
         }
         "nodes" => {
-            let NodesForm { text, address, most, standard } = NODES.read(&request.filled)?;
+            let NodesForm { text, address, most, standard, methods } = NODES.read(&request.filled)?;
             let device = request.device.as_ref().ok_or("there is no device; expected the one that is asked")?;
             let own = device.protocol.opcua().ok_or("the device speaks another protocol")?;
             Ok(Discovery::Nodes(Box::new(BrowseWanted {
@@ -116,6 +119,7 @@ pub(crate) fn discovery(request: &OfferRequest, events: &mpsc::Sender<OfferEvent
                 },
                 most: usize::try_from(most).unwrap_or(usize::MAX),
                 standard,
+                methods,
                 events: events.clone(),
             })))
         }

@@ -1,9 +1,10 @@
 use super::connect::{KeptSession, OpcUaSession, Way, record};
 use super::discovery::{Discovery, tell_endpoints};
-use super::errand::{Errand, ReadErrand, Reply, Step, WriteErrand};
+use super::errand::{CallErrand, Errand, ReadErrand, Reply, Step, WriteErrand};
 use super::facts::{RUNNING, STATE, ServerFacts, read, value_of};
 use super::frames::OpcUaFrames;
 use super::group::{Group, Patience, groups_of};
+use super::mapping::own as own_point;
 use super::memory::{Saving, ServerMemory};
 use super::part::{Part, Progress, Stage};
 use super::poller::Poller;
@@ -654,9 +655,11 @@ impl FieldDriver for OpcUaDriver {
         let Command { id, action } = command;
         let errand: Result<Box<dyn Errand>, Answer> = match action {
             Action::Read(read) => Ok(Box::new(ReadErrand::new(*read))),
-            Action::Write(write) => {
-                WriteErrand::new(*write).map(|errand| Box::new(errand) as _).map_err(|e| Answer::Written(Err(e)))
+            Action::Write(write) => match own_point(&write.point).arguments {
+                Some(_) => CallErrand::new(*write).map(|errand| Box::new(errand) as _),
+                None => WriteErrand::new(*write).map(|errand| Box::new(errand) as _),
             }
+            .map_err(|error| Answer::Written(Err(error))),
             Action::Discover(what) => what
                 .downcast::<Discovery>()
                 .map(|what| what.errand())

@@ -14,6 +14,7 @@ pub(super) fn own(point: &Point) -> OpcUaPoint {
 pub(super) struct Reader {
     field: Option<Box<str>>,
     has_element: bool,
+    is_method: bool,
     data_type: DataType,
 }
 
@@ -35,13 +36,22 @@ impl Understood {
     }
 }
 
+/// Source: OPC 10000-6, annex A.1.
+const VALUE: u32 = 13;
+const USER_EXECUTABLE: u32 = 22;
 /// Text has no longest length in a server.
 const TEXT: DataType = DataType::String(250);
 
 impl Reader {
     pub(super) fn new(point: &Point) -> Self {
         let own = own(point);
-        Self { field: own.field, has_element: own.element.is_some(), data_type: point.settings.data_type }
+        let (has_element, is_method) = (own.element.is_some(), own.arguments.is_some());
+        Self { field: own.field, has_element, is_method, data_type: point.settings.data_type }
+    }
+
+    /// What is read of its node: a value, or whether a method may be called.
+    pub(super) const fn attribute(&self) -> u32 {
+        if self.is_method { USER_EXECUTABLE } else { VALUE }
     }
 
     /// Whether the structures of its node have to be known.
@@ -63,6 +73,12 @@ impl Reader {
         let variant = match self.part(variant, types) {
             Ok(variant) => variant,
             Err(status) => return none(bad(status)),
+        };
+        // It is not being called: what a method shows is whether it may be.
+        let variant = match variant {
+            Variant::Scalar(Scalar::Boolean(true)) if self.is_method => false.into(),
+            _ if self.is_method => return none(bad(StatusCode::BAD_NOT_EXECUTABLE)),
+            other => other,
         };
         let Some((value, data_type)) = value(&variant) else {
             return match variant {
@@ -203,8 +219,9 @@ pub(super) fn variant(raw: &Value, built_in: u8) -> Option<Variant> {
         Value::Text(text) => Some(text.to_string()),
         _ => None,
     };
+    let number = || raw.as_f64().filter(|_| !matches!(raw, Value::Bool(_)));
     #[expect(clippy::cast_possible_truncation, reason = "the nearest single-precision number is meant")]
-    let single = || raw.as_f64().map(|number| number as f32).filter(|number| number.is_finite());
+    let single = || number().map(|number| number as f32).filter(|number| number.is_finite());
     Some(Variant::Scalar(match built_in {
         1 => match raw {
             Value::Bool(bit) => Scalar::Boolean(*bit),
@@ -219,7 +236,7 @@ pub(super) fn variant(raw: &Value, built_in: u8) -> Option<Variant> {
         8 => Scalar::Int64(whole()?.try_into().ok()?),
         9 => Scalar::UInt64(whole()?.try_into().ok()?),
         10 => Scalar::Float(single()?),
-        11 => Scalar::Double(raw.as_f64()?),
+        11 => Scalar::Double(number()?),
         12 => Scalar::String(Some(text()?)),
         19 => Scalar::StatusCode(StatusCode(whole()?.try_into().ok()?)),
         20 => Scalar::QualifiedName(interlex_opcua::QualifiedName { namespace: 0, name: Some(text()?) }),
@@ -317,5 +334,6 @@ pub(super) mod tests {
         assert_eq!(written(&Value::Float64(1e300), 10), None);
         assert_eq!(written(&Value::Bool(false), 1), Some(Variant::Scalar(Scalar::Boolean(false))));
         assert_eq!(written(&Value::Text("on".into()), 1), None);
+        assert_eq!([10, 11].map(|number| written(&Value::Bool(true), number)), [None, None]);
     }
 }

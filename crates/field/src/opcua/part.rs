@@ -1,4 +1,4 @@
-use super::facts::{ServerFacts, value_of};
+use super::facts::{ServerFacts, attribute_of};
 use super::locate::{Locator, NoNode};
 use super::mapping::{Reader, own};
 use super::nodes::NodeFinder;
@@ -207,7 +207,8 @@ impl Item {
             index,
             reader: Reader::new(point),
             period: period.into(),
-            watch: own.watch,
+            // Of methods only values tell changes.
+            watch: if own.arguments.is_some() { Watching::Poll } else { own.watch },
             filter: filter(&point.settings),
             element: own.element.map(|element| element.to_string()),
             node: None,
@@ -227,7 +228,8 @@ impl Item {
 
     /// What is asked of the server, once its node is known.
     pub(super) fn what(&self) -> Option<ReadValueId> {
-        Some(ReadValueId { index_range: self.element.clone(), ..value_of(self.node.clone()?) })
+        let what = attribute_of(self.node.clone()?, self.reader.attribute());
+        Some(ReadValueId { index_range: self.element.clone(), ..what })
     }
 }
 

@@ -2,13 +2,13 @@
 
 use crate::line::Line;
 use crate::suite::{Field, WallClock, Writes};
-use interlex_core::description::{Description, Files, read};
+use interlex_core::description::{Description, Files, Point, read};
 use interlex_core::{LatestTable, PointTable, RecentValues, SampleKind, Value};
-use interlex_field::{Keeper, Listeners, Memories, Surroundings, start};
+use interlex_field::{Keeper, Listeners, Memories, PointWrite, Surroundings, TrialRead, Via, start, write};
 use interlex_opcua::{
-    Access, DataValue, History, Host, HostConfig, MessageSecurityMode, Node, NodeId, NodeKind, Process, SecurityPolicy,
-    Server, ServerDescription, ServerLimits, Sessions, Space, StatusCode, TransportLimits, User, UserTokenType, Users,
-    Variable, Variant, ids,
+    Access, Argument, Array, DataValue, History, Host, HostConfig, MessageSecurityMode, Node, NodeId, NodeKind,
+    Process, SecurityPolicy, Server, ServerDescription, ServerLimits, Sessions, Space, StatusCode, Structure,
+    TransportLimits, User, UserTokenType, Users, Variable, Variant, ids,
 };
 use std::collections::{BTreeMap, HashMap};
 use std::pin::Pin;
@@ -31,6 +31,7 @@ struct Machines {
     /// How many values there were of what has a history.
     kept: u32,
     is_swallowed: bool,
+    called: Vec<String>,
 }
 
 #[derive(Default)]
@@ -73,8 +74,13 @@ impl Process for Machines {
         StatusCode::GOOD
     }
 
-    fn call(&mut self, _: &NodeId, _: &NodeId, _: &[Variant], _: &User) -> Result<Vec<Variant>, StatusCode> {
-        Err(StatusCode::BAD_METHOD_INVALID)
+    fn call(&mut self, on: &NodeId, method: &NodeId, given: &[Variant], _: &User) -> Result<Vec<Variant>, StatusCode> {
+        self.called.push(format!("{on} {method} {given:?}"));
+        match given {
+            [] => Ok(vec![3_u32.into()]),
+            [Variant::Scalar(interlex_opcua::Scalar::Float(power))] if *power < 500.0 => Ok(Vec::new()),
+            _ => Err(StatusCode::BAD_OUT_OF_RANGE),
+        }
     }
 
     fn is_answered(&mut self) -> bool {
@@ -104,7 +110,26 @@ fn space() -> Space {
     };
     let kept = Node::new(node("one", "kept"), 1, "kept", NodeKind::Variable(Box::new(kept)));
     space.add_under(&NodeId::text(1, "one"), &ids::HAS_COMPONENT, kept, &ids::BASE_DATA_VARIABLE_TYPE);
+    methods(&mut space);
     space
+}
+
+/// A method of one machine, one that takes a power, and one that both have.
+fn methods(space: &mut Space) {
+    let mut put = |device: &str, name: &str| {
+        let method = Node::new(node("one", name), 1, name, NodeKind::Method { is_executable: name != "locked" });
+        space.add_under(&NodeId::text(1, device), &ids::HAS_COMPONENT, method, &NodeId::NULL);
+    };
+    ["start", "set", "locked", "reset"].iter().for_each(|name| put("one", name));
+    space.refer(&NodeId::text(1, "two"), &ids::HAS_COMPONENT, &node("one", "reset"));
+    let power = Argument { name: Some("Power".to_owned()), data_type: NodeId::numeric(0, 10), ..Argument::default() };
+    let power = Argument { value_rank: -1, ..power }.to_object();
+    let inputs = Variable {
+        data_type: NodeId::numeric(0, 296),
+        ..Variable::new(Variant::Array(Array::ExtensionObject(vec![power])))
+    };
+    let inputs = Node::new(node("one", "set.inputs"), 0, "InputArguments", NodeKind::Variable(Box::new(inputs)));
+    space.add_under(&node("one", "set"), &ids::HAS_PROPERTY, inputs, &ids::PROPERTY_TYPE);
 }
 
 impl OpcUaField {
@@ -307,4 +332,71 @@ async fn what_a_gateway_missed_that_was_killed_is_had_back_from_history() {
     assert!(counts(&after).values().all(|count| *count == 1), "each once: {:?}", counts(&after));
     let missed = |(value, kind): &(u32, SampleKind)| *kind == SampleKind::Past && *value > at_the_end;
     assert!(after.lock().unwrap().iter().filter(|told| missed(told)).count() > 40, "from history");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_method_is_called_once_by_its_object_with_what_it_takes() {
+    let field = OpcUaField::start().await;
+    let described = field.description(&["one"], &[]);
+    let via = || Via { links: Vec::new(), memories: Memories::default(), clock: Arc::new(WallClock) };
+    let point = |address: &str, arguments: &str| {
+        let mut files: Files = interlex_core::description::write(&described);
+        let list = format!("name,address,arguments,rate,access\nx,{address},\"{arguments}\",fast,read-write\n");
+        files.insert("points/one.csv".to_owned(), list);
+        Point::clone(&read(&files).unwrap().devices[0].points[0])
+    };
+    let (link, device) = (&described.links[0], &described.devices[0]);
+    let call = async |address: &str, arguments: &str, value: bool| {
+        let (point, value) = (point(address, arguments), Value::Bool(value));
+        let wanted = PointWrite { link: link.clone(), device: device.clone(), point, value, index: None };
+        match write(&wanted, &via()).await {
+            Ok(told) => told.words,
+            Err(error) => error.outcome().to_string(),
+        }
+    };
+    assert_eq!(call("ns=1;s=one.start", "[]", true).await, "accepted: the method was called, and gave 3");
+    assert_eq!(call("/1:set", "[350]", true).await, "accepted: the method was called");
+    assert_eq!(call("/1:reset", "[]", true).await, "accepted: the method was called, and gave 3");
+    assert_eq!(
+        field.host.with(|_, machines, _| std::mem::take(&mut machines.called)),
+        [
+            "ns=1;s=one ns=1;s=one.start []",
+            "ns=1;s=one ns=1;s=one.set [Scalar(Float(350.0))]",
+            "ns=1;s=one ns=1;s=one.reset []"
+        ]
+    );
+    assert!(call("/1:set", "[900]", true).await.ends_with("BadOutOfRange"), "the server refuses");
+    field.host.with(|_, machines, _| machines.called.clear());
+    for (address, arguments, value, why) in [
+        ("/1:start", "[]", false, "only true calls a method"),
+        ("/1:start", "[1]", true, "the method takes no arguments; arguments has 1"),
+        ("/1:set", "[]", true, "the method takes Power; arguments has 0"),
+        ("/1:set", "[true]", true, "true does not fit Power"),
+        (
+            "ns=1;s=one.reset",
+            "[]",
+            true,
+            "several objects have this method: its address has to be a path, which tells whose it is",
+        ),
+        ("/1:none", "[]", true, "server: the path leads nowhere: BadNoMatch"),
+        ("/1:count", "[]", true, "server: BadMethodInvalid"),
+        ("/1:locked", "[]", true, "server: BadNotExecutable"),
+    ] {
+        let said = call(address, arguments, value).await;
+        assert!(said.starts_with("refused: ") && said.ends_with(why), "{address}: {said}");
+    }
+    assert!(field.host.with(|_, machines, _| machines.called.is_empty()), "nothing was called");
+
+    let shows = async |address: &str| {
+        let wanted = TrialRead {
+            link: link.clone(),
+            device: device.clone(),
+            point: point(address, "[]"),
+            neighbours: false,
+            expected: None,
+        };
+        interlex_field::read(&wanted, &via()).await.map(|read| read.value)
+    };
+    assert_eq!(shows("/1:start").await.unwrap(), Some(Value::Bool(false)), "it may be called, and is not now");
+    assert!(shows("/1:locked").await.unwrap_err().to_string().contains("BadNotExecutable"));
 }

@@ -40,6 +40,21 @@ impl OpcUaAddress {
     }
 }
 
+impl OpcUaAddress {
+    /// The node before the last step of a browse path: an object has its methods there. None of a path of one step, which begins
+    /// where the device does, and of a node by itself.
+    #[must_use]
+    pub fn parent(&self) -> Option<Self> {
+        let is_marked = |at: usize| {
+            let before = self.0.get(..at).unwrap_or_default();
+            before.bytes().rev().take_while(|byte| *byte == b'&').count() % 2 == 1
+        };
+        let begins = |(at, letter): &(usize, char)| matches!(letter, '/' | '.' | '<') && !is_marked(*at);
+        let (last, _) = self.0.char_indices().rfind(begins).filter(|_| self.is_path())?;
+        self.0.get(..last).filter(|before| !before.is_empty()).map(|before| Self(before.into()))
+    }
+}
+
 impl FromStr for OpcUaAddress {
     type Err = ParseOpcUaAddressError;
 

@@ -10,5 +10,5 @@ pub use address::{OpcUaAddress, ParseOpcUaAddressError};
 pub use device::OpcUaDevice;
 pub use link::{AcceptedFault, AcceptedFaults, Fingerprint, ListenAddress, OpcUaLink, OpcUaSecurity};
 pub(super) use point::point;
-pub use point::{ElementRange, OpcUaPoint, Watching};
+pub use point::{ElementRange, MethodArguments, OpcUaPoint, Watching};
 pub use url::ServerUrl;

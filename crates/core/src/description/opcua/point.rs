@@ -1,10 +1,10 @@
 //! The points of an OPC UA server: their columns, and what is wrong with them.
 
 use super::OpcUaAddress;
-use crate::DataType;
 use crate::description::problem::Fault;
 use crate::description::settings::{text_schema, text_type};
-use crate::description::{Address, Point, PointProtocol, PointSettings};
+use crate::description::{Access, Address, Point, PointProtocol, PointSettings};
+use crate::{DataType, Value};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -27,6 +27,10 @@ pub struct OpcUaPoint {
     #[serde(default, skip_serializing_if = "Watching::is_subscribed")]
     #[schemars(extend("x-advanced" = true, "default" = "subscribe"))]
     pub watch: Watching,
+    /// What a method is given each time, as a list in JSON, [] for nothing: true calls it. It shows false while it may be called.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(extend("x-advanced" = true))]
+    pub arguments: Option<MethodArguments>,
 }
 
 /// How values come.
@@ -87,6 +91,56 @@ impl fmt::Display for ElementRange {
 
 text_type!(ElementRange, "ElementRange", "array-element");
 
+/// What a method is given: a list in JSON of truth values, numbers and texts.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct MethodArguments(Vec<Scalar>);
+
+/// A text that is no [`MethodArguments`].
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{0:?} is no list of arguments")]
+pub struct ParseMethodArgumentsError(String);
+
+impl MethodArguments {
+    /// What a file should say, for messages.
+    pub const FORM: &str = "a list in JSON such as [], [350.5] or [3, \"slow\", true]";
+
+    /// The arguments, in their order.
+    pub fn values(&self) -> impl ExactSizeIterator<Item = Value> {
+        self.0.iter().map(|argument| match argument {
+            Scalar::Bool(bit) => Value::Bool(*bit),
+            Scalar::Text(text) => Value::Text(text.as_str().into()),
+            Scalar::Number(number) => {
+                let whole = number.as_u64().map(Value::Uint).or_else(|| number.as_i64().map(Value::Int));
+                whole.unwrap_or_else(|| Value::Float64(number.as_f64().unwrap_or(f64::NAN)))
+            }
+        })
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(untagged)]
+enum Scalar {
+    Bool(bool),
+    Number(serde_json::Number),
+    Text(String),
+}
+
+impl FromStr for MethodArguments {
+    type Err = ParseMethodArgumentsError;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        serde_json::from_str(text).map(Self).map_err(|_| ParseMethodArgumentsError(text.to_owned()))
+    }
+}
+
+impl fmt::Display for MethodArguments {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&serde_json::to_string(&self.0).map_err(|_| fmt::Error)?)
+    }
+}
+
+text_type!(MethodArguments, "MethodArguments", "method-arguments");
+
 /// Understands a row of a list as a point of a server; what is wrong with it is added to the faults.
 pub(in crate::description) fn point(
     settings: &PointSettings,
@@ -106,10 +160,70 @@ pub(in crate::description) fn point(
         let message = format!("{} is a type of registers; nodes say their own", settings.data_type);
         faults.push(Fault::new("type", message, "no type, or bool, int8 to uint64, float32, float64 or string(N)"));
     }
+    if own.arguments.is_some() {
+        faults.extend(method_faults(settings, &own));
+    }
     Some(Point {
         shaping: settings.shaping(1.0),
         settings: PointSettings { address: address.to_string(), ..settings.clone() },
         protocol: PointProtocol::OpcUa(own),
         address: Address::OpcUa(address),
     })
+}
+
+/// What a point that calls a method cannot have.
+fn method_faults(settings: &PointSettings, own: &OpcUaPoint) -> Vec<Fault> {
+    let mut faults = Vec::new();
+    if settings.access == Access::Read {
+        let message = "access is read, and arguments are there: a method is called by writing".to_owned();
+        faults.push(Fault::new("access", message, "read-write"));
+    }
+    if !matches!(settings.data_type, DataType::Auto | DataType::Bool) {
+        let message = format!("type is {}, and a method is called by writing true", settings.data_type);
+        faults.push(Fault::new("type", message, "no type, or bool"));
+    }
+    let is_there = [("field", own.field.is_some()), ("element", own.element.is_some())];
+    for (column, _) in is_there.into_iter().filter(|(_, is_there)| *is_there) {
+        faults.push(Fault::new(column, format!("{column} is of a value, and a method has none"), "nothing"));
+    }
+    faults
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::description::{Files, read};
+
+    #[test]
+    fn a_point_that_calls_a_method_is_a_command_and_nothing_else() {
+        let main = "[gateway]\nname = \"g\"\n[rates]\nfast = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"opcua\"\nurl = \
+                    \"opc.tcp://engine\"\n[[device]]\nname = \"d\"\nlink = \"l\"\npoints = \"p.csv\"\n";
+        let problems = |row: &str| {
+            let list = format!("name,address,arguments,access,type,element,rate\nstart,/2:Engine/2:Start,{row},fast\n");
+            let files: Files = [("gateway.toml".into(), main.into()), ("p.csv".into(), list)].into();
+            match read(&files) {
+                Ok(description) => vec![description.devices[0].points[0].raw_type().to_string()],
+                Err(problems) => problems.iter().map(ToString::to_string).collect(),
+            }
+        };
+        assert_eq!(problems("\"[3, \"\"slow\"\", true]\",read-write,,"), ["bool"]);
+        for wrong in ["350", "[null]", "[[1]]", "[1"] {
+            let said = problems(&format!("\"{wrong}\",read-write,,"));
+            assert!(said.len() == 1 && said[0].contains(MethodArguments::FORM), "{wrong}: {said:?}");
+        }
+        let said = problems("[],read,int32,0").join("\n");
+        for part in ["access is read", "expected read-write", "type is int32", "element is of a value"] {
+            assert!(said.contains(part), "{part}: {said}");
+        }
+        let values: Vec<_> = "[-3, 4, 0.5]".parse::<MethodArguments>().unwrap().values().collect();
+        assert_eq!(values, [Value::Int(-3), Value::Uint(4), Value::Float64(0.5)]);
+    }
+
+    #[test]
+    fn the_object_of_a_method_stands_before_the_last_step_of_its_path() {
+        let parent = |text: &str| text.parse::<OpcUaAddress>().unwrap().parent().map(|parent| parent.to_string());
+        assert_eq!(parent("/2:Engine/2:Start").as_deref(), Some("/2:Engine"));
+        assert_eq!(parent("/2:Engine<0:HasComponent>2:Oil&/Pump&.1").as_deref(), Some("/2:Engine"));
+        assert_eq!((parent("/2:Start"), parent("ns=2;s=Engine/Start")), (None, None));
+    }
 }

@@ -100,6 +100,7 @@ impl WriteErrand {
             unit: point.settings.unit.clone(),
             confirmed: None,
             read_back_error: None,
+            answer: None,
             answer_ms: reply.milliseconds(),
             shared_connection: false,
             frames: Vec::new(),
@@ -111,7 +112,7 @@ impl WriteErrand {
         match read.and_then(|(address, _)| request(address, point.settings.data_type)) {
             Ok(read) => Phase::ReadBack { read, outcome: Box::new(outcome) },
             Err(why) => {
-                outcome.read_back_error = Some(why);
+                outcome.read_back_error = Some(why.into());
                 self.done(outcome)
             }
         }
@@ -125,8 +126,8 @@ impl WriteErrand {
                 outcome.value = outcome.raw.as_ref().map(|raw| point.shaping.apply(raw));
                 outcome.confirmed = Some(outcome.raw.as_ref().is_some_and(|raw| is_same(raw, &outcome.written)));
             }
-            Ok(_) => outcome.read_back_error = Some("the device answered something else".to_owned()),
-            Err(error) => outcome.read_back_error = Some(format!("{}: {error}", peer(self.unit))),
+            Ok(_) => outcome.read_back_error = Some("the device answered something else".into()),
+            Err(error) => outcome.read_back_error = Some(format!("{}: {error}", peer(self.unit)).into()),
         }
         self.done(outcome)
     }
@@ -178,7 +179,7 @@ impl Errand for WriteErrand {
             Phase::Write(_) if end.is_sent => Err(WriteError::Unknown { why: error.to_string(), frames: Vec::new() }),
             Phase::Write(_) => Err(error.into()),
             Phase::ReadBack { outcome, .. } => {
-                let outcome = WriteOutcome { read_back_error: Some(error.to_string()), ..*outcome };
+                let outcome = WriteOutcome { read_back_error: Some(error.to_string().into()), ..*outcome };
                 match self.done(outcome) {
                     Phase::Done(Some(told)) => told,
                     _ => Err(error.into()),

@@ -1,6 +1,7 @@
 //! What is done once with a server, a request at a time: as states, without I/O.
 
 mod browse;
+mod call;
 mod identify;
 mod read;
 mod target;
@@ -8,6 +9,7 @@ mod write;
 
 pub(super) use browse::Browse;
 pub(crate) use browse::BrowseWanted;
+pub(super) use call::CallErrand;
 pub(super) use identify::Identify;
 pub(super) use read::ReadErrand;
 pub(super) use write::WriteErrand;

@@ -2,7 +2,7 @@ use super::target::Target;
 use super::{End, Errand, Reply, Step, server_error, something_else};
 use crate::error::TrialError;
 use crate::link::{Answer, Said, TrialRead, TrialReading};
-use crate::opcua::facts::{ServerFacts, read, value_of};
+use crate::opcua::facts::{ServerFacts, attribute_of, read};
 use crate::opcua::mapping::{Reader, own};
 use interlex_core::iso_time;
 use interlex_opcua::{DataValue, DateTime, ReadValueId, Response};
@@ -74,7 +74,8 @@ impl Errand for ReadErrand {
         match self.target.found() {
             Some(Ok(node)) => {
                 let element = own(&self.read.point).element.map(|element| element.to_string());
-                Step::Ask(Box::new(read(vec![ReadValueId { index_range: element, ..value_of(node.clone()) }])))
+                let what = attribute_of(node.clone(), self.reader.attribute());
+                Step::Ask(Box::new(read(vec![ReadValueId { index_range: element, ..what }])))
             }
             Some(Err(no_node)) => Step::Done(Box::new(Answer::Read(Err(server_error(&no_node.why, Vec::new()))))),
             None => Step::Done(Box::new(Answer::Read(Err(something_else())))),

@@ -128,7 +128,8 @@ impl WriteErrand {
             unit: point.settings.unit.clone(),
             confirmed: None,
             read_back_error: (status.code() == StatusCode::GOOD_COMPLETES_ASYNCHRONOUSLY)
-                .then(|| "the server carries it out later".to_owned()),
+                .then(|| "the server carries it out later".into()),
+            answer: None,
             answer_ms: reply.milliseconds(),
             shared_connection: false,
             frames: Vec::new(),
@@ -145,11 +146,11 @@ impl WriteErrand {
                 outcome.value = outcome.raw.as_ref().map(|raw| point.shaping.apply(raw));
                 match &outcome.raw {
                     Some(raw) => outcome.confirmed = Some(is_same(raw, &outcome.written)),
-                    None => outcome.read_back_error = Some(format!("server: {status}")),
+                    None => outcome.read_back_error = Some(format!("server: {status}").into()),
                 }
             }
-            Ok(_) => outcome.read_back_error = Some("the server answered something else".to_owned()),
-            Err(error) => outcome.read_back_error = Some(format!("server: {error}")),
+            Ok(_) => outcome.read_back_error = Some("the server answered something else".into()),
+            Err(error) => outcome.read_back_error = Some(format!("server: {error}").into()),
         }
         self.done(outcome)
     }
@@ -220,7 +221,7 @@ impl Errand for WriteErrand {
             Phase::Write(..) if end.is_sent => Err(WriteError::Unknown { why: error.to_string(), frames: Vec::new() }),
             Phase::Write(..) => Err(error.into()),
             Phase::ReadBack(outcome) => {
-                let outcome = WriteOutcome { read_back_error: Some(error.to_string()), ..*outcome };
+                let outcome = WriteOutcome { read_back_error: Some(error.to_string().into()), ..*outcome };
                 match self.done(outcome) {
                     Phase::Done(Some(told)) => told,
                     _ => Err(error.into()),

@@ -29,6 +29,7 @@ pub(crate) struct BrowseWanted {
     pub(crate) by_path: bool,
     pub(crate) most: usize,
     pub(crate) standard: bool,
+    pub(crate) methods: bool,
     pub(crate) events: mpsc::Sender<OfferEvent>,
 }
 
@@ -36,8 +37,9 @@ pub(crate) struct BrowseWanted {
 const TAKEN_LATER: Duration = Duration::from_millis(10);
 /// So many variables are described at a time.
 const AT_ONCE: usize = 100;
-/// Object and variable.
+/// Object and variable; and method.
 const CLASSES: u32 = 1 | 2;
+const METHOD: u32 = 4;
 const ALL_FIELDS: u32 = 63;
 
 /// Walks from a start through all that is below it.
@@ -72,13 +74,20 @@ struct Place {
     path: Vec<String>,
     /// The same as a browse path.
     way: String,
-    is_variable: bool,
+    class: NodeClass,
     title: String,
     properties: Vec<(String, NodeId)>,
 }
 
-/// A variable with its properties.
+/// A variable or a method with its properties.
 type Found = Place;
+
+impl Place {
+    /// Whether it is offered, with what its properties say of it.
+    fn has_properties(&self) -> bool {
+        matches!(self.class, NodeClass::Variable | NodeClass::Method)
+    }
+}
 
 #[derive(Debug, Default)]
 enum Asked {
@@ -122,7 +131,7 @@ impl Browse {
     fn begin_at(&mut self, node: NodeId) {
         self.seen.insert(node.clone());
         let (path, way, title) = (Vec::new(), String::new(), String::new());
-        self.open.push_back(Place { node, path, way, is_variable: false, title, properties: Vec::new() });
+        self.open.push_back(Place { node, path, way, class: NodeClass::Object, title, properties: Vec::new() });
     }
 
     fn request(&mut self, facts: &ServerFacts) -> Option<Request> {
@@ -174,7 +183,7 @@ impl Browse {
             browse_direction: BrowseDirection::Forward,
             reference_type_id: ids::HIERARCHICAL_REFERENCES,
             include_subtypes: true,
-            node_class_mask: CLASSES,
+            node_class_mask: if self.wanted.methods { CLASSES | METHOD } else { CLASSES },
             result_mask: ALL_FIELDS,
         };
         let nodes_to_browse = chosen.iter().map(below).collect();
@@ -218,7 +227,7 @@ impl Browse {
                 continue;
             }
             self.done += 1;
-            if place.is_variable && self.is_wanted(&place) {
+            if place.has_properties() && self.is_wanted(&place) {
                 self.found.push_back(place);
             }
         }
@@ -239,7 +248,7 @@ impl Browse {
         let Some(node) = local(&node_id, &self.namespaces) else { return };
         let is_property = reference_type_id == ids::HAS_PROPERTY;
         let name = browse_name.name.clone().unwrap_or_default();
-        if is_property && place.is_variable {
+        if is_property && place.has_properties() {
             return place.properties.push((name, node));
         }
         // What the standard gives every server is a thousand nodes that nobody asked for.
@@ -259,8 +268,7 @@ impl Browse {
         let way = format!("{}{step}{}", place.way, self.step(&browse_name));
         let LocalizedText { text, .. } = display_name;
         let title = text.filter(|title| *title != name).unwrap_or_default();
-        let is_variable = node_class == NodeClass::Variable;
-        self.open.push_back(Place { node, path, way, is_variable, title, properties: Vec::new() });
+        self.open.push_back(Place { node, path, way, class: node_class, title, properties: Vec::new() });
     }
 
     /// A name in a browse path: with the URI of its namespace, but for the standard's and the server's own.

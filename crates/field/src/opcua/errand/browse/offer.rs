@@ -5,8 +5,8 @@ use crate::opcua::facts::{attribute_of, read, value_of};
 use crate::opcua::mapping::{built_in, quality, value};
 use interlex_core::{Offer, Quality};
 use interlex_opcua::{
-    Array, DataValue, EUInformation, EnumDefinition, EnumValueType, ExtensionObject, Namespaces, NodeId, Range,
-    ReadValueId, Request, RequestError, Response, Scalar, StatusCode, Structure, Variant,
+    Argument, Array, DataValue, EUInformation, EnumDefinition, EnumValueType, ExtensionObject, Namespaces, NodeClass,
+    NodeId, Range, ReadValueId, Request, RequestError, Response, Scalar, StatusCode, Structure, Variant,
 };
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, VecDeque};
@@ -48,18 +48,28 @@ const DATA_TYPE_DEFINITION: u32 = 23;
 const MAY_WRITE: u8 = 2;
 const MAY_READ: u8 = 1;
 /// The properties that say something about a point.
-const TOLD: [&str; 7] =
-    ["EURange", "InstrumentRange", "EngineeringUnits", "EnumStrings", "EnumValues", "TrueState", "FalseState"];
+const TOLD: [&str; 8] = [
+    "EURange",
+    "InstrumentRange",
+    "EngineeringUnits",
+    "EnumStrings",
+    "EnumValues",
+    "TrueState",
+    "FalseState",
+    "InputArguments",
+];
 
 impl Describing {
     pub(super) fn new(found: Vec<Found>) -> Self {
         let mut waiting = VecDeque::new();
         for (place, one) in found.iter().enumerate() {
             let attribute = |number| attribute_of(one.node.clone(), number);
-            waiting.push_back((What::Value(place), value_of(one.node.clone())));
-            waiting.push_back((What::DataType(place), attribute(DATA_TYPE)));
             waiting.push_back((What::Description(place), attribute(DESCRIPTION)));
-            waiting.push_back((What::Access(place), attribute(USER_ACCESS_LEVEL)));
+            if one.class == NodeClass::Variable {
+                waiting.push_back((What::Value(place), value_of(one.node.clone())));
+                waiting.push_back((What::DataType(place), attribute(DATA_TYPE)));
+                waiting.push_back((What::Access(place), attribute(USER_ACCESS_LEVEL)));
+            }
             for (name, node) in one.properties.iter().filter(|(name, _)| TOLD.contains(&name.as_str())) {
                 waiting.push_back((What::Property(place, name.clone()), value_of(node.clone())));
             }
@@ -188,10 +198,36 @@ impl Described {
         (!told.is_empty()).then(|| told.join(";"))
     }
 
+    /// What people call it, in one line.
+    fn title(&self) -> Option<String> {
+        let title = [&self.found.title, &self.description].into_iter().find(|text| !text.is_empty());
+        title.map(|text| text.split_whitespace().collect::<Vec<_>>().join(" "))
+    }
+
+    /// A method as a command.
+    fn method(&self, mut point: Map<String, Value>) -> Offer {
+        point.extend(
+            [("type", "bool"), ("access", "read-write"), ("arguments", "[]")].map(|(k, v)| (k.into(), v.into())),
+        );
+        point.extend(self.title().map(|title| ("title".to_owned(), json!(title))));
+        let objects = match self.properties.get("InputArguments") {
+            Some(Variant::Array(Array::ExtensionObject(objects))) => objects.as_slice(),
+            _ => &[],
+        };
+        let arguments = objects.iter().filter_map(|object| Argument::from_object(object)?.ok());
+        let names: Vec<_> = arguments.filter_map(|argument| argument.name).collect();
+        let takes = format!("; arguments has to give {}", names.join(", "));
+        let note = format!("a method: true calls it{}", if names.is_empty() { "" } else { &takes });
+        Offer { path: self.found.path.clone(), point, value: Value::Null, quality: String::new(), note }
+    }
+
     fn offer(&self, definition: Option<&ExtensionObject>, namespaces: &Namespaces, wanted: &BrowseWanted) -> Offer {
         let found = &self.found;
         let address = if wanted.by_path { found.way.clone() } else { namespaces.text(&found.node) };
         let mut point = Map::from_iter([("address".to_owned(), json!(address))]);
+        if found.class == NodeClass::Method {
+            return self.method(point);
+        }
         let mut put = |key: &str, value: Value| point.insert(key.to_owned(), value);
         let words = self.words(definition);
         if let Some(words) = &words {
@@ -211,9 +247,7 @@ impl Described {
         if self.access & MAY_WRITE != 0 {
             put("access", json!("read-write"));
         }
-        let title = [&found.title, &self.description].into_iter().find(|text| !text.is_empty());
-        let one_line = |text: &String| text.split_whitespace().collect::<Vec<_>>().join(" ");
-        title.map(one_line).into_iter().for_each(|title| drop(put("title", json!(title))));
+        self.title().into_iter().for_each(|title| drop(put("title", json!(title))));
         let mut notes = Vec::new();
         if self.access & MAY_READ == 0 {
             notes.push("not readable as this user".to_owned());
