@@ -91,7 +91,7 @@ pub struct PointContext {
     pub unit: String,
     /// good, uncertain or bad.
     pub quality: &'static str,
-    /// Why it is not good; else empty.
+    /// Why it is not good, or what is to be known of one that is; else empty.
     pub reason: String,
     /// When the value arose, in milliseconds since 1970 UTC.
     pub at: i64,

@@ -5,13 +5,15 @@ use std::fmt;
 pub enum Quality {
     /// Read from the device, in range, just now.
     Good,
+    /// As good, and the field says something of it that is to be known: set by hand at the device, say.
+    Noted(Reason),
     /// There is a value, but something speaks against it.
     Uncertain(Reason),
     /// There is no value to act on; what is shown is the last one known, if any.
     Bad(Reason),
 }
 
-/// Why a quality is not good.
+/// Why a quality is not good, or what is to be known of one that is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Reason {
     /// Nothing was read since the gateway started.
@@ -57,7 +59,7 @@ impl Quality {
     /// Whether the value may be acted on without a second look.
     #[must_use]
     pub const fn is_good(self) -> bool {
-        matches!(self, Self::Good)
+        matches!(self, Self::Good | Self::Noted(_))
     }
 
     /// Whether there is no current value.
@@ -70,18 +72,18 @@ impl Quality {
     #[must_use]
     pub const fn class(self) -> &'static str {
         match self {
-            Self::Good => "good",
+            Self::Good | Self::Noted(_) => "good",
             Self::Uncertain(_) => "uncertain",
             Self::Bad(_) => "bad",
         }
     }
 
-    /// The reason, when it is not good.
+    /// The reason, when it is not simply good.
     #[must_use]
     pub const fn reason(self) -> Option<Reason> {
         match self {
             Self::Good => None,
-            Self::Uncertain(reason) | Self::Bad(reason) => Some(reason),
+            Self::Noted(reason) | Self::Uncertain(reason) | Self::Bad(reason) => Some(reason),
         }
     }
 
@@ -92,6 +94,7 @@ impl Quality {
             Self::Good => return 0,
             Self::Uncertain(reason) => (1, reason),
             Self::Bad(reason) => (2, reason),
+            Self::Noted(reason) => (3, reason),
         };
         let (code, detail) = reason.to_code();
         class << 40 | u64::from(code) << 32 | u64::from(detail)
@@ -115,6 +118,7 @@ impl Quality {
         match class {
             0 => Self::Good,
             1 => Self::Uncertain(reason),
+            3 => Self::Noted(reason),
             _ => Self::Bad(reason),
         }
     }
@@ -225,7 +229,7 @@ mod tests {
             Reason::Manual,
         ];
         for reason in reasons {
-            for quality in [Quality::Good, Quality::Uncertain(reason), Quality::Bad(reason)] {
+            for quality in [Quality::Good, Quality::Noted(reason), Quality::Uncertain(reason), Quality::Bad(reason)] {
                 assert_eq!(Quality::from_bits(quality.to_bits()), quality);
                 assert!(quality.to_bits() < 1 << 48);
             }

@@ -82,8 +82,9 @@ pub(crate) struct Device {
 
 #[derive(Debug, Clone, Copy)]
 struct LastTold {
-    /// Data carries the quality only when it changed or is not good.
+    /// Data carries the quality only when it changed, is not good, or has a reason.
     quality: MetricQuality,
+    has_reason: bool,
     /// The time of the last value that was told as current.
     at: u64,
     /// When the value arrived that the birth told.
@@ -105,7 +106,8 @@ impl LastTold {
 
 impl Device {
     pub(crate) fn new(spec: DeviceSpec) -> Self {
-        let told = vec![LastTold { quality: MetricQuality::Good, at: 0, birth: 0 }; spec.metrics.len()];
+        let told =
+            vec![LastTold { quality: MetricQuality::Good, has_reason: false, at: 0, birth: 0 }; spec.metrics.len()];
         Self { spec, is_up: false, is_born: false, told }
     }
 
@@ -118,7 +120,7 @@ impl Device {
         let metrics = self.spec.metrics.iter().zip(&mut self.told).map(|(spec, told)| {
             let Snapshot { value, quality, reason, timestamp, arrived } = snapshots.snapshot(spec.alias);
             let (value, quality, reason) = encoded(spec, value, quality, reason);
-            *told = LastTold { quality, at: timestamp, birth: arrived };
+            *told = LastTold { quality, has_reason: reason.is_some(), at: timestamp, birth: arrived };
             let mut properties = quality_properties(quality, reason.as_deref());
             for (key, value) in &spec.properties {
                 push_property(&mut properties, key, value);
@@ -170,9 +172,9 @@ impl Device {
     fn push_data(&mut self, place: usize, now: Snapshot<'_>, is_historical: bool, metrics: &mut Vec<Metric>) {
         let Some((spec, told)) = self.spec.metrics.get(place).zip(self.told.get_mut(place)) else { return };
         let (value, quality, reason) = encoded(spec, now.value, now.quality, now.reason);
-        let is_news = quality != told.quality || quality != MetricQuality::Good;
+        let is_news = quality != told.quality || quality != MetricQuality::Good || reason.is_some() || told.has_reason;
         if !is_historical {
-            (told.quality, told.at) = (quality, now.timestamp);
+            (told.quality, told.has_reason, told.at) = (quality, reason.is_some(), now.timestamp);
         }
         metrics.push(Metric {
             alias: Some(spec.alias),

@@ -101,6 +101,7 @@ fn sort(points: &mut [Value], key: SortKey) {
 pub(crate) fn row(point: &Value, now: i64) -> Vec<Cell> {
     let quality = text(point, "quality");
     let quality_cell = match (quality, point.get("reason").and_then(Value::as_str)) {
+        ("good", Some(reason)) => cell(format!("good: {reason}")),
         ("bad", Some(reason)) => cell(format!("bad: {reason}")).fg(Color::Red),
         (_, Some(reason)) => cell(format!("{quality}: {reason}")).fg(Color::Yellow),
         (_, None) => cell(quality),

@@ -129,8 +129,10 @@ pub(super) const fn quality(status: StatusCode) -> Quality {
         bad(code)
     } else if status.is_uncertain() {
         Quality::Uncertain(Reason::OpcUa(code.0))
-    } else {
+    } else if code.0 == StatusCode::GOOD.0 {
         Quality::Good
+    } else {
+        Quality::Noted(Reason::OpcUa(code.0))
     }
 }
 
@@ -303,6 +305,9 @@ pub(super) mod tests {
         let status =
             |code: u32| auto.read(&DataValue { status: Some(StatusCode(code)), ..told(Variant::from(1.0)) }, &types);
         assert_eq!(status(0x0000_0480).quality, Quality::Good);
+        let by_hand = status(0x0096_0000);
+        assert!(by_hand.quality.is_good() && by_hand.value.is_some());
+        assert_eq!(crate::opcua::words(by_hand.quality.reason().unwrap()), "GoodLocalOverride");
         assert_eq!(status(0x4090_0480).quality, Quality::Uncertain(Reason::OpcUa(0x4090_0000)));
         let sensor = status(0x808C_0000);
         assert_eq!(

@@ -66,7 +66,7 @@ pub(crate) struct ReadingView {
     raw: Option<Value>,
     /// good, uncertain or bad.
     pub(crate) quality: &'static str,
-    /// Why it is not good, in words.
+    /// Why it is not good, or what is to be known of one that is, in words.
     reason: Option<String>,
     /// When the value arose, in milliseconds since 1970 UTC.
     source_at: i64,

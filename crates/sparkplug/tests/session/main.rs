@@ -185,16 +185,24 @@ fn data_waits_for_the_births_and_carries_alias_and_news_only() {
     for (quality, timestamp) in qualities.into_iter().zip(14..) {
         node.data(8, 0, [datum(quality, timestamp)]).unwrap();
     }
+    // What is to be known of a good value is news as long as it holds, and once more when it does not.
+    for (reason, timestamp) in [Some("good: set by hand".to_owned()), None, None].into_iter().zip(18..) {
+        let now = Snapshot { reason, ..datum(MetricQuality::Good, timestamp).now };
+        node.data(8, 0, [Datum { now, ..datum(MetricQuality::Good, timestamp) }]).unwrap();
+    }
     // Overtaken by the birth; of a device whose clock is behind; and from clocks that were set back by an hour.
     node.data(8, 0, [datum(MetricQuality::Good, 4), arrived(MetricQuality::Good, 3, 20)]).unwrap();
     node.data(8, 0, [datum(MetricQuality::Good, 10_000_000)]).unwrap();
     node.data(8, 0, [datum(MetricQuality::Good, 6_400_000)]).unwrap();
     let data = sent(&mut node);
     let told: Vec<_> = data[1..].iter().map(|(_, payload)| payload.metrics[0].properties.is_some()).collect();
-    assert_eq!(told[..4], [false, true, true, false]);
+    assert_eq!(told[..7], [false, true, true, false, true, true, false]);
     let historical =
         data[1..].iter().flat_map(|(_, payload)| payload.metrics.iter().map(|m| m.is_historical.is_some()));
-    assert_eq!(historical.collect::<Vec<_>>(), [false, false, false, false, true, false, false, false]);
+    assert_eq!(
+        historical.collect::<Vec<_>>(),
+        [false, false, false, false, false, false, false, true, false, false, false]
+    );
     let metric = &data[1].1.metrics[0];
     assert_eq!((metric.name.as_deref(), metric.alias, metric.datatype), (None, Some(1), None));
     assert_eq!((data[1].1.timestamp, metric.timestamp), (Some(8), Some(14)), "sending time and the sample's own");

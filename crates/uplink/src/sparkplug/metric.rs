@@ -140,7 +140,7 @@ pub(crate) fn snapshot_of(
     });
     // Sparkplug knows good, bad and stale only. What is uncertain for another reason is told as bad, with its value and the reason.
     let metric_quality = match quality {
-        Quality::Good => MetricQuality::Good,
+        Quality::Good | Quality::Noted(_) => MetricQuality::Good,
         Quality::Uncertain(Reason::Stale) | Quality::Bad(Reason::Stale) => MetricQuality::Stale,
         Quality::Uncertain(_) | Quality::Bad(_) => MetricQuality::Bad,
     };
