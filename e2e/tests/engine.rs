@@ -1,11 +1,14 @@
 //! An engine of which only the address is known: from there to its values at the broker.
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
-use interlex_e2e::{Host, Program, Rig, run, wait_for};
+use interlex_e2e::{Heard, Host, Program, Rig, run, wait_for};
 use interlex_sidecar::own_address;
 use std::net::Ipv4Addr;
 use std::path::Path;
 use std::process::Command;
+
+/// Source: Sparkplug 3.0.0, section 6.4.16.
+const FLOAT_ARRAY: u64 = 30;
 
 fn start_engine(host: Ipv4Addr, home: &Path, more: &[&str]) -> Program {
     let directory = home.join("engine").display().to_string();
@@ -67,6 +70,13 @@ async fn an_engine_is_trusted_browsed_watched_and_found_again() {
     let activated = rig.interlex(&["draft", "activate", "--note", "its nodes"]).await;
     assert_eq!(activated.code, 0, "{activated:?}");
     hosts.hears("the birth of the engine", 0, |m| m.kind == "DBIRTH" && m.device.as_deref() == Some("chp")).await;
+    hosts
+        .hears("an array as such", 0, |m| {
+            let is_array = |metric: &Heard| metric.datatype == Some(FLOAT_ARRAY) && !metric.is_null;
+            let is_meant = |metric: &Heard| metric.name.as_deref() == Some("cylinder-temperatures");
+            m.kind == "DBIRTH" && m.metrics.iter().any(|metric| is_meant(metric) && is_array(metric))
+        })
+        .await;
     hosts.hears("its values", 0, |m| m.kind == "DDATA" && m.device.as_deref() == Some("chp")).await;
     let points = rig.interlex(&["points", "chp", "-o", "csv"]).await;
     for (point, value) in [("speed", "r/min"), ("active-power", "kW"), ("state", "Running")] {

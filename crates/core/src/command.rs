@@ -73,7 +73,7 @@ pub fn value_from_words(point: &Point, words: &str) -> Value {
 #[must_use]
 pub fn value_from_words_as(raw_type: DataType, words: &str) -> Value {
     match raw_type {
-        DataType::String(_) | DataType::Latin1(_) => Value::Text(words.into()),
+        text if text.is_text() => Value::Text(words.into()),
         DataType::Bool => match words {
             "on" | "true" | "1" => Value::Bool(true),
             "off" | "false" | "0" => Value::Bool(false),

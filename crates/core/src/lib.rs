@@ -19,6 +19,7 @@
 //! assert_eq!(value, Value::Float64(54.32));
 //! ```
 
+mod array_type;
 mod backoff;
 mod beginning;
 mod clock;
@@ -41,6 +42,7 @@ mod timestamp;
 mod two_ended_span;
 mod value;
 
+pub use array_type::{ArrayType, ElementType};
 pub use backoff::Backoff;
 pub use beginning::beginning;
 pub use clock::{Clock, ManualClock};
@@ -53,7 +55,7 @@ pub use field_event::FieldEvent;
 pub use interpretation::{Interpretation, interpretations};
 pub use message::{
     CommandMapping, MessageCommand, MessageContext, MessageTemplates, NamedThing, PointContext, RenderedMessage,
-    TemplateFault, TemplatePart, iso_time, json_of,
+    TemplateFault, TemplatePart, iso_time, json_of, milliseconds_of,
 };
 pub use offer::{NameCase, NameRule, Offer, OfferEvent, offers_of};
 pub use pipeline::{DueAgain, ParseReportError, Pipeline, PointPlan, Report, ReportPolicy, ReportState, Tick};

@@ -1,6 +1,6 @@
 //! Messages made from templates, and commands read from messages: for brokers that speak plain MQTT.
 
-use crate::{Quality, Value};
+use crate::{DataType, Quality, Value};
 use minijinja::value::ValueKind;
 use minijinja::{Environment, UndefinedBehavior};
 use serde::Serialize;
@@ -186,9 +186,9 @@ fn fault(part: TemplatePart, error: &minijinja::Error) -> TemplateFault {
     TemplateFault { part, line: error.line().unwrap_or(1), message }
 }
 
-/// A value as JSON says it; what is not finite, and what is bad, is null.
+/// A value of a type as JSON says it; what is not finite, and what is bad, is null.
 #[must_use]
-pub fn json_of(value: Option<&Value>, quality: Quality) -> Json {
+pub fn json_of(value: Option<&Value>, data_type: Option<DataType>, quality: Quality) -> Json {
     match value.filter(|_| !quality.is_bad()) {
         None => Json::Null,
         Some(Value::Bool(bit)) => (*bit).into(),
@@ -197,7 +197,10 @@ pub fn json_of(value: Option<&Value>, quality: Quality) -> Json {
         // Through its own text, so that 49.98 does not become 49.97999954223633.
         Some(Value::Float32(float)) => float.to_string().parse::<f64>().map_or(Json::Null, Json::from),
         Some(Value::Float64(float)) => (*float).into(),
-        Some(Value::Text(text)) => text.as_ref().into(),
+        Some(Value::Text(text)) => {
+            let list = matches!(data_type, Some(DataType::Array(_))).then(|| serde_json::from_str(text).ok());
+            list.flatten().unwrap_or_else(|| text.as_ref().into())
+        }
     }
 }
 
@@ -205,6 +208,12 @@ pub fn json_of(value: Option<&Value>, quality: Quality) -> Json {
 #[must_use]
 pub fn iso_time(millis: i64) -> String {
     jiff::Timestamp::from_millisecond(millis).map_or_else(|_| millis.to_string(), |moment| format!("{moment:.3}"))
+}
+
+/// The milliseconds since 1970 of a text that [`iso_time`] could have made.
+#[must_use]
+pub fn milliseconds_of(text: &str) -> Option<i64> {
+    text.parse().map(jiff::Timestamp::as_millisecond).ok().or_else(|| text.parse().ok())
 }
 
 /// Where in a message the parts of a command are: a JSON pointer such as `/device`, or `topic:2` for the third level of the

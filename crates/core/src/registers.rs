@@ -96,7 +96,7 @@ pub fn decode_registers(registers: &[u16], data_type: DataType, order: ByteOrder
             Value::Float32(half.to_f32())
         }
         DataType::Bool => Value::Bool(registers.iter().any(|register| *register != 0)),
-        DataType::Auto | DataType::Uint16 | DataType::Uint32 | DataType::Uint64 => Value::Uint(bits(registers, order)),
+        DataType::Uint16 | DataType::Uint32 | DataType::Uint64 => Value::Uint(bits(registers, order)),
         DataType::Int16 | DataType::Int32 | DataType::Int64 => {
             let unused = 64 - 16 * u32::from(wanted);
             // Shifting up and back down copies the sign bit over the unused upper bits.
@@ -105,6 +105,9 @@ pub fn decode_registers(registers: &[u16], data_type: DataType, order: ByteOrder
         DataType::Bcd16 | DataType::Bcd32 | DataType::Bcd64 => Value::Uint(from_bcd(bits(registers, order))?),
         DataType::Float32 => Value::Float32(f32::from_bits(low_half(bits(registers, order)))),
         DataType::Float64 => Value::Float64(f64::from_bits(bits(registers, order))),
+        DataType::Auto | DataType::DateTime | DataType::Uuid | DataType::Bytes | DataType::Array(_) => {
+            return Err(RegisterError::Type(data_type));
+        }
     })
 }
 

@@ -72,8 +72,8 @@ impl Shaping {
     #[must_use]
     pub const fn output(&self, raw: DataType) -> DataType {
         match (&self.0, raw) {
-            (Kind::None | Kind::Invert, raw)
-            | (_, raw @ (DataType::Bool | DataType::String(_) | DataType::Latin1(_))) => raw,
+            (Kind::None | Kind::Invert, raw) => raw,
+            (_, raw) if !raw.is_numeric() => raw,
             (Kind::Linear { .. } | Kind::Span { .. }, _) => DataType::Float64,
             (Kind::Words(_), _) => DataType::String(250),
         }
@@ -165,8 +165,8 @@ impl Shaping {
             (_, DataType::Bool | DataType::Auto, _) => {
                 bit(value).map(Value::Bool).ok_or_else(|| kind("bit: write true or false"))
             }
-            (_, DataType::String(_) | DataType::Latin1(_), Value::Text(_)) => Ok(value.clone()),
-            (_, DataType::String(_) | DataType::Latin1(_), _) => Err(kind("text")),
+            (_, text, Value::Text(told)) if text.takes_text(told) => Ok(value.clone()),
+            (_, text, _) if text.is_text() => Err(kind("text")),
             // A number that has no word means nothing to the device.
             (Kind::Words(words), _, Value::Int(_) | Value::Uint(_))
                 if whole(value).is_none_or(|n| words.word(n).is_none()) =>

@@ -1,3 +1,5 @@
+use crate::array_type::ArrayType;
+use crate::message::milliseconds_of;
 use serde::{Serialize, Serializer};
 use std::fmt;
 use std::str::FromStr;
@@ -18,7 +20,7 @@ pub enum Value {
     Float32(f32),
     /// IEEE 754 double precision; every scaled value is one.
     Float64(f64),
-    /// Text; shared, so that a copy of a sample copies no characters.
+    /// Text, and what is carried as such: moments, UUIDs, bytes and arrays. Shared, so that a copy of a sample copies no characters.
     Text(Arc<str>),
 }
 
@@ -79,7 +81,7 @@ impl Value {
             Self::Int(number) => i128::from(*number),
             Self::Uint(number) => i128::from(*number),
             Self::Bool(_) => return matches!(data_type, DataType::Bool).then_some(self),
-            Self::Text(_) => return data_type.is_text().then_some(self),
+            Self::Text(text) => return data_type.takes_text(text).then_some(self),
             Self::Float32(float) => {
                 return match data_type {
                     DataType::Float16 | DataType::Float32 => Some(self),
@@ -106,9 +108,7 @@ impl Value {
             // A double holds these without a loss.
             DataType::Float64 => -(1 << 53)..(1 << 53) + 1,
             DataType::Auto => return Some(self),
-            DataType::Bool | DataType::Float16 | DataType::Float32 | DataType::String(_) | DataType::Latin1(_) => {
-                return None;
-            }
+            _ => return None,
         };
         if !range.contains(&whole) {
             return None;
@@ -217,6 +217,14 @@ pub enum DataType {
     String(u16),
     /// Text of at most this many bytes in ISO 8859-1, 1 to 250.
     Latin1(u16),
+    /// A moment, as ISO 8601 text.
+    DateTime,
+    /// A UUID, as its text with hyphens.
+    Uuid,
+    /// Bytes, as hexadecimal text.
+    Bytes,
+    /// Several values of one type.
+    Array(ArrayType),
 }
 
 impl DataType {
@@ -224,7 +232,7 @@ impl DataType {
     #[must_use]
     pub const fn registers(self) -> Option<u16> {
         match self {
-            Self::Auto => None,
+            Self::Auto | Self::DateTime | Self::Uuid | Self::Bytes | Self::Array(_) => None,
             Self::Bool | Self::Int8 | Self::Uint8 | Self::Int16 | Self::Uint16 | Self::Bcd16 | Self::Float16 => Some(1),
             Self::Int32 | Self::Uint32 | Self::Bcd32 | Self::Float32 => Some(2),
             Self::Int64 | Self::Uint64 | Self::Bcd64 | Self::Float64 => Some(4),
@@ -235,13 +243,31 @@ impl DataType {
     /// Whether scale, offset, deadband and limits make sense for it.
     #[must_use]
     pub const fn is_numeric(self) -> bool {
-        !matches!(self, Self::Bool | Self::String(_) | Self::Latin1(_))
+        !matches!(self, Self::Bool) && !self.is_text()
     }
 
-    /// Whether its values are text.
+    /// Whether its values are text, or carried as such.
     #[must_use]
     pub const fn is_text(self) -> bool {
-        matches!(self, Self::String(_) | Self::Latin1(_))
+        matches!(self, Self::String(_) | Self::Latin1(_) | Self::DateTime | Self::Uuid | Self::Bytes | Self::Array(_))
+    }
+
+    /// Whether a text is a value of it.
+    #[must_use]
+    pub fn takes_text(self, text: &str) -> bool {
+        let is_hexadecimal = |text: &str| text.bytes().all(|byte| byte.is_ascii_hexdigit());
+        match self {
+            Self::String(_) | Self::Latin1(_) => true,
+            Self::DateTime => milliseconds_of(text).is_some(),
+            Self::Uuid => {
+                let groups: Vec<_> = text.split('-').collect();
+                groups.iter().map(|group| group.len()).eq([8, 4, 4, 4, 12])
+                    && groups.iter().all(|group| is_hexadecimal(group))
+            }
+            Self::Bytes => text.len().is_multiple_of(2) && is_hexadecimal(text),
+            Self::Array(array) => array.takes(text),
+            _ => false,
+        }
     }
 
     /// Whether its values have a point.
@@ -286,7 +312,13 @@ impl FromStr for DataType {
             "float16" => Self::Float16,
             "float32" => Self::Float32,
             "float64" => Self::Float64,
-            other => return sized(other).ok_or_else(|| ParseDataTypeError(other.to_owned())),
+            "datetime" => Self::DateTime,
+            "uuid" => Self::Uuid,
+            "bytes" => Self::Bytes,
+            other => {
+                let array = || other.parse().ok().map(Self::Array);
+                return sized(other).or_else(array).ok_or_else(|| ParseDataTypeError(other.to_owned()));
+            }
         })
     }
 }
@@ -312,6 +344,10 @@ impl fmt::Display for DataType {
             Self::Float64 => "float64",
             Self::String(bytes) => return write!(f, "string({bytes})"),
             Self::Latin1(bytes) => return write!(f, "latin1({bytes})"),
+            Self::DateTime => "datetime",
+            Self::Uuid => "uuid",
+            Self::Bytes => "bytes",
+            Self::Array(array) => return array.fmt(f),
         })
     }
 }
@@ -333,16 +369,54 @@ mod tests {
         assert_eq!(told(Value::Float32(0.5), "float64").as_deref(), Some("Float64(0.5)"));
         assert_eq!((told(Value::Float64(0.5), "float32"), told(Value::Bool(true), "uint16")), (None, None));
         assert_eq!(told(Value::Text("on".into()), "string(4)").as_deref(), Some("Text(\"on\")"));
+        let takes = |text: &str, data_type: &str| told(Value::Text(text.into()), data_type).is_some();
+        for (text, data_type) in [
+            ("2026-11-28T12:00:00.000Z", "datetime"),
+            ("72962b91-fa75-4ae6-8d28-b404dc7daf63", "uuid"),
+            ("", "bytes"),
+            ("00ff", "bytes"),
+            ("[1,-2]", "int32[]"),
+            ("[1.5,null]", "float64[]"),
+            ("[\"a\",null]", "string[]"),
+            ("[true]", "bool[]"),
+            ("[\"1601-01-01T00:00:00.000Z\"]", "datetime[]"),
+        ] {
+            assert!(takes(text, data_type), "{text} {data_type}");
+        }
+        for (text, data_type) in [
+            ("on", "datetime"),
+            ("72962b91", "uuid"),
+            ("0ff", "bytes"),
+            ("xx", "bytes"),
+            ("[1.5]", "int32[]"),
+            ("[1", "int32[]"),
+            ("1", "int32[]"),
+        ] {
+            assert!(!takes(text, data_type), "{text} {data_type}");
+        }
     }
 
     #[test]
     fn every_data_type_reads_back_from_its_own_text() {
         let all = "auto bool int8 uint8 int16 uint16 int32 uint32 int64 uint64 bcd16 bcd32 bcd64 float16 float32 float64 \
-                   string(1) string(250) latin1(7)";
+                   string(1) string(250) latin1(7) datetime uuid bytes bool[] float64[] string[] datetime[] int32[2,3] uint8[1,2,65535]";
         for text in all.split(' ') {
             assert_eq!(text.parse::<DataType>().unwrap().to_string(), text);
         }
-        for wrong in ["", "Int16", "string", "string(0)", "string(251)", "string(-1)", "uint 16"] {
+        for wrong in [
+            "",
+            "Int16",
+            "string",
+            "string(0)",
+            "string(251)",
+            "string(-1)",
+            "uint 16",
+            "int32[",
+            "int32[3]",
+            "int32[1,2,3,4]",
+            "int32[0,2]",
+            "uuid[]",
+        ] {
             assert!(wrong.parse::<DataType>().is_err(), "{wrong}");
         }
     }

@@ -1,4 +1,5 @@
-use crate::metric::MetricQuality;
+use crate::carried::encode_text;
+use crate::metric::{MetricQuality, ValueError};
 use crate::proto::{Metric, PropertySet, PropertyValue, metric, property_value};
 use crate::{DataType, MetricValue, encode_value};
 
@@ -201,10 +202,19 @@ fn encoded(
 ) -> (Option<metric::Value>, MetricQuality, Option<String>) {
     match value {
         None => (None, quality, reason),
-        Some(value) => match encode_value(spec.data_type, value) {
-            Ok(value) => (Some(value), quality, reason),
+        Some(value) => match encode(spec.data_type, value) {
+            Ok(value) => (value, quality, reason),
             Err(_) => (None, MetricQuality::Bad, Some(OTHER_TYPE.to_owned())),
         },
+    }
+}
+
+/// What is told; none for a moment that Sparkplug cannot tell.
+#[inline]
+fn encode(data_type: DataType, value: MetricValue<'_>) -> Result<Option<metric::Value>, ValueError> {
+    match value {
+        MetricValue::Text(text) => encode_text(data_type, &text),
+        other => encode_value(data_type, other).map(Some),
     }
 }
 

@@ -18,6 +18,7 @@
 //! # Ok::<(), interlex_sparkplug::ParseTopicError>(())
 //! ```
 
+mod carried;
 mod data_type;
 mod device;
 mod edge_node;
@@ -28,6 +29,7 @@ mod rules;
 mod topic;
 mod weight;
 
+pub use carried::array_elements;
 pub use data_type::DataType;
 pub use device::{Datum, DeviceSpec, MetricSpec, Snapshot, Snapshots, Standing};
 pub use edge_node::{EdgeNode, EdgeNodeEvent, NotSent, Outgoing, Will};

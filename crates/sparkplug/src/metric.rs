@@ -15,7 +15,7 @@ pub enum MetricValue<'a> {
     Float(f32),
     /// Double
     Double(f64),
-    /// String, Text and UUID
+    /// String, Text and UUID; and what is carried as text: DateTime as ISO 8601, Bytes as hexadecimal digits, arrays as a list in JSON
     Text(Cow<'a, str>),
 }
 

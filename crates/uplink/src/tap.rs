@@ -3,7 +3,9 @@ use crate::sparkplug::{FIRST_OWN_ALIAS, data_type_of, own_names};
 use interlex_core::description::{JsonUplink, Uplink, UplinkKind};
 use interlex_core::{Clock, PointTable};
 use interlex_sparkplug::proto::{Metric, Payload, metric, property_value};
-use interlex_sparkplug::{DataType, MetricValue, NAMESPACE, Topic, check_payload, decode_payload, decode_value};
+use interlex_sparkplug::{
+    DataType, MetricValue, NAMESPACE, Topic, array_elements, check_payload, decode_payload, decode_value,
+};
 use serde::Serialize;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -266,6 +268,9 @@ fn quality(metric: &Metric) -> Option<u32> {
     }
 }
 
+/// Longer ones are told by their length.
+const SHOWN: usize = 1024;
+
 fn json(data_type: Option<DataType>, value: &metric::Value) -> serde_json::Value {
     let scalar = data_type.and_then(|data_type| decode_value(data_type, value).ok());
     match (scalar, value) {
@@ -281,6 +286,13 @@ fn json(data_type: Option<DataType>, value: &metric::Value) -> serde_json::Value
         (None, metric::Value::FloatValue(float)) => (*float).into(),
         (None, metric::Value::DoubleValue(float)) => (*float).into(),
         (None, metric::Value::StringValue(text)) => text.clone().into(),
+        (None, metric::Value::BytesValue(bytes)) if data_type == Some(DataType::Bytes) && bytes.len() <= SHOWN => {
+            bytes.iter().map(|byte| format!("{byte:02x}")).collect::<String>().into()
+        }
+        (None, metric::Value::BytesValue(bytes)) if bytes.len() <= SHOWN => {
+            let elements = data_type.and_then(|data_type| array_elements(data_type, bytes));
+            elements.map_or_else(|| format!("{} bytes", bytes.len()).into(), serde_json::Value::from)
+        }
         (None, metric::Value::BytesValue(bytes)) => format!("{} bytes", bytes.len()).into(),
         (None, metric::Value::DatasetValue(dataset)) => format!("dataset of {} rows", dataset.rows.len()).into(),
         (None, metric::Value::TemplateValue(template)) => {

@@ -111,12 +111,22 @@ pub(crate) fn row(point: &Value, now: i64) -> Vec<Cell> {
     vec![
         cell(text(point, "device")),
         cell(text(point, "name")),
-        cell(value_of(point)).set_alignment(CellAlignment::Right),
+        cell(shortened(value_of(point))).set_alignment(CellAlignment::Right),
         quality_cell,
         cell(age).set_alignment(CellAlignment::Right),
-        cell(plain(point.get("raw").unwrap_or(&Value::Null))).set_alignment(CellAlignment::Right),
+        cell(shortened(plain(point.get("raw").unwrap_or(&Value::Null)))).set_alignment(CellAlignment::Right),
         cell(text(point, "address")),
     ]
+}
+
+/// So long is a value in a table; its other forms have it whole.
+const WIDEST: usize = 24;
+
+fn shortened(shown: String) -> String {
+    if shown.chars().count() <= WIDEST {
+        return shown;
+    }
+    shown.chars().take(WIDEST - 1).chain(['…']).collect()
 }
 
 /// The value of a point with its unit.

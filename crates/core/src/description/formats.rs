@@ -65,8 +65,9 @@ pub(super) static ALL: [Format; 24] = [
 ];
 
 const DATA_TYPE_FORM: &str = "bool, int8, uint8, int16, uint16, int32, uint32, int64, uint64, bcd16, bcd32, bcd64, float16, \
-                              float32, float64, or \
-                              string(N) or latin1(N) with N from 1 to 250";
+                              float32, float64, \
+                              string(N) or latin1(N) with N from 1 to 250; of nodes also datetime, uuid, bytes, int32[] and \
+                              int32[2,3]";
 const REPORT_FORM: &str = "change, every SPAN, change+every SPAN or never, with SPAN such as 10s";
 
 fn is_certificates(text: &str) -> bool {

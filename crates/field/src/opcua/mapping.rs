@@ -1,8 +1,10 @@
 //! Between the values of servers and those of points.
 
 use interlex_core::description::{OpcUaPoint, Point};
-use interlex_core::{DataType, Quality, Reason, Timestamp, Value, iso_time};
-use interlex_opcua::{Array, DataTypes, DataValue, DateTime, FieldValue, Limits, NodeId, Scalar, StatusCode, Variant};
+use interlex_core::{ArrayType, DataType, ElementType, Quality, Reason, Timestamp, Value, iso_time};
+use interlex_opcua::{
+    Array, ByteString, DataTypes, DataValue, DateTime, FieldValue, Limits, NodeId, Scalar, StatusCode, Variant,
+};
 
 /// What only points of servers have.
 pub(super) fn own(point: &Point) -> OpcUaPoint {
@@ -102,6 +104,11 @@ impl Reader {
             Variant::Array(elements) | Variant::Matrix(elements, _) if self.has_element => {
                 elements.get(0).ok_or(StatusCode::BAD_INDEX_RANGE_NO_DATA)?
             }
+            // Bytes may come as one string of them.
+            Variant::Scalar(Scalar::ByteString(bytes)) if self.has_element => {
+                let byte = bytes.as_bytes().first().ok_or(StatusCode::BAD_INDEX_RANGE_NO_DATA)?;
+                Variant::Scalar(Scalar::Byte(*byte))
+            }
             other => other.clone(),
         };
         let Some(field) = &self.field else { return Ok(variant) };
@@ -141,12 +148,14 @@ pub(super) fn value(variant: &Variant) -> Option<(Value, DataType)> {
     Some(match variant {
         Variant::Null => return None,
         Variant::Scalar(scalar) => return scalar_value(scalar),
-        Variant::Array(elements) | Variant::Matrix(elements, _) => (Value::Text(listed(elements)?.into()), TEXT),
+        Variant::Array(elements) => (listed(elements)?, list_type(elements, &[])),
+        Variant::Matrix(elements, lengths) => (listed(elements)?, list_type(elements, lengths)),
     })
 }
 
 fn scalar_value(scalar: &Scalar) -> Option<(Value, DataType)> {
-    let text = |text: String| Some((Value::Text(text.into()), TEXT));
+    let carried = |text: String, data_type| Some((Value::Text(text.into()), data_type));
+    let text = |text: String| carried(text, TEXT);
     Some(match scalar {
         Scalar::Boolean(bit) => (Value::Bool(*bit), DataType::Bool),
         Scalar::SByte(number) => (Value::Int((*number).into()), DataType::Int8),
@@ -161,9 +170,13 @@ fn scalar_value(scalar: &Scalar) -> Option<(Value, DataType)> {
         Scalar::Double(number) => (Value::Float64(*number), DataType::Float64),
         Scalar::StatusCode(status) => (Value::Uint(status.0.into()), DataType::Uint32),
         Scalar::String(told) => return told.clone().and_then(text),
-        Scalar::DateTime(time) => return time.unix_millis().and_then(|millis| text(iso_time(millis))),
-        Scalar::Guid(guid) => return text(guid.to_string()),
-        Scalar::ByteString(bytes) => return bytes.0.as_deref().and_then(|bytes| text(hexadecimal(bytes))),
+        Scalar::DateTime(time) => {
+            return time.unix_millis().and_then(|millis| carried(iso_time(millis), DataType::DateTime));
+        }
+        Scalar::Guid(guid) => return carried(guid.to_string(), DataType::Uuid),
+        Scalar::ByteString(bytes) => {
+            return bytes.0.as_deref().and_then(|bytes| carried(hexadecimal(bytes), DataType::Bytes));
+        }
         Scalar::XmlElement(xml) => return xml.0.clone().and_then(text),
         Scalar::NodeId(node) => return text(node.to_string()),
         Scalar::ExpandedNodeId(node) => return text(node.to_string()),
@@ -175,16 +188,50 @@ fn scalar_value(scalar: &Scalar) -> Option<(Value, DataType)> {
 }
 
 /// The elements with commas between them, as JSON has them; none where one of them has no form.
-fn listed(elements: &Array) -> Option<String> {
-    let element = |place| match elements.get(place)? {
-        Variant::Null => Some("null".to_owned()),
-        element => match value(&element)?.0 {
-            Value::Text(text) => serde_json::to_string(&*text).ok(),
-            other => Some(other.to_string()),
-        },
+fn listed(elements: &Array) -> Option<Value> {
+    let has_no_form = matches!(elements, Array::ExtensionObject(_) | Array::DiagnosticInfo(_));
+    let element = |place| match value(&elements.get(place)?).map(|(value, _)| value) {
+        // Nothing, a text or a moment that is not there, and what is not finite: JSON has one word for it.
+        None => Some("null".to_owned()),
+        Some(number) if number.is_not_finite() => Some("null".to_owned()),
+        Some(Value::Text(text)) => serde_json::to_string(&*text).ok(),
+        Some(other) => Some(other.to_string()),
     };
     let parts: Option<Vec<_>> = (0..elements.len()).map(element).collect();
-    Some(format!("[{}]", parts?.join(",")))
+    (!has_no_form).then_some(Value::Text(format!("[{}]", parts?.join(",")).into()))
+}
+
+/// The type of a list, or of a matrix of some lengths.
+fn list_type(elements: &Array, lengths: &[i32]) -> DataType {
+    let element = match elements {
+        Array::Boolean(_) => ElementType::Bool,
+        Array::SByte(_) => ElementType::Int8,
+        Array::Byte(_) => ElementType::Uint8,
+        Array::Int16(_) => ElementType::Int16,
+        Array::UInt16(_) => ElementType::Uint16,
+        Array::Int32(_) => ElementType::Int32,
+        Array::UInt32(_) | Array::StatusCode(_) => ElementType::Uint32,
+        Array::Int64(_) => ElementType::Int64,
+        Array::UInt64(_) => ElementType::Uint64,
+        Array::Float(_) => ElementType::Float32,
+        Array::Double(_) => ElementType::Float64,
+        Array::DateTime(_) => ElementType::DateTime,
+        // Each of another type.
+        Array::Variant(_) | Array::DataValue(_) => return TEXT,
+        _ => ElementType::String,
+    };
+    let lengths: Vec<_> = lengths.iter().map(|length| u32::try_from(*length).unwrap_or(0)).collect();
+    DataType::Array(ArrayType::matrix(element, &lengths))
+}
+
+fn moment(text: &str) -> Option<DateTime> {
+    let moment = interlex_core::milliseconds_of(text)?;
+    Some(DateTime::from_unix_millis(moment))
+}
+
+fn of_hexadecimal(text: &str) -> Option<Vec<u8>> {
+    let pairs = text.as_bytes().chunks(2).map(|pair| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok());
+    DataType::Bytes.takes_text(text).then(|| pairs.collect())?
 }
 
 fn hexadecimal(bytes: &[u8]) -> String {
@@ -206,6 +253,9 @@ pub(super) const fn data_type_of(built_in: u8) -> Option<DataType> {
         10 => DataType::Float32,
         11 => DataType::Float64,
         12 | 20 | 21 => TEXT,
+        13 => DataType::DateTime,
+        14 => DataType::Uuid,
+        15 => DataType::Bytes,
         _ => return None,
     })
 }
@@ -240,6 +290,9 @@ pub(super) fn variant(raw: &Value, built_in: u8) -> Option<Variant> {
         10 => Scalar::Float(single()?),
         11 => Scalar::Double(number()?),
         12 => Scalar::String(Some(text()?)),
+        13 => Scalar::DateTime(moment(&text()?)?),
+        14 => Scalar::Guid(text()?.parse().ok()?),
+        15 => Scalar::ByteString(ByteString(Some(of_hexadecimal(&text()?)?))),
         19 => Scalar::StatusCode(StatusCode(whole()?.try_into().ok()?)),
         20 => Scalar::QualifiedName(interlex_opcua::QualifiedName { namespace: 0, name: Some(text()?) }),
         21 => {
@@ -300,7 +353,17 @@ pub(super) mod tests {
             of(Variant::Scalar(Scalar::DateTime(DateTime::from_unix_millis(0)))).0.unwrap(),
             "1970-01-01T00:00:00.000Z"
         );
-        assert_eq!(of(Variant::Array(Array::Double(vec![1.5, 2.0]))), some("[1.5,2]", "string(250)"));
+        assert_eq!(of(Variant::Array(Array::Double(vec![1.5, f64::NAN]))), some("[1.5,null]", "float64[]"));
+        let texts = vec![Some("a\"".to_owned()), None];
+        assert_eq!(of(Variant::Array(Array::String(texts))), some("[\"a\\\"\",null]", "string[]"));
+        let matrix = Variant::Matrix(Array::Byte(vec![1, 2, 3, 4, 5, 6]), vec![2, 3]);
+        assert_eq!(of(matrix), some("[1,2,3,4,5,6]", "uint8[2,3]"));
+        assert_eq!(
+            of(Variant::Array(Array::Variant(vec![1_u16.into(), true.into()]))),
+            some("[1,true]", "string(250)")
+        );
+        let bytes = Variant::Scalar(Scalar::ByteString(ByteString(Some(vec![0, 255]))));
+        assert_eq!(of(bytes), some("00ff", "bytes"));
         assert_eq!(of(Variant::Scalar(Scalar::DateTime(DateTime(0)))), (None, None), "1601 is no moment");
         let status =
             |code: u32| auto.read(&DataValue { status: Some(StatusCode(code)), ..told(Variant::from(1.0)) }, &types);

@@ -37,14 +37,15 @@ impl EdgeNode {
         }
     }
 
-    /// A device answers: its birth goes out at once, or with the node's.
-    pub fn device_up(&mut self, now: u64, device: usize, snapshots: &dyn Snapshots) {
-        let Some(state) = self.device_mut(device) else { return };
+    /// A device answers: its birth goes out at once, which is told by `true`, or with the node's.
+    pub fn device_up(&mut self, now: u64, device: usize, snapshots: &dyn Snapshots) -> bool {
+        let Some(state) = self.device_mut(device) else { return false };
         state.is_up = true;
-        let is_due = !state.is_born;
-        if self.state == State::Born && is_due {
+        let is_due = !state.is_born && self.state == State::Born;
+        if is_due {
             self.device_birth(now, device, snapshots);
         }
+        is_due
     }
 
     /// A device is lost: its death goes out if it was born in this session.

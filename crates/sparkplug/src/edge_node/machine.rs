@@ -88,18 +88,18 @@ impl EdgeNode {
 
     /// Adds a device, replaces its metrics, or takes it away.
     ///
-    /// A born device whose metrics differ is born again at once; one that is taken away dies. Nothing goes out when
-    /// nothing differs.
+    /// A born device whose metrics differ is born again at once, which is told by `true`; one that is taken away dies. Nothing goes
+    /// out when nothing differs.
     ///
     /// Source: Sparkplug 3.0.0, tck-id-operational-behavior-device-ddeath; section 6.4.19 (DBIRTH): the birth holds
     /// every metric that the device will ever send in this session.
-    pub fn set_device(&mut self, now: u64, device: usize, spec: Option<DeviceSpec>, snapshots: &dyn Snapshots) {
+    pub fn set_device(&mut self, now: u64, device: usize, spec: Option<DeviceSpec>, snapshots: &dyn Snapshots) -> bool {
         if self.devices.len() <= device {
             self.devices.resize_with(device + 1, || None);
         }
         let known = self.device(device);
         if known.map(|known| &known.spec) == spec.as_ref() {
-            return;
+            return false;
         }
         let was_born = known.is_some_and(|known| known.is_born);
         let Some(spec) = spec else {
@@ -107,7 +107,7 @@ impl EdgeNode {
             if let Some(slot) = self.devices.get_mut(device) {
                 *slot = None;
             }
-            return;
+            return false;
         };
         let next = match known {
             Some(known) => known.with_spec(spec),
@@ -119,6 +119,7 @@ impl EdgeNode {
         if was_born {
             self.device_birth(now, device, snapshots);
         }
+        was_born
     }
 
     pub(super) fn device(&self, device: usize) -> Option<&Device> {

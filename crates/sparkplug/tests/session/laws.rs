@@ -50,7 +50,9 @@ proptest! {
                     (next_seq, node_is_born) = (None, false);
                 }
                 Step::Birth => node.birth(1, &Steady),
-                Step::Up(device) => node.device_up(1, device, &Steady),
+                Step::Up(device) => {
+                    node.device_up(1, device, &Steady);
+                }
                 Step::Down(device) => node.device_down(1, device),
                 Step::Data(device) => {
                     let datum = Datum { metric: 0, now: good(MetricValue::Uint(1)), standing: Standing::Current };

@@ -65,7 +65,7 @@ impl Rendering {
             device: info.device.to_string(),
             name: info.name().to_owned(),
             title: info.settings().title.clone(),
-            value: json_of(value, quality),
+            value: json_of(value, info.value_type(), quality),
             unit: info.settings().unit.clone(),
             quality: quality.class(),
             reason: quality.reason().map(|reason| (self.words)(reason)).unwrap_or_default(),

@@ -45,7 +45,8 @@ impl SparkplugNode {
         let at = base.now();
         let current = Current::new(&self.latest, &self.health_told, &self.last_results, at, self.words);
         self.node.birth(at.as_unsigned_millis(), &current);
-        self.remember_births(base);
+        let born: Vec<_> = (0..base.backlog.context.slots()).map(|slot| self.node.is_device_born(slot)).collect();
+        self.remember_births(base, |slot| born.get(slot).is_some_and(|is_born| *is_born));
         self.tell_unborn(base);
         let is_doubtful = self.node.is_host_doubtful();
         self.doubt.begin_grace(is_doubtful.then(|| now + Duration::from(self.own.host_grace)));
@@ -54,11 +55,12 @@ impl SparkplugNode {
         base.enter(UplinkState::Online);
     }
 
-    /// Births publish the points that somebody asks about, too.
-    fn remember_births(&mut self, base: &Base<Sample>) {
+    /// Births publish the points that somebody asks about, too: those of the devices that are born.
+    pub(super) fn remember_births(&mut self, base: &Base<Sample>, is_born: impl Fn(usize) -> bool) {
         let at = base.now().as_millis();
         for (point, published) in &mut self.published {
-            let reading = self.latest.read(*point).filter(|_| self.announced.place(*point).is_some());
+            let is_told = base.backlog.context.get(*point).is_some_and(|info| is_born(info.device_slot));
+            let reading = self.latest.read(*point).filter(|_| is_told && self.announced.place(*point).is_some());
             if let Some(reading) = reading.filter(|reading| reading.quality != Quality::Bad(Reason::NeverRead)) {
                 let (value, timestamp) = (reading.value, reading.source_time.as_millis());
                 *published = Some(Published { at, value, timestamp, historical: false });

@@ -4,7 +4,9 @@ use super::alias::{FIRST_OWN_ALIAS, FIRST_RESULT_ALIAS};
 use super::health::HealthMetric;
 use crate::start::ReasonWords;
 use interlex_core::description::Selection;
-use interlex_core::{DataType, LatestTable, PointIndex, PointInfo, PointTable, Quality, Reason, Timestamp, Value};
+use interlex_core::{
+    DataType, ElementType, LatestTable, PointIndex, PointInfo, PointTable, Quality, Reason, Timestamp, Value,
+};
 use interlex_sparkplug::{
     DataType as MetricType, DeviceSpec, MetricQuality, MetricSpec, MetricValue, Snapshot, Snapshots,
 };
@@ -86,7 +88,8 @@ impl Announced {
 }
 
 fn metric_spec(info: &PointInfo, takes_commands: bool) -> Option<MetricSpec> {
-    let data_type = data_type_of(info.value_type()?);
+    let value_type = info.value_type()?;
+    let data_type = data_type_of(value_type);
     let text = |text: &str| MetricValue::Text(Cow::Owned(text.to_owned()));
     let mut properties = Vec::new();
     if !info.settings().unit.is_empty() {
@@ -97,6 +100,12 @@ fn metric_spec(info: &PointInfo, takes_commands: bool) -> Option<MetricSpec> {
     }
     properties.extend(info.settings().low.map(|low| ("low", MetricValue::Double(low))));
     properties.extend(info.settings().high.map(|high| ("high", MetricValue::Double(high))));
+    if let DataType::Array(array) = value_type {
+        let lengths: Vec<_> = array.dimensions().map(|length| length.to_string()).collect();
+        if !lengths.is_empty() {
+            properties.push(("dimensions", text(&lengths.join(","))));
+        }
+    }
     let (name, alias) = (info.name().to_owned(), u64::from(info.index.0));
     let is_writable = takes_commands && info.takes_commands();
     if is_writable {
@@ -120,6 +129,24 @@ pub(crate) const fn data_type_of(value_type: DataType) -> MetricType {
         DataType::Uint64 | DataType::Bcd64 => MetricType::UInt64,
         DataType::Float16 | DataType::Float32 => MetricType::Float,
         DataType::Auto | DataType::Float64 => MetricType::Double,
+        DataType::DateTime => MetricType::DateTime,
+        DataType::Uuid => MetricType::UUID,
+        DataType::Bytes => MetricType::Bytes,
+        DataType::Array(array) => match array.element {
+            ElementType::Bool => MetricType::BooleanArray,
+            ElementType::Int8 => MetricType::Int8Array,
+            ElementType::Uint8 => MetricType::UInt8Array,
+            ElementType::Int16 => MetricType::Int16Array,
+            ElementType::Uint16 => MetricType::UInt16Array,
+            ElementType::Int32 => MetricType::Int32Array,
+            ElementType::Uint32 => MetricType::UInt32Array,
+            ElementType::Int64 => MetricType::Int64Array,
+            ElementType::Uint64 => MetricType::UInt64Array,
+            ElementType::Float32 => MetricType::FloatArray,
+            ElementType::Float64 => MetricType::DoubleArray,
+            ElementType::String => MetricType::StringArray,
+            ElementType::DateTime => MetricType::DateTimeArray,
+        },
     }
 }
 

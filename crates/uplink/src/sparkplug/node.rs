@@ -110,7 +110,9 @@ impl SparkplugNode {
         let now = base.now();
         let spec = self.announced.spec(&base.backlog.context, slot, base.uplink.broker.commands);
         let current = Current::new(&self.latest, &self.health_told, &self.last_results, now, self.words);
-        self.node.set_device(now.as_unsigned_millis(), slot, spec, &current);
+        if self.node.set_device(now.as_unsigned_millis(), slot, spec, &current) {
+            self.remember_births(base, |device| device == slot);
+        }
     }
 
     fn take_samples(&mut self, base: &mut Base<Sample>, samples: &[Sample]) {
@@ -269,7 +271,9 @@ impl Kind for SparkplugNode {
             FieldEvent::Samples(samples) => self.take_samples(base, &samples),
             FieldEvent::DeviceUp(device) => {
                 let current = Current::new(&self.latest, &self.health_told, &self.last_results, now, self.words);
-                self.node.device_up(at, device, &current);
+                if self.node.device_up(at, device, &current) {
+                    self.remember_births(base, |born| born == device);
+                }
                 self.tell_unborn(base);
             }
             FieldEvent::DeviceDown(device) => self.node.device_down(at, device),

@@ -61,7 +61,7 @@ fn place(settings: &PointSettings, address: ModbusAddress, device: &ModbusDevice
     let (fits, expected) = match (address.is_bit(), address.bits, settings.data_type) {
         (true, _, data_type) => (matches!(data_type, DataType::Bool | DataType::Auto), "bool, or nothing"),
         (false, Some(_), data_type) => (data_type == DataType::Uint16, "uint16"),
-        (false, None, data_type) => (data_type != DataType::Auto, "a type; Modbus registers do not say their own"),
+        (false, None, data_type) => (data_type.registers().is_some(), "a type; Modbus registers do not say their own"),
     };
     if !fits {
         let message = format!("type {} does not fit {address}", settings.data_type);

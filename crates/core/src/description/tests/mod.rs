@@ -105,11 +105,11 @@ pump,discrete:1,uint16,,,normal,,read-write,,,
 ";
     let told = problems(GATEWAY, points);
     let expected = [
-        r#":1:59: "colour" is no known column; expected one of name, address, type, order, field, element, watch, scale, offset, by-ratio, span, clamp, root, invert, enumeration, unit, rate, report, deadband, deadband-percent, min-interval, access, lifetime, safe-value, low, high, title, labels"#,
+        r#":1:59: "colour" is no known column; expected one of name, address, type, order, field, element, watch, arguments, scale, offset, by-ratio, span, clamp, root, invert, enumeration, unit, rate, report, deadband, deadband-percent, min-interval, access, lifetime, safe-value, low, high, title, labels"#,
         r#":3:1: point "CH4": name "CH4" is taken but for its case; expected a name of its own"#,
         r#":3:21: point "CH4": scale is "zero"; expected a number"#,
         r##":4:1: point "a#b": name is "a#b"; expected 1 to 64 characters without + and #, with / only between two parts, and without outer spaces"##,
-        r##":4:13: point "a#b": type is "uint17"; expected bool, int8, uint8, int16, uint16, int32, uint32, int64, uint64, bcd16, bcd32, bcd64, float16, float32, float64, or string(N) or latin1(N) with N from 1 to 250"##,
+        r##":4:13: point "a#b": type is "uint17"; expected bool, int8, uint8, int16, uint16, int32, uint32, int64, uint64, bcd16, bcd32, bcd64, float16, float32, float64, string(N) or latin1(N) with N from 1 to 250; of nodes also datetime, uuid, bytes, int32[] and int32[2,3]"##,
         r#":5:21: point "co2": there is no rate "norml"; expected "normal"?"#,
         r#":6:24: point "h2s": order is "ABDC"; expected one of ABCD, CDAB, BADC, DCBA"#,
         r#":6:37: point "h2s": report is "sometimes"; expected change, every SPAN, change+every SPAN or never, with SPAN such as 10s"#,
