@@ -6,9 +6,16 @@ use interlex_sidecar::own_address;
 use std::net::Ipv4Addr;
 use std::path::Path;
 use std::process::Command;
+use std::time::{SystemTime, UNIX_EPOCH};
 
 /// Source: Sparkplug 3.0.0, section 6.4.16.
 const FLOAT_ARRAY: u64 = 30;
+
+#[expect(clippy::disallowed_methods, reason = "values have the time of day")]
+fn milliseconds() -> i64 {
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap();
+    i64::try_from(now.as_millis()).unwrap()
+}
 
 fn start_engine(host: Ipv4Addr, home: &Path, more: &[&str]) -> Program {
     let directory = home.join("engine").display().to_string();
@@ -165,5 +172,69 @@ async fn an_engine_that_only_calls_is_let_in_and_nobody_else_is() {
     rig.until("its link is down", |status| link(status)["state"] == "down").await;
     let mut engine = start_engine(host, &home, &["--engine-calls", &door]);
     rig.until("it has called again", |status| link(status)["state"] == "up").await;
+    assert_eq!(engine.interrupt().await, 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_engine_that_misbehaves_goes_on_telling_its_values() {
+    let rig = Rig::start().await;
+    let (host, home) = (own_address(), rig.home());
+    let mut engine = start_engine(host, &home, &[]);
+    engine.says("The engine on opc.tcp").await;
+    let directory = rig.description().await;
+    describe(&directory, host, "timeout = \"2s\"\n");
+    assert_eq!(rig.interlex(&["config", "apply", &directory]).await.code, 0);
+    let take = ["offers", "endpoints", "--link", "engine", "--pick", "encrypt-basic*", "--to-draft"];
+    assert_eq!(rig.interlex(&take).await.code, 0);
+    let nodes = ["offers", "nodes", "--device", "chp", "--parts", "1", "--case", "kebab", "--to-draft"];
+    assert_eq!(rig.interlex(&nodes).await.code, 0);
+    assert_eq!(rig.interlex(&["draft", "activate", "--note", "an engine", "--wait", "5s"]).await.code, 0);
+
+    let address = host.to_string();
+    let fault = async |fault: &str, off: bool| {
+        let mut command = vec!["plant", "--host", &address, "fault", "engine", fault];
+        command.extend(off.then_some("--off"));
+        let switched = rig.interlex(&command).await;
+        assert_eq!(switched.code, 0, "{switched:?}");
+    };
+    // When its speed came last, if it is good.
+    let speed_came = async || {
+        let told = rig.interlex(&["points", "chp", "-o", "json"]).await;
+        let points: serde_json::Value = serde_json::from_str(&told.out).unwrap();
+        let speed = points.as_array()?.iter().find(|point| point["name"] == "speed")?;
+        (speed["quality"] == "good").then(|| speed["gateway_at"].as_i64())?
+    };
+    let goes_on = async |what: &str| {
+        let from = milliseconds();
+        wait_for(what, || async { speed_came().await.filter(|at| *at > from) }).await;
+    };
+    goes_on("it is watched").await;
+    for name in ["no-transfer", "other-host", "lying-limits", "late-history", "slow", "clock-off"] {
+        fault(name, false).await;
+        fault("session-lost", false).await;
+        goes_on(&format!("{name}, and all sessions are forgotten")).await;
+        // It is connected anew, too.
+        fault("namespaces-reordered", false).await;
+        goes_on(&format!("{name}, and namespaces have other numbers")).await;
+        if name == "clock-off" {
+            rig.until("it is told that the clock is off", |status| {
+                link(status)["devices"][0]["last_error"].as_str().unwrap_or_default().contains("s ahead of ours")
+            })
+            .await;
+        }
+        fault(name, true).await;
+        fault("namespaces-reordered", true).await;
+        goes_on(&format!("{name} no more")).await;
+    }
+    fault("other-certificate", false).await;
+    rig.until("nobody has accepted that one", |status| {
+        let why = link(status)["last_error"].as_str().unwrap_or_default();
+        link(status)["state"] == "down" && why.contains("is not trusted")
+    })
+    .await;
+    fault("other-certificate", true).await;
+    goes_on("its own certificate").await;
+    let none = rig.interlex(&["plant", "--host", &address, "fault", "engine", "noisy-sensor"]).await;
+    assert!(none.code == 1 && none.err.contains("engine does not have the fault noisy-sensor"), "{none:?}");
     assert_eq!(engine.interrupt().await, 0);
 }

@@ -52,7 +52,7 @@ pub(crate) enum PlantCommand {
     },
     /// Switch a fault of a running plant
     Fault {
-        /// The device, such as digester-1 or gas-meter; `plant map` names them
+        /// The device, such as digester-1 or gas-meter, which `plant map` names; or engine
         device: String,
         /// What goes wrong
         #[arg(value_enum)]
@@ -73,6 +73,22 @@ pub(crate) enum PlantFault {
     Slow,
     /// Sensors are fifty times as loud as usual (gas analyser).
     NoisySensor,
+    /// All sessions are forgotten, once (engine).
+    SessionLost,
+    /// Another certificate is shown (engine).
+    OtherCertificate,
+    /// The clock is an hour ahead (engine).
+    ClockOff,
+    /// Endpoints name a host that nobody reaches (engine).
+    OtherHost,
+    /// Namespaces have other numbers, after a start anew (engine).
+    NamespacesReordered,
+    /// Subscriptions cannot be taken over (engine).
+    NoTransfer,
+    /// Less is done at a time than is said (engine).
+    LyingLimits,
+    /// History is half a minute behind (engine).
+    LateHistory,
 }
 
 pub(crate) async fn run(arguments: PlantArguments) -> anyhow::Result<()> {
@@ -82,6 +98,9 @@ pub(crate) async fn run(arguments: PlantArguments) -> anyhow::Result<()> {
         None => serve(&arguments).await,
     }
 }
+
+/// The device that is no Modbus unit.
+const ENGINE: &str = "engine";
 
 /// Where its control interface answers.
 fn control(arguments: &PlantArguments) -> SocketAddr {
@@ -166,25 +185,24 @@ fn print_map(output: Output) -> anyhow::Result<()> {
 }
 
 async fn switch(arguments: &PlantArguments, device: &str, fault: PlantFault, off: bool) -> anyhow::Result<()> {
-    if !UNITS.iter().any(|(_, name)| *name == device) {
-        let known: Vec<_> = UNITS.iter().map(|(_, name)| *name).collect();
+    let known: Vec<_> = UNITS.iter().map(|(_, name)| *name).chain(std::iter::once(ENGINE)).collect();
+    if !known.contains(&device) {
         return Err(failed(
             ExitReason::Failure,
             format!("there is no device {device:?}; expected {}", known.join(", ")),
         ));
     }
-    let word = match fault {
-        PlantFault::Silent => "silent",
-        PlantFault::WrongRegister => "wrong-register",
-        PlantFault::Slow => "slow",
-        PlantFault::NoisySensor => "noisy-sensor",
-    };
+    let word = fault.to_possible_value().map(|value| value.get_name().to_owned()).unwrap_or_default();
     let control = control(arguments);
     let url = format!("http://{control}/faults/{device}/{word}");
     let client = reqwest::Client::new();
     let request = if off { client.delete(&url) } else { client.put(&url) };
     let unreachable = |error| failed(ExitReason::Unreachable, format!("no plant answers at {control}: {error}"));
-    request.send().await.map_err(unreachable)?.error_for_status()?;
+    let answer = request.send().await.map_err(unreachable)?;
+    if answer.status() == reqwest::StatusCode::NOT_FOUND {
+        return Err(failed(ExitReason::Failure, format!("{device} does not have the fault {word}")));
+    }
+    answer.error_for_status()?;
     say!("{device}: {word} {}", if off { "off" } else { "on" })?;
     Ok(())
 }

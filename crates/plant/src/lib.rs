@@ -3,11 +3,12 @@
 //! Two digesters and a gas analyser answer Modbus TCP as units 1 to 3 of one server; two heat meters and a gas meter
 //! answer Modbus RTU as units 11 to 13 of a serial line, the second heat meter slowly. Their values follow a small
 //! physical model, so that trends look right; a seed makes every run the same. A control interface over HTTP tells
-//! the truth that the registers are made from, freezes the model, and switches faults.
+//! the truth that the registers are made from, freezes the model, and switches faults. The engine's controller is an OPC UA server.
 //!
 //! ```text
 //! Works (model) ──step──▶ SIGNALS (one row a register) ──▶ Modbus TCP units ◀── gateway
-//!                                  └──▶ control: GET /truth, /map · PUT /running, /faults/UNIT/FAULT
+//!                                  └──▶ control: GET /truth, /map · PUT /running, /faults/DEVICE/FAULT
+//! Engine (model) ──step──▶ nodes ──▶ OPC UA server ◀── gateway
 //! ```
 
 mod control;
@@ -18,7 +19,7 @@ mod signals;
 mod units;
 mod works;
 
-pub use engine::{Engine, EngineConfig, EngineState};
+pub use engine::{Engine, EngineConfig, EngineFault, EngineState};
 pub use line::SerialLine;
 pub use run::{Plant, PlantConfig, PlantError};
 pub use signals::{Encoding, Order, SIGNALS, Signal, UNITS};

@@ -109,15 +109,17 @@ impl Plant {
                 tracing::error!(%error, "the plant's Modbus server ended");
             }
         });
-        let mut engine_address = None;
+        let (mut engine_address, mut faults) = (None, None);
         if let Some(config) = config.engine {
             let (listener, address) = listen(config.address, "engine").await?;
             let made = tokio::task::spawn_blocking({
                 let config = config.clone();
-                move || engine::controller(&config, address, seed)
+                move || engine::controller(config, address, seed)
             });
             let failed = |source| PlantError::Identity { path: config.directory.clone(), source };
-            let host = made.await.map_err(|error| failed(io::Error::other(error)))?.map_err(failed)?;
+            let made = made.await.map_err(|error| failed(io::Error::other(error)))?.map_err(failed)?;
+            let host = Arc::clone(&made.host);
+            faults = Some(made);
             let own = host.with(|server, _, _| server.sessions().description().own.clone());
             engine_address = Some((address, own.map(|own| own.certificate).unwrap_or_default()));
             tasks.spawn(run_engine(Arc::clone(&host), stop.clone()));
@@ -131,7 +133,7 @@ impl Plant {
                 }
             });
         }
-        let router = control::router(field);
+        let router = control::router(field, faults);
         tasks.spawn(async move {
             let serving = axum::serve(control, router).with_graceful_shutdown(stop.cancelled_owned());
             if let Err(error) = serving.await {

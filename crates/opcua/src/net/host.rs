@@ -2,7 +2,7 @@ use super::{accepted, now, reverse, until};
 use crate::channel::{ServerChannel, ServerChannelConfig, ServerChannelEvent, TransportLimits};
 use crate::server::{Answer, ChannelInfo, Now, Process, Server, Users};
 use crate::transport::ReverseHello;
-use crate::types::StatusCode;
+use crate::types::{DateTime, StatusCode};
 use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
@@ -10,6 +10,7 @@ use std::fmt;
 use std::io;
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
@@ -25,6 +26,9 @@ pub struct Host<P> {
     state: Mutex<State<P>>,
     /// Something was asked that changes when time is up.
     changed: Notify,
+    /// Faults: how long an answer takes, and how far the clock is ahead, in milliseconds.
+    delay: AtomicU64,
+    ahead: AtomicI64,
 }
 
 /// How connections are taken.
@@ -78,14 +82,36 @@ impl<P: Process + Send + 'static> Host<P> {
     /// A server that nobody reaches yet.
     pub fn new(server: Server, process: P, users: impl Users + Send + Sync + 'static, config: HostConfig) -> Arc<Self> {
         let state = Mutex::new(State { server, process, ways: HashMap::new(), last_channel: 0 });
-        Arc::new(Self { config, users: Box::new(users), state, changed: Notify::new() })
+        let (delay, ahead) = (AtomicU64::new(0), AtomicI64::new(0));
+        Arc::new(Self { config, users: Box::new(users), state, changed: Notify::new(), delay, ahead })
+    }
+
+    fn now(&self) -> Now {
+        let (now, wall) = now();
+        let ahead = self.ahead.load(Ordering::Relaxed);
+        (now, DateTime::from_unix_millis(wall.unix_millis().unwrap_or_default().saturating_add(ahead)))
+    }
+
+    /// Lets everything that is sent take so long. A fault.
+    pub fn set_delay(&self, delay: Duration) {
+        self.delay.store(u64::try_from(delay.as_millis()).unwrap_or(u64::MAX), Ordering::Relaxed);
+    }
+
+    /// Sets the clock of the server ahead. A fault.
+    pub fn set_clock_ahead(&self, ahead: Duration) {
+        self.ahead.store(i64::try_from(ahead.as_millis()).unwrap_or(i64::MAX), Ordering::Relaxed);
+    }
+
+    /// Closes all connections; clients may connect anew.
+    pub fn disconnect(&self) {
+        self.state.lock().ways.clear();
     }
 
     /// Does something with the server and what stands behind it, and sends what comes of it.
     pub fn with<R>(&self, act: impl FnOnce(&mut Server, &mut P, Now) -> R) -> R {
         let mut state = self.state.lock();
         let State { server, process, .. } = &mut *state;
-        let result = act(server, process, now());
+        let result = act(server, process, self.now());
         state.send();
         drop(state);
         self.changed.notify_one();
@@ -153,7 +179,7 @@ impl<P: Process + Send + 'static> Host<P> {
             tokio::select! {
                 () = until(due) => {
                     let mut state = self.state.lock();
-                    state.server.handle_timeout(now());
+                    state.server.handle_timeout(self.now());
                     state.send();
                 }
                 () = self.changed.notified() => {}
@@ -204,6 +230,10 @@ impl<P: Process + Send + 'static> Host<P> {
             let is_over = self.handle_events(id, &mut channel);
             outgoing.clear();
             if channel.poll_transmit(&mut outgoing) {
+                match self.delay.load(Ordering::Relaxed) {
+                    0 => {}
+                    delay => tokio::time::sleep(Duration::from_millis(delay)).await,
+                }
                 timeout(PATIENCE, stream.write_all(&outgoing)).await.map_err(|_| io::ErrorKind::TimedOut)??;
             }
             if is_over {
@@ -214,7 +244,7 @@ impl<P: Process + Send + 'static> Host<P> {
                 length = stream.read(&mut incoming) => match length? {
                     0 => return Ok(()),
                     length => {
-                        let (now, wall) = now();
+                        let (now, wall) = self.now();
                         channel.handle_input(now, wall, incoming.get(..length).unwrap_or_default());
                     }
                 },
@@ -234,7 +264,7 @@ impl<P: Process + Send + 'static> Host<P> {
             match event {
                 ServerChannelEvent::Opening { certificate, .. } => match (self.config.trust)(&certificate) {
                     Ok(()) => {
-                        let (now, wall) = now();
+                        let (now, wall) = self.now();
                         channel.accept(now, wall);
                     }
                     Err(status) => channel.refuse(status, "the certificate is not trusted"),
@@ -244,7 +274,7 @@ impl<P: Process + Send + 'static> Host<P> {
                     let info = ChannelInfo { id, policy, mode, certificate: &certificate };
                     let mut state = self.state.lock();
                     let State { server, process, .. } = &mut *state;
-                    let answer = server.handle(now(), info, (number, &request), (&*self.users, process));
+                    let answer = server.handle(self.now(), info, (number, &request), (&*self.users, process));
                     state.send();
                     drop(state);
                     self.changed.notify_one();

@@ -1,3 +1,4 @@
+use super::description::ServerDescription;
 use super::limits::ServerLimits;
 use super::points::Points;
 use super::sessions::{ChannelInfo, Handled, Sessions};
@@ -124,6 +125,11 @@ impl Server {
         &self.sessions
     }
 
+    /// What the server is, to be changed: for those who connect from now on.
+    pub const fn description_mut(&mut self) -> &mut ServerDescription {
+        self.sessions.description_mut()
+    }
+
     /// The nodes.
     #[must_use]
     pub const fn space(&self) -> &Space {
@@ -160,6 +166,13 @@ impl Server {
     pub fn end_session(&mut self, session: u32) {
         self.sessions.end(session);
         self.session_ended(session, false);
+    }
+
+    /// Ends all sessions in the same way.
+    pub fn end_sessions(&mut self) {
+        for session in self.sessions.numbers() {
+            self.end_session(session);
+        }
     }
 
     /// Ends a subscription, and tells its session why.

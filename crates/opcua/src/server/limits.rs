@@ -43,28 +43,33 @@ pub struct ServerLimits {
     pub subscription_lifetime: Duration,
 }
 
+impl ServerLimits {
+    /// What a server that is not too small does.
+    pub const USUAL: Self = Self {
+        nodes_per_read: 1000,
+        nodes_per_write: 1000,
+        nodes_per_browse: 1000,
+        paths_per_translate: 1000,
+        nodes_per_register: 1000,
+        methods_per_call: 100,
+        nodes_per_history_read: 100,
+        items_per_call: 1000,
+        references_per_node: 1000,
+        values_per_history_read: 10_000,
+        continuation_points: 10,
+        subscriptions: 100,
+        items: 100_000,
+        publish_requests: 20,
+        kept_messages: 100,
+        queue: 10_000,
+        publishing_interval: (Duration::from_millis(50), Duration::from_secs(3600)),
+        sampling_interval: (Duration::from_millis(50), Duration::from_secs(3600)),
+        subscription_lifetime: Duration::from_secs(6 * 3600),
+    };
+}
+
 impl Default for ServerLimits {
     fn default() -> Self {
-        Self {
-            nodes_per_read: 1000,
-            nodes_per_write: 1000,
-            nodes_per_browse: 1000,
-            paths_per_translate: 1000,
-            nodes_per_register: 1000,
-            methods_per_call: 100,
-            nodes_per_history_read: 100,
-            items_per_call: 1000,
-            references_per_node: 1000,
-            values_per_history_read: 10_000,
-            continuation_points: 10,
-            subscriptions: 100,
-            items: 100_000,
-            publish_requests: 20,
-            kept_messages: 100,
-            queue: 10_000,
-            publishing_interval: (Duration::from_millis(50), Duration::from_secs(3600)),
-            sampling_interval: (Duration::from_millis(50), Duration::from_secs(3600)),
-            subscription_lifetime: Duration::from_secs(6 * 3600),
-        }
+        Self::USUAL
     }
 }

@@ -85,6 +85,15 @@ impl Sessions {
         &self.description
     }
 
+    pub(super) const fn description_mut(&mut self) -> &mut ServerDescription {
+        &mut self.description
+    }
+
+    /// The numbers of those that are open.
+    pub(super) fn numbers(&self) -> Vec<u32> {
+        self.open.values().map(|session| session.id).collect()
+    }
+
     /// How many there are.
     #[must_use]
     pub fn len(&self) -> usize {

@@ -1,14 +1,17 @@
 //! The engine of the works and its controller, an OPC UA server.
 
+mod fault;
 mod identity;
 mod model;
 mod nodes;
 
+pub use fault::EngineFault;
+pub(crate) use fault::EngineFaults;
 pub use model::{Engine, EngineState};
 
 use interlex_opcua::{
-    Host, HostConfig, MessageSecurityMode, NodeId, Now, Process, Scalar, SecurityPolicy, Server, ServerDescription,
-    ServerLimits, Sessions, StatusCode, TransportLimits, User, UserTokenType, Users, Variant,
+    Credentials, Host, HostConfig, MessageSecurityMode, NodeId, Now, Process, Scalar, SecurityPolicy, Server,
+    ServerDescription, ServerLimits, Sessions, StatusCode, TransportLimits, User, UserTokenType, Users, Variant,
 };
 use std::io;
 use std::net::SocketAddr;
@@ -37,6 +40,8 @@ const APPLICATION: &str = "urn:alderfen:chp:controller";
 #[derive(Debug)]
 pub(crate) struct Controller {
     engine: Engine,
+    /// The number of its namespace.
+    own: u16,
 }
 
 /// Nobody has to say who they are to look.
@@ -57,7 +62,8 @@ impl Process for Controller {
             return StatusCode::BAD_USER_ACCESS_DENIED;
         }
         let Variant::Scalar(Scalar::Float(power)) = value else { return StatusCode::BAD_NOT_WRITABLE };
-        let is_power = nodes::SIGNALS.iter().any(|signal| signal.name == "PowerSetPoint" && signal.id() == *node);
+        let is_power =
+            nodes::SIGNALS.iter().any(|signal| signal.name == "PowerSetPoint" && signal.id(self.own) == *node);
         match is_power {
             true if self.engine.set_power((*power).into()) => StatusCode::GOOD,
             true => StatusCode::BAD_OUT_OF_RANGE,
@@ -75,7 +81,7 @@ impl Process for Controller {
         if *user == User::Anonymous {
             return Err(StatusCode::BAD_USER_ACCESS_DENIED);
         }
-        let (is_done, otherwise) = match (nodes::method(node), arguments) {
+        let (is_done, otherwise) = match (nodes::method(node, self.own), arguments) {
             (Some(nodes::START), []) => (self.engine.start(), StatusCode::BAD_INVALID_STATE),
             (Some(nodes::STOP), []) => (self.engine.stop(), StatusCode::BAD_INVALID_STATE),
             (Some(nodes::RESET), []) => (self.engine.reset(), StatusCode::BAD_INVALID_STATE),
@@ -88,18 +94,17 @@ impl Process for Controller {
     }
 }
 
-/// Makes the controller, which nobody reaches yet.
-pub(crate) fn controller(config: &EngineConfig, at: SocketAddr, seed: u64) -> io::Result<Arc<Host<Controller>>> {
-    let engine = Engine::new(seed);
+/// What the controller is.
+fn description(at: SocketAddr, own: Option<Credentials>) -> ServerDescription {
     let modes = [MessageSecurityMode::Sign, MessageSecurityMode::SignAndEncrypt];
     let policies =
         [SecurityPolicy::Aes128Sha256RsaOaep, SecurityPolicy::Basic256Sha256, SecurityPolicy::Aes256Sha256RsaPss];
     let secure = policies.into_iter().flat_map(|policy| modes.map(|mode| (policy, mode)));
-    let description = ServerDescription {
+    ServerDescription {
         url: format!("opc.tcp://{at}"),
         application_uri: APPLICATION.to_owned(),
         application_name: "Engine controller of the Alderfen works".to_owned(),
-        own: Some(identity::identity(&config.directory, APPLICATION, at.ip())?),
+        own,
         security: std::iter::once((SecurityPolicy::None, MessageSecurityMode::None)).chain(secure).collect(),
         users: vec![
             (UserTokenType::Anonymous, None),
@@ -108,24 +113,48 @@ pub(crate) fn controller(config: &EngineConfig, at: SocketAddr, seed: u64) -> io
         ],
         session_timeout: (Duration::from_secs(10), Duration::from_secs(3600)),
         most_sessions: 50,
-    };
-    let space = nodes::space(&engine, config.many);
-    let server = Server::new(Sessions::new(description), space, ServerLimits::default(), &[nodes::NAMESPACE]);
-    let config = HostConfig {
+    }
+}
+
+/// How much it does at a time.
+const fn limits() -> ServerLimits {
+    ServerLimits::USUAL
+}
+
+/// Its server with all nodes, in the usual order of namespaces or another one.
+fn server(
+    controller: &mut Controller,
+    config: &EngineConfig,
+    description: ServerDescription,
+    is_reordered: bool,
+) -> Server {
+    let namespaces: &[&str] =
+        if is_reordered { &["urn:alderfen:spare", nodes::NAMESPACE] } else { &[nodes::NAMESPACE] };
+    controller.own = if is_reordered { 3 } else { 2 };
+    let space = nodes::space(&controller.engine, config.many, controller.own);
+    Server::new(Sessions::new(description), space, limits(), namespaces)
+}
+
+/// Makes the controller, which nobody reaches yet.
+pub(crate) fn controller(config: EngineConfig, at: SocketAddr, seed: u64) -> io::Result<EngineFaults> {
+    let mut controller = Controller { engine: Engine::new(seed), own: 0 };
+    let own = identity::identity(&config.directory, APPLICATION, at.ip())?;
+    let server = server(&mut controller, &config, description(at, Some(own)), false);
+    let host = HostConfig {
         limits: TransportLimits::default(),
         longest_token: Duration::from_secs(3600),
         timeout: Duration::from_secs(10),
         most_channels: 100,
         trust: Arc::new(|_| Ok(())),
     };
-    Ok(Host::new(server, Controller { engine }, Staff, config))
+    Ok(EngineFaults { host: Host::new(server, controller, Staff, host), config, at })
 }
 
 /// Moves the engine on, and tells what is another then.
 pub(crate) fn step(server: &mut Server, controller: &mut Controller, (_, wall): Now, dt: f64) {
     controller.engine.step(dt);
     for signal in nodes::SIGNALS {
-        let (id, value) = (signal.id(), (signal.source)(&controller.engine));
+        let (id, value) = (signal.id(controller.own), signal.value(&controller.engine, controller.own));
         let before = server.space().variable(&id).and_then(|variable| variable.value.value.as_ref());
         let has_time = server.space().variable(&id).is_some_and(|variable| variable.value.source_time.is_some());
         if before != Some(&value) || !has_time {

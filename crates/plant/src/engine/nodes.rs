@@ -9,18 +9,17 @@ use interlex_opcua::{
 
 /// The namespace of the engine, behind the standard's and the server's own.
 pub(crate) const NAMESPACE: &str = "urn:alderfen:chp";
-const OWN: u16 = 2;
 /// So many values are kept of those with a history.
 const KEPT: usize = 36_000;
 
-const STATE_TYPE: NodeId = NodeId::numeric(OWN, 3001);
-const COUNTERS_TYPE: NodeId = NodeId::numeric(OWN, 3002);
-const COUNTERS_ENCODING: NodeId = NodeId::numeric(OWN, 3003);
+const STATE_TYPE: u32 = 3001;
+const COUNTERS_TYPE: u32 = 3002;
+const COUNTERS_ENCODING: u32 = 3003;
 
 /// One value of the engine.
 pub(crate) struct EngineSignal {
     pub(crate) name: &'static str,
-    pub(crate) source: fn(&Engine) -> Variant,
+    source: fn(&Engine) -> Variant,
     /// Common code of UN/ECE recommendation 20, and how the unit is written.
     unit: Option<(&'static str, &'static str)>,
     range: Option<(f64, f64)>,
@@ -48,13 +47,23 @@ impl EngineSignal {
         Self { access: Access(READ.0 | access), ..self }
     }
 
-    pub(crate) fn id(&self) -> NodeId {
-        id(self.name)
+    /// What it tells now.
+    pub(crate) fn value(&self, engine: &Engine, own: u16) -> Variant {
+        let mut value = (self.source)(engine);
+        if let Variant::Scalar(Scalar::ExtensionObject(object)) = &mut value {
+            object.type_id.namespace = own;
+        }
+        value
+    }
+
+    /// Its node, in the namespace of this number.
+    pub(crate) fn id(&self, own: u16) -> NodeId {
+        id(own, self.name)
     }
 }
 
-fn id(name: &str) -> NodeId {
-    NodeId::text(OWN, format!("Engine.{name}"))
+fn id(own: u16, name: &str) -> NodeId {
+    NodeId::text(own, format!("Engine.{name}"))
 }
 
 const HISTORY: u8 = Access::HISTORY.0;
@@ -106,7 +115,7 @@ fn counters(engine: &Engine) -> Variant {
     engine.operating_hours.encode(&mut body);
     engine.starts.encode(&mut body);
     Some(engine.last_trip.to_owned()).encode(&mut body);
-    let object = ExtensionObject { type_id: COUNTERS_ENCODING, body: Body::Binary(body) };
+    let object = ExtensionObject { type_id: NodeId::numeric(0, COUNTERS_ENCODING), body: Body::Binary(body) };
     Variant::Scalar(Scalar::ExtensionObject(object.into()))
 }
 
@@ -117,22 +126,22 @@ pub(crate) const RESET: &str = "Reset";
 pub(crate) const SET_POWER: &str = "SetPower";
 
 /// The method of a node.
-pub(crate) fn method(node: &NodeId) -> Option<&'static str> {
-    [START, STOP, RESET, SET_POWER].into_iter().find(|name| id(name) == *node)
+pub(crate) fn method(node: &NodeId, own: u16) -> Option<&'static str> {
+    [START, STOP, RESET, SET_POWER].into_iter().find(|name| id(own, name) == *node)
 }
 
 /// What every server has, and the engine; beside it so many values in a folder of their own, for whoever wants many.
-pub(crate) fn space(engine: &Engine, many: u32) -> Space {
+pub(crate) fn space(engine: &Engine, many: u32, own: u16) -> Space {
     let mut space = Space::standard();
-    types(&mut space);
-    let object = NodeId::text(OWN, "Engine");
-    let node = Node::new(object.clone(), OWN, "Engine", NodeKind::Object);
+    types(&mut space, own);
+    let object = NodeId::text(own, "Engine");
+    let node = Node::new(object.clone(), own, "Engine", NodeKind::Object);
     space.add_under(&ids::OBJECTS_FOLDER, &ids::ORGANIZES, node, &NodeId::numeric(0, 58));
     for signal in SIGNALS {
-        add_signal(&mut space, &object, signal, engine);
+        add_signal(&mut space, &object, signal, (engine, own));
     }
     for name in [START, STOP, RESET, SET_POWER] {
-        let node = Node::new(id(name), OWN, name, NodeKind::Method { is_executable: true });
+        let node = Node::new(id(own, name), own, name, NodeKind::Method { is_executable: true });
         space.add_under(&object, &ids::HAS_COMPONENT, node, &NodeId::NULL);
     }
     let power = Argument {
@@ -145,40 +154,40 @@ pub(crate) fn space(engine: &Engine, many: u32) -> Space {
     let inputs = Variant::Array(Array::ExtensionObject(vec![power.to_object()]));
     property(
         &mut space,
-        &id(SET_POWER),
+        &id(own, SET_POWER),
         "InputArguments",
         Variable { data_type: NodeId::numeric(0, 296), ..Variable::new(inputs) },
     );
-    let folder = NodeId::text(OWN, "Many");
+    let folder = NodeId::text(own, "Many");
     if many > 0 {
-        let node = Node::new(folder.clone(), OWN, "Many", NodeKind::Object);
+        let node = Node::new(folder.clone(), own, "Many", NodeKind::Object);
         space.add_under(&ids::OBJECTS_FOLDER, &ids::ORGANIZES, node, &ids::FOLDER_TYPE);
     }
     for number in 0..many {
         let (name, value) = (format!("Value{number}"), Variable::new(f64::from(number).into()));
-        let node = Node::new(NodeId::numeric(OWN, 100_000 + number), OWN, &name, NodeKind::Variable(Box::new(value)));
+        let node = Node::new(NodeId::numeric(own, 100_000 + number), own, &name, NodeKind::Variable(Box::new(value)));
         space.add_under(&folder, &ids::ORGANIZES, node, &ids::BASE_DATA_VARIABLE_TYPE);
     }
     space
 }
 
-fn add_signal(space: &mut Space, object: &NodeId, signal: &EngineSignal, engine: &Engine) {
-    let mut variable = Variable { access: signal.access, ..Variable::new((signal.source)(engine)) };
+fn add_signal(space: &mut Space, object: &NodeId, signal: &EngineSignal, (engine, own): (&Engine, u16)) {
+    let mut variable = Variable { access: signal.access, ..Variable::new(signal.value(engine, own)) };
     variable.history = signal.access.has(Access::HISTORY).then(|| History::new(KEPT));
     match signal.name {
-        "State" => variable.data_type = STATE_TYPE,
-        "Counters" => variable.data_type = COUNTERS_TYPE,
+        "State" => variable.data_type = NodeId::numeric(own, STATE_TYPE),
+        "Counters" => variable.data_type = NodeId::numeric(own, COUNTERS_TYPE),
         "CylinderTemperatures" => variable.array_dimensions = vec![6],
         _ => {}
     }
-    let mut node = Node::new(signal.id(), OWN, signal.name, NodeKind::Variable(Box::new(variable)));
+    let mut node = Node::new(signal.id(own), own, signal.name, NodeKind::Variable(Box::new(variable)));
     node.description = text(signal.title);
     let kind = if signal.range.is_some() { ids::ANALOG_ITEM_TYPE } else { ids::BASE_DATA_VARIABLE_TYPE };
     space.add_under(object, &ids::HAS_COMPONENT, node, &kind);
     if let Some((low, high)) = signal.range {
         let range = Range { low, high }.to_object();
         let value = Variable::new(Variant::Scalar(Scalar::ExtensionObject(range.into())));
-        property(space, &signal.id(), "EURange", Variable { data_type: NodeId::numeric(0, 884), ..value });
+        property(space, &signal.id(own), "EURange", Variable { data_type: NodeId::numeric(0, 884), ..value });
     }
     if let Some((code, unit)) = signal.unit {
         let unit = EUInformation {
@@ -188,12 +197,13 @@ fn add_signal(space: &mut Space, object: &NodeId, signal: &EngineSignal, engine:
             description: text(unit),
         };
         let value = Variable::new(Variant::Scalar(Scalar::ExtensionObject(unit.to_object().into())));
-        property(space, &signal.id(), "EngineeringUnits", Variable { data_type: NodeId::numeric(0, 887), ..value });
+        property(space, &signal.id(own), "EngineeringUnits", Variable { data_type: NodeId::numeric(0, 887), ..value });
     }
 }
 
 /// The types of the state and of the counters.
-fn types(space: &mut Space) {
+fn types(space: &mut Space, own: u16) {
+    let node = |number| NodeId::numeric(own, number);
     let fields = EngineState::WORDS.into_iter().zip(0..).map(|(name, value)| EnumField {
         value,
         display_name: text(name),
@@ -202,10 +212,10 @@ fn types(space: &mut Space) {
     });
     let definition = EnumDefinition { fields: fields.collect() }.to_object();
     let kind = NodeKind::DataType { is_abstract: false, definition: Some(definition) };
-    let state = Node::new(STATE_TYPE, OWN, "EngineState", kind);
+    let state = Node::new(node(STATE_TYPE), own, "EngineState", kind);
     space.add_under(&NodeId::numeric(0, 29), &ids::HAS_SUBTYPE, state, &NodeId::NULL);
     let words = Variable::new(Variant::Array(Array::LocalizedText(EngineState::WORDS.map(text).to_vec())));
-    property(space, &STATE_TYPE, "EnumStrings", words);
+    property(space, &node(STATE_TYPE), "EnumStrings", words);
 
     let field = |name: &str, number| StructureField {
         name: Some(name.to_owned()),
@@ -214,20 +224,20 @@ fn types(space: &mut Space) {
         ..StructureField::default()
     };
     let definition = StructureDefinition {
-        default_encoding_id: COUNTERS_ENCODING,
+        default_encoding_id: node(COUNTERS_ENCODING),
         base_data_type: NodeId::numeric(0, 22),
         fields: vec![field("OperatingHours", 11), field("Starts", 7), field("LastTrip", 12)],
         ..StructureDefinition::default()
     };
     let kind = NodeKind::DataType { is_abstract: false, definition: Some(definition.to_object()) };
-    let counters = Node::new(COUNTERS_TYPE, OWN, "EngineCounters", kind);
+    let counters = Node::new(node(COUNTERS_TYPE), own, "EngineCounters", kind);
     space.add_under(&NodeId::numeric(0, 22), &ids::HAS_SUBTYPE, counters, &NodeId::NULL);
-    let encoding = Node::new(COUNTERS_ENCODING, 0, "Default Binary", NodeKind::Object);
-    space.add_under(&COUNTERS_TYPE, &NodeId::numeric(0, 38), encoding, &NodeId::numeric(0, 76));
+    let encoding = Node::new(node(COUNTERS_ENCODING), 0, "Default Binary", NodeKind::Object);
+    space.add_under(&node(COUNTERS_TYPE), &NodeId::numeric(0, 38), encoding, &NodeId::numeric(0, 76));
 }
 
 fn property(space: &mut Space, of: &NodeId, name: &str, value: Variable) {
-    let id = NodeId::text(OWN, format!("{of}.{name}"));
+    let id = NodeId::text(of.namespace, format!("{of}.{name}"));
     let node = Node::new(id, 0, name, NodeKind::Variable(Box::new(value)));
     space.add_under(of, &ids::HAS_PROPERTY, node, &ids::PROPERTY_TYPE);
 }
