@@ -122,6 +122,9 @@ async fn an_engine_is_trusted_browsed_watched_and_found_again() {
     rig.until("so is it", |status| link(status)["devices"][0]["state"] == "up").await;
     let own = rig.data_dir().join("opcua-certificate.pem");
     let before = std::fs::read(&own).unwrap();
+    let saved = home.join("ours.pem").display().to_string();
+    assert_eq!(rig.interlex(&["certificate", "own", "--save", &saved]).await.code, 0);
+    assert_eq!(std::fs::read(&saved).unwrap(), before, "what servers are to trust");
     assert_eq!(rig.stop_service().await, 0);
     rig.restart_service().await;
     rig.until("it is up again", |status| link(status)["devices"][0]["state"] == "up").await;

@@ -57,7 +57,7 @@ pub(crate) enum Command {
     Tap(TapArguments),
     /// Show the last messages that an uplink made from templates.
     Messages(MessagesArguments),
-    /// Make a private key and a request for a certificate, for brokers whose authority signs them.
+    /// Certificates: a key and a request for a broker's authority, and our own for OPC UA servers.
     Certificate(CertificateArguments),
     /// Check, compare, apply and export descriptions as files.
     Config(ConfigArguments),

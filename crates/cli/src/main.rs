@@ -72,7 +72,7 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Buffer(arguments) => client::buffer::run(arguments).await,
         Command::Tap(arguments) => client::tap::run(arguments).await,
         Command::Messages(arguments) => client::messages::run(arguments).await,
-        Command::Certificate(arguments) => certificate::run(arguments),
+        Command::Certificate(arguments) => certificate::run(arguments).await,
         Command::Config(arguments) => client::config::run(arguments).await,
         Command::Trial(arguments) => client::trial::run(arguments).await,
         Command::Offers(arguments) => client::offers::run(arguments).await,

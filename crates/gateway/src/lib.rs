@@ -34,9 +34,9 @@ pub use interlex_core::{
 };
 pub use interlex_field::{
     Bar, CountsView, DeviceCounts, FrameFilter, FrameView, HistogramView, IdentityObject, LinkStatistics, Memories,
-    OfferRequest, OfferSource, Offering, OwnCertificateFiles, OwnIdentity, PointWrite, RateView, RefusalCount,
-    RequestView, Said, TrialAlternative, TrialError, TrialIdentity, TrialRead, TrialReading, Via, WriteError,
-    WriteOutcome, reason_words, sources,
+    OfferRequest, OfferSource, Offering, OwnCertificateFiles, OwnCertificateView, OwnIdentity, PointWrite, RateView,
+    RefusalCount, RequestView, Said, TrialAlternative, TrialError, TrialIdentity, TrialRead, TrialReading, Via,
+    WriteError, WriteOutcome, reason_words, sources,
 };
 pub use interlex_uplink::{
     Published, SentMessage, Tap, TapError, TapMessage, TapMetric, allow_files_in, fill_templates_in,

@@ -1,6 +1,7 @@
 import { useEffect, useRef, useState } from "react";
 import type { Content, DraftView, OfferEvent, OfferSource } from "../../api/client";
 import { Button, Choice } from "../../components/Form";
+import { OwnCertificate } from "./OwnCertificate";
 import { Notice } from "../../components/Notice";
 import { SchemaForm } from "../description/SchemaForm";
 import { ChooseOffers, type Targets } from "./ChooseOffers";
@@ -86,6 +87,7 @@ export function OffersPanel({ gateway, draft, sources, start = {}, link, device,
       {told.state === "failed" ? <Notice tone="alarm" title={told.said} /> : null}
       <Notes notes={told.notes} />
       <Ways ways={told.ways} link={link} onWay={onWay} />
+      {told.ways.some((way) => "server-certificate" in way.keys) ? <OwnCertificate /> : null}
       <Found told={told} />
       {told.offers.length > 0 ? <ChooseOffers {...{ gateway, draft, targets }} offers={told.offers} /> : null}
     </section>

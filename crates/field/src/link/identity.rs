@@ -1,4 +1,5 @@
 use interlex_opcua::{Credentials, OwnCertificate, PrivateKey, certificate_details, pem_blocks, public_key, to_pem};
+use serde::Serialize;
 use std::fs;
 use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
@@ -24,6 +25,23 @@ pub struct OwnCertificateFiles {
     pub certificate: PathBuf,
     /// Its key, for the owner only.
     pub key: PathBuf,
+}
+
+/// The certificate that servers are to trust.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, utoipa::ToSchema)]
+pub struct OwnCertificateView {
+    /// The certificate, in PEM.
+    pub pem: String,
+    /// The URI of this program that stands in it.
+    pub application_uri: String,
+    /// Whose it is.
+    pub subject: String,
+    /// Its SHA-256, in hexadecimal digits.
+    pub fingerprint: String,
+    /// Its SHA-1, by which servers name it.
+    pub thumbprint: String,
+    /// When it ends, in milliseconds since 1970 UTC.
+    pub until: i64,
 }
 
 /// Who this program is.
@@ -57,12 +75,23 @@ impl OwnIdentity {
         made.await.cloned()
     }
 
-    /// The certificate in PEM, to be given to servers; it is made now, where there is none.
+    /// The certificate, to be given to servers; it is made now, where there is none.
     ///
     /// # Errors
     /// When it cannot be read or made.
-    pub async fn certificate(&self) -> Result<String, String> {
-        Ok(to_pem(&self.get().await?.credentials.certificate, "CERTIFICATE"))
+    pub async fn certificate(&self) -> Result<OwnCertificateView, String> {
+        let identity = self.get().await?;
+        let certificate = &identity.credentials.certificate;
+        let details = certificate_details(certificate).map_err(|error| error.to_string())?;
+        let hexadecimal = |bytes: &[u8]| bytes.iter().map(|byte| format!("{byte:02x}")).collect();
+        Ok(OwnCertificateView {
+            pem: to_pem(certificate, "CERTIFICATE"),
+            application_uri: identity.application_uri.clone(),
+            subject: details.subject,
+            fingerprint: hexadecimal(&details.fingerprint),
+            thumbprint: hexadecimal(&details.thumbprint),
+            until: identity.ends.saturating_mul(1000),
+        })
     }
 }
 

@@ -34,7 +34,7 @@ pub use handle::{LinkHandle, Surroundings};
 pub use histogram::{Bar, HistogramView};
 pub use identified::{IdentityObject, TrialIdentity};
 pub(crate) use identity::seconds_now;
-pub use identity::{OwnCertificateFiles, OwnIdentity};
+pub use identity::{OwnCertificateFiles, OwnCertificateView, OwnIdentity};
 pub use memory::{Keeper, Memories};
 pub use offers::{OfferRequest, OfferSource};
 pub use one_off::Via;

@@ -1,10 +1,14 @@
-//! Private keys, and requests for certificates for them.
+//! Private keys, and requests for certificates for them; and the certificate by which field devices know us.
 
-use crate::access::auth::Engineer;
+use crate::access::auth::{Engineer, Viewer};
 use crate::api::extract::Json;
+use crate::app::App;
 use crate::{ApiError, ProblemDetails};
+use axum::extract::State;
+use interlex_gateway::OwnCertificateView;
 use rcgen::{CertificateParams, DistinguishedName, DnType, KeyPair};
 use serde::{Deserialize, Serialize};
+use std::sync::Arc;
 
 /// A key and what its authority is asked to sign.
 #[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
@@ -58,6 +62,14 @@ pub(crate) async fn make(
     certificate_request(owner.name.trim(), organization)
         .map(Json)
         .map_err(|error| ApiError::Internal(error.to_string()))
+}
+
+/// The certificate by which OPC UA servers know this service: whoever keeps a server has it trust this one.
+#[utoipa::path(get, path = "/api/v1/own-certificate", operation_id = "own_certificate", tag = "draft",
+    extensions(("x-role" = json!("viewer"))), responses(
+    (status = 200, body = OwnCertificateView), (status = 401, body = ProblemDetails), (status = 500, body = ProblemDetails)))]
+pub(crate) async fn own(_: Viewer, State(app): State<Arc<App>>) -> Result<Json<OwnCertificateView>, ApiError> {
+    app.memories.identity().certificate().await.map(Json).map_err(ApiError::Internal)
 }
 
 #[cfg(test)]

@@ -78,6 +78,7 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(uplinks::published))
         .routes(routes!(uplinks::births))
         .routes(routes!(certificates::make))
+        .routes(routes!(certificates::own))
         .routes(routes!(uplinks::messages))
         .routes(routes!(uplinks::try_messages))
         .routes(routes!(points::write))
