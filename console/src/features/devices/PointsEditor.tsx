@@ -3,6 +3,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { useMemo, useRef, useState } from "react";
 import type { Content, DraftView, Forms, ObjectView, Problem } from "../../api/client";
 import { checkQuery, draftPointsQuery } from "../../api/queries";
+import { Address } from "../../components/Address";
 import { Badge } from "../../components/Badge";
 import { Button } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
@@ -189,7 +190,7 @@ function PointRows({ rows, faulty, opened, onOpen, picked, onPick }: PointRowsPr
                 className="grid h-full w-full min-w-0 grid-cols-[minmax(5rem,1.4fr)_minmax(4rem,1fr)_auto] items-center gap-x-3 px-3 text-left hover:bg-select aria-pressed:bg-select sm:grid-cols-[minmax(5rem,1.4fr)_minmax(4rem,1fr)_4.5rem_3.5rem_4rem_5rem]"
               >
                 <span className="truncate font-medium">{point.name}</span>
-                <span className="truncate font-mono text-xs text-soft">{shown(content.address)}</span>
+                <Address>{shown(content.address)}</Address>
                 <span className="truncate text-soft max-sm:hidden">{shown(content.type)}</span>
                 <span className="truncate text-soft max-sm:hidden">{shown(content.unit)}</span>
                 <span className="truncate text-soft max-sm:hidden">{shown(content.rate)}</span>

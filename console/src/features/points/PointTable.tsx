@@ -1,6 +1,7 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, type ReactNode, useEffect, useRef } from "react";
 import type { PointView } from "../../api/client";
+import { Address } from "../../components/Address";
 import { raw, span, value } from "../../text/format";
 import { Quality } from "./Quality";
 import type { Filter, SortKey } from "./rows";
@@ -18,7 +19,7 @@ const ROW = 32;
 const HEADING = 32;
 /** Raw value and address give way when the table shares the page with a point's detail, which shows them. */
 const GRID =
-  "grid grid-cols-[minmax(6rem,1fr)_minmax(9rem,1.4fr)_6rem_4rem_minmax(8rem,1.6fr)_4.5rem_7rem_7rem] @max-4xl:grid-cols-[minmax(6rem,1fr)_minmax(9rem,1.4fr)_6rem_4rem_minmax(8rem,1.6fr)_4.5rem] gap-x-3 px-4 items-center";
+  "grid grid-cols-[minmax(6rem,1fr)_minmax(9rem,1.4fr)_6rem_4rem_minmax(8rem,1.2fr)_4.5rem_7rem_minmax(7rem,1.2fr)] @max-4xl:grid-cols-[minmax(6rem,1fr)_minmax(9rem,1.4fr)_6rem_4rem_minmax(8rem,1.6fr)_4.5rem] gap-x-3 px-4 items-center";
 /** On a phone: name over device, value over quality. */
 const NARROW = "max-md:grid-cols-[minmax(0,1fr)_auto]! max-md:gap-y-0";
 const COLUMNS: { key: SortKey | null; title: string; right?: boolean; yields?: boolean }[] = [
@@ -112,7 +113,9 @@ export function PointTable({ rows, now, selected, onSelect, filter, onSort }: Po
                 {row.value_at > 0 ? span(now - row.value_at) : "–"}
               </Cell>
               <Cell className="text-right font-mono text-xs text-soft @max-4xl:hidden">{raw(row.raw)}</Cell>
-              <Cell className="font-mono text-xs text-soft @max-4xl:hidden">{row.address}</Cell>
+              <Cell className="@max-4xl:hidden">
+                <Address>{row.address}</Address>
+              </Cell>
             </div>
           );
         })}
