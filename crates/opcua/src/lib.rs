@@ -84,8 +84,9 @@ pub use service::{
 };
 pub use space::{Access, AttributeId, History, Node, NodeKind, NodeSetError, Space, Variable, ids};
 pub use structure::{
-    Argument, BuildInfo, DataTypes, EUInformation, EnumDefinition, EnumField, EnumValueType, FieldValue, Fields, Range,
-    ServerState, ServerStatusDataType, Structure, StructureDefinition, StructureError, StructureField, StructureType,
+    Argument, BuildInfo, DataTypes, DictionaryError, EUInformation, EnumDefinition, EnumField, EnumValueType,
+    FieldValue, Fields, NamedType, Range, ServerState, ServerStatusDataType, Structure, StructureDefinition,
+    StructureError, StructureField, StructureType,
 };
 pub use transport::{
     Acknowledge, AsymmetricHeader, ChunkType, ErrorMessage, Frame, FrameDecoder, FrameError, Hello, MessageType,

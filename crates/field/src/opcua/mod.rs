@@ -1,6 +1,7 @@
 //! OPC UA servers: how they are reached and trusted, what is watched of them, how values are read and written, what they offer.
 
 mod connect;
+mod dictionaries;
 mod discovery;
 mod driver;
 mod endpoint;

@@ -1,5 +1,6 @@
 //! What is to be known of nodes before they are watched: what their structures are made of, and whether they have a history.
 
+use super::dictionaries::DictionaryFinder;
 use super::facts::{attribute_of, read};
 use interlex_opcua::{
     BrowseDescription, BrowseDirection, BrowseRequest, DataTypes, EnumDefinition, NodeId, Request, RequestError,
@@ -16,6 +17,8 @@ pub(super) struct NodeFinder {
     /// Types that have no definition of their own: those that they add nothing to are asked for.
     bare: VecDeque<NodeId>,
     known: BTreeSet<NodeId>,
+    /// Where those are described that have no definition.
+    dictionaries: Box<DictionaryFinder>,
     /// Variables that may have a history.
     unsure: VecDeque<NodeId>,
     /// Those that have one.
@@ -31,6 +34,7 @@ enum Asked {
     Definitions(Vec<NodeId>),
     Supertypes(Vec<NodeId>),
     Access(Vec<NodeId>),
+    Dictionaries,
 }
 
 const DATA_TYPE: u32 = 14;
@@ -79,9 +83,12 @@ impl NodeFinder {
             return Some(request);
         }
         if self.bare.is_empty() {
-            return None;
+            let request = self.dictionaries.next(at_once)?;
+            self.asked = Asked::Dictionaries;
+            return Some(request);
         }
         let nodes = take(&mut self.bare);
+        self.dictionaries.want(&nodes);
         let above = |node: &NodeId| BrowseDescription {
             node_id: node.clone(),
             browse_direction: BrowseDirection::Inverse,
@@ -96,7 +103,7 @@ impl NodeFinder {
     /// Whether nothing is to be asked any more.
     pub(super) fn is_done(&self) -> bool {
         let waits = [&self.variables, &self.unsure, &self.wanted, &self.bare].iter().any(|nodes| !nodes.is_empty());
-        matches!(self.asked, Asked::Nothing) && !waits
+        matches!(self.asked, Asked::Nothing) && !waits && self.dictionaries.is_done()
     }
 
     fn want(&mut self, node: NodeId) {
@@ -146,6 +153,10 @@ impl NodeFinder {
                         self.historic.insert(node);
                     }
                 }
+            }
+            (Asked::Dictionaries, answer) => {
+                let wanted = self.dictionaries.answered(answer.ok(), types);
+                wanted.iter().for_each(|data_type| self.want_missing(data_type, types));
             }
             // What is not told stays unknown: values of such types are not read.
             _ => {}

@@ -6,9 +6,9 @@ use interlex_core::description::{Description, Files, Point, read};
 use interlex_core::{LatestTable, PointTable, RecentValues, SampleKind, Value};
 use interlex_field::{Keeper, Listeners, Memories, PointWrite, Surroundings, TrialRead, Via, start, write};
 use interlex_opcua::{
-    Access, Argument, Array, DataValue, History, Host, HostConfig, MessageSecurityMode, Node, NodeId, NodeKind,
-    Process, SecurityPolicy, Server, ServerDescription, ServerLimits, Sessions, Space, StatusCode, Structure,
-    TransportLimits, User, UserTokenType, Users, Variable, Variant, ids,
+    Access, Argument, Array, Binary, Body, DataValue, ExtensionObject, History, Host, HostConfig, MessageSecurityMode,
+    Node, NodeId, NodeKind, Process, Scalar, SecurityPolicy, Server, ServerDescription, ServerLimits, Sessions, Space,
+    StatusCode, Structure, TransportLimits, User, UserTokenType, Users, Variable, Variant, ids,
 };
 use std::collections::{BTreeMap, HashMap};
 use std::pin::Pin;
@@ -60,7 +60,7 @@ fn machine_of(node: &NodeId) -> String {
 impl Process for Machines {
     fn write(&mut self, node: &NodeId, value: &Variant, _: &User) -> StatusCode {
         let machine = self.machines.entry(machine_of(node)).or_default();
-        let Variant::Scalar(interlex_opcua::Scalar::UInt16(number)) = value else {
+        let Variant::Scalar(Scalar::UInt16(number)) = value else {
             return StatusCode::BAD_TYPE_MISMATCH;
         };
         let how = machine.writes.unwrap_or(Writes::Takes);
@@ -78,7 +78,7 @@ impl Process for Machines {
         self.called.push(format!("{on} {method} {given:?}"));
         match given {
             [] => Ok(vec![3_u32.into()]),
-            [Variant::Scalar(interlex_opcua::Scalar::Float(power))] if *power < 500.0 => Ok(Vec::new()),
+            [Variant::Scalar(Scalar::Float(power))] if *power < 500.0 => Ok(Vec::new()),
             _ => Err(StatusCode::BAD_OUT_OF_RANGE),
         }
     }
@@ -111,8 +111,41 @@ fn space() -> Space {
     let kept = Node::new(node("one", "kept"), 1, "kept", NodeKind::Variable(Box::new(kept)));
     space.add_under(&NodeId::text(1, "one"), &ids::HAS_COMPONENT, kept, &ids::BASE_DATA_VARIABLE_TYPE);
     methods(&mut space);
+    dictionary(&mut space);
     space
 }
+
+/// A structure that a dictionary of types describes, as before there was another way.
+fn dictionary(space: &mut Space) {
+    let numbered = |number| NodeId::numeric(1, number);
+    let add = |space: &mut Space, (number, name): (u32, &str), kind, (parent, reference): (&NodeId, &NodeId)| {
+        let node = Node::new(numbered(number), if number == 71 { 0 } else { 1 }, name, kind);
+        space.add_under(parent, reference, node, &NodeId::NULL);
+    };
+    let text = |text: &str| Variant::Scalar(Scalar::String(Some(text.to_owned())));
+    let variable = |value: Variant| NodeKind::Variable(Box::new(Variable::new(value)));
+    let data_type = NodeKind::DataType { is_abstract: false, definition: None };
+    add(space, (70, "CountersType"), data_type, (&NodeId::numeric(0, 22), &ids::HAS_SUBTYPE));
+    add(space, (71, "Default Binary"), NodeKind::Object, (&numbered(70), &ids::HAS_ENCODING));
+    add(
+        space,
+        (73, "Machines"),
+        variable(Variant::Scalar(Scalar::ByteString(DICTIONARY.to_vec().into()))),
+        (&NodeId::numeric(0, 93), &ids::HAS_COMPONENT),
+    );
+    add(space, (72, "Counters"), variable(text("Counters")), (&numbered(73), &ids::HAS_COMPONENT));
+    space.refer(&numbered(71), &ids::HAS_DESCRIPTION, &numbered(72));
+    let body = [1327_u32.to_bytes(), Some("knocks".to_owned()).to_bytes()].concat();
+    let object = ExtensionObject { type_id: numbered(71), body: Body::Binary(body) };
+    let value = Variant::Scalar(Scalar::ExtensionObject(object.into()));
+    let counters = Variable { data_type: numbered(70), ..Variable::new(value) };
+    let counters = Node::new(node("one", "counters"), 1, "counters", NodeKind::Variable(Box::new(counters)));
+    space.add_under(&NodeId::text(1, "one"), &ids::HAS_COMPONENT, counters, &ids::BASE_DATA_VARIABLE_TYPE);
+}
+
+const DICTIONARY: &[u8] = br#"<opc:TypeDictionary xmlns:opc="http://opcfoundation.org/BinarySchema/" TargetNamespace="urn:alderfen:machines">
+  <opc:StructuredType Name="Counters"><opc:Field Name="Starts" TypeName="opc:UInt32"/><opc:Field Name="Last" TypeName="opc:String"/></opc:StructuredType>
+</opc:TypeDictionary>"#;
 
 /// A method of one machine, one that takes a power, and one that both have.
 fn methods(space: &mut Space) {
@@ -399,4 +432,22 @@ async fn a_method_is_called_once_by_its_object_with_what_it_takes() {
     };
     assert_eq!(shows("/1:start").await.unwrap(), Some(Value::Bool(false)), "it may be called, and is not now");
     assert!(shows("/1:locked").await.unwrap_err().to_string().contains("BadNotExecutable"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn structures_of_older_servers_are_read_by_their_dictionary() {
+    let field = OpcUaField::start().await;
+    let mut files: Files = interlex_core::description::write(&field.description(&["one"], &[]));
+    let list = "name,address,field,rate\nstarts,/1:counters,Starts,fast\nlast,/1:counters,Last,fast\n".to_owned();
+    files.insert("points/one.csv".to_owned(), list);
+    let described = read(&files).unwrap();
+    let (link, device) = (described.links[0].clone(), described.devices[0].clone());
+    let via = Via { links: Vec::new(), memories: Memories::default(), clock: Arc::new(WallClock) };
+    let mut values = Vec::new();
+    for point in device.points.iter().map(|point| Point::clone(point)) {
+        let (link, device) = (link.clone(), device.clone());
+        let wanted = TrialRead { link, device, point, neighbours: false, expected: None };
+        values.push(interlex_field::read(&wanted, &via).await.unwrap().value);
+    }
+    assert_eq!(values, [Some(Value::Uint(1327)), Some(Value::Text("knocks".into()))]);
 }

@@ -64,6 +64,8 @@ pub mod ids {
         ORGANIZES = 35;
         /// From a data type to its encodings.
         HAS_ENCODING = 38;
+        /// From an encoding to what describes it in a dictionary of types.
+        HAS_DESCRIPTION = 39;
         /// From an instance to its type.
         HAS_TYPE_DEFINITION = 40;
         /// Parts and properties.

@@ -3,10 +3,12 @@
 //! Source: OPC 10000-6, section 5.2.6.
 
 mod custom;
+mod dictionary;
 mod standard;
 mod units;
 
 pub use custom::{DataTypes, FieldValue, Fields, StructureError};
+pub use dictionary::{DictionaryError, NamedType};
 pub use standard::{
     Argument, BuildInfo, EUInformation, EnumDefinition, EnumField, EnumValueType, Range, ServerState,
     ServerStatusDataType, StructureDefinition, StructureField, StructureType,
