@@ -124,7 +124,7 @@ fn what_is_not_to_be_had_is_said_and_asked_for_no_more() {
     reader.backfill.add(gap("Power", vec![good(1.0, 0)], good(2.0, 1000)));
     reader.run(None);
     let statuses = reader.ends.iter().map(|end| match end {
-        BackfillEvent::Missing(_, status) => *status,
+        BackfillEvent::Missing(_, status, _) => *status,
         other => panic!("{other:?}"),
     });
     let expected =
@@ -134,9 +134,11 @@ fn what_is_not_to_be_had_is_said_and_asked_for_no_more() {
 
     let mut reader = Reader::new(ServerLimits::default());
     reader.bench.server.offer("HistoryReadRequest", false);
-    reader.backfill.add(gap("Power", vec![good(1.0, 0)], good(2.0, 1000)));
+    let missed = gap("Power", vec![good(1.0, 0)], good(2.0, 1000));
+    let span = (missed.from, missed.after.time());
+    reader.backfill.add(missed);
     reader.run(None);
-    assert_eq!(reader.ends, [BackfillEvent::Missing((0, 0), StatusCode::BAD_SERVICE_UNSUPPORTED)]);
+    assert_eq!(reader.ends, [BackfillEvent::Missing((0, 0), StatusCode::BAD_SERVICE_UNSUPPORTED, span)]);
 }
 
 #[test]

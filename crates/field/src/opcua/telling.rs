@@ -3,9 +3,10 @@
 use super::driver::{NOT_WATCHED, OpcUaDriver};
 use super::part::{Item, Stage};
 use crate::link::{DeviceEvent, Outcome, Outcomes, RequestView};
-use interlex_core::{DataType, PointIndex, PointTable, RawSample, Reason, SampleKind};
+use interlex_core::{DataType, PointIndex, PointTable, RawSample, Reason, SampleKind, Timestamp, iso_time};
 use interlex_opcua::{
-    BackfillEvent, DataTypes, DataValue, FollowEvent, ItemPlace, RequestError, Response, StatusCode, WatchEvent,
+    BackfillEvent, DataTypes, DataValue, DateTime, FollowEvent, ItemPlace, RequestError, Response, StatusCode,
+    WatchEvent,
 };
 use std::time::{Duration, Instant};
 
@@ -139,12 +140,24 @@ impl OpcUaDriver {
                 out.batch(|batch| batch.extend(samples));
             }
             BackfillEvent::Filled(_) => {}
-            BackfillEvent::Missing(place, status) => {
+            BackfillEvent::Missing(place, status, (from, to)) => {
                 let Some((id, place)) = item_of(self, place) else { return };
                 let Some(part) = self.parts.iter().find(|part| part.id == id) else { return };
                 let name = part.point(place).map(|settings| settings.name.to_string()).unwrap_or_default();
-                let why = format!("values of {name} are missing: the server has no history of them ({status})");
+                let text = |time: DateTime| time.unix_millis().map(iso_time).unwrap_or_default();
+                let why = format!(
+                    "values of {name} from {} to {} may be missing: the server has no history of them ({status})",
+                    text(from),
+                    text(to)
+                );
+                // Whoever reads the values later finds the gap among them.
+                let lost = from.unix_millis().zip(part.items.get(place)).map(|(from, item)| RawSample {
+                    source_time: Some(Timestamp::from_millis(from + 1)),
+                    kind: SampleKind::Past,
+                    ..RawSample::failed(item.index, Reason::OpcUa(StatusCode::BAD_DATA_LOST.0))
+                });
                 out.device(part.place, DeviceEvent::Error(why));
+                out.batch(|batch| batch.extend(lost));
             }
         }
     }

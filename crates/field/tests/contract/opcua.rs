@@ -3,7 +3,7 @@
 use crate::line::Line;
 use crate::suite::{Field, WallClock, Writes};
 use interlex_core::description::{Description, Files, Point, read};
-use interlex_core::{LatestTable, PointTable, RecentValues, SampleKind, Value};
+use interlex_core::{LatestTable, PointTable, Quality, Reason, RecentValues, SampleKind, Value};
 use interlex_field::{Keeper, Listeners, Memories, PointWrite, Surroundings, TrialRead, Via, start, write};
 use interlex_opcua::{
     Access, Argument, Array, Binary, Body, DataValue, ExtensionObject, History, Host, HostConfig, MessageSecurityMode,
@@ -293,6 +293,9 @@ impl Keeper for InMemory {
     }
 }
 
+/// Stands for values that are not to be had.
+const LOST: u32 = u32::MAX;
+
 type Told = Arc<Mutex<Vec<(u32, SampleKind)>>>;
 
 /// A link that watches what has a history, and what it tells.
@@ -313,8 +316,11 @@ async fn watching(field: &OpcUaField, keeper: &Arc<InMemory>) -> (JoinHandle<()>
     tokio::spawn(async move {
         while let Some(event) = receiver.recv().await {
             let interlex_core::FieldEvent::Samples(samples) = event else { continue };
-            let values = samples.iter().filter_map(|sample| match &sample.value {
-                Some(Value::Uint(number)) => Some((u32::try_from(*number).unwrap(), sample.kind)),
+            let values = samples.iter().filter_map(|sample| match (&sample.value, sample.quality) {
+                (Some(Value::Uint(number)), _) => Some((u32::try_from(*number).unwrap(), sample.kind)),
+                (None, Quality::Bad(Reason::OpcUa(status))) if status == StatusCode::BAD_DATA_LOST.0 => {
+                    Some((LOST, sample.kind))
+                }
                 _ => None,
             });
             into.lock().unwrap().extend(values);
@@ -450,4 +456,19 @@ async fn structures_of_older_servers_are_read_by_their_dictionary() {
         values.push(interlex_field::read(&wanted, &via).await.unwrap().value);
     }
     assert_eq!(values, [Some(Value::Uint(1327)), Some(Value::Text("knocks".into()))]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_cannot_be_had_back_is_marked_among_the_values() {
+    let (field, keeper) = (OpcUaField::start().await, Arc::new(InMemory::default()));
+    let (_running, told, _stop) = watching(&field, &keeper).await;
+    until("some values are told", || told.lock().unwrap().len() > 20).await;
+    assert!(told.lock().unwrap().iter().all(|(value, _)| *value != LOST));
+    field.host.with(|server, _, _| {
+        server.offer("TransferSubscriptionsRequest", false);
+        server.offer("HistoryReadRequest", false);
+        server.end_sessions();
+    });
+    until("the gap is marked", || told.lock().unwrap().contains(&(LOST, SampleKind::Past))).await;
+    until("values go on", || told.lock().unwrap().iter().skip_while(|told| told.0 != LOST).count() > 20).await;
 }

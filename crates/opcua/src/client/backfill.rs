@@ -72,8 +72,8 @@ pub enum BackfillEvent {
     Values(ItemPlace, Vec<DataValue>),
     /// All that the history has of the gap was told, and it reaches to its end.
     Filled(ItemPlace),
-    /// What is still missing is not to be had, and why.
-    Missing(ItemPlace, StatusCode),
+    /// What is still missing, from a moment to another, is not to be had, and why.
+    Missing(ItemPlace, StatusCode, (DateTime, DateTime)),
 }
 
 #[derive(Debug)]
@@ -217,7 +217,8 @@ impl Backfill {
     }
 
     fn give_up(&mut self, missing: Missing, status: StatusCode) {
-        self.events.push_back(BackfillEvent::Missing(missing.gap.item, status));
+        let span = (missing.gap.from, missing.reach);
+        self.events.push_back(BackfillEvent::Missing(missing.gap.item, status, span));
     }
 
     /// Asks again after a while, unless that brought nothing too often.
