@@ -69,6 +69,11 @@ async fn an_engine_is_trusted_browsed_watched_and_found_again() {
         "{taken:?}"
     );
 
+    // What its maker's file says of it, before anybody is asked.
+    let file = concat!("file=@", env!("CARGO_MANIFEST_DIR"), "/../crates/opcua/tests/vectors/engine.xml");
+    let described = rig.interlex(&["offers", "node-set", "--device", "chp", "--with", file]).await;
+    assert!(described.code == 0 && described.out.contains("nsu=urn:alderfen:chp;s=Engine.Speed"), "{described:?}");
+
     // All that it has, in one go.
     let nodes = ["offers", "nodes", "--device", "chp", "--parts", "1", "--case", "kebab", "--to-draft"];
     let offered = rig.interlex(&nodes).await;

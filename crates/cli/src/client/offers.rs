@@ -23,7 +23,7 @@ pub(crate) struct OffersArguments {
     /// A device of the draft that is asked
     #[arg(long)]
     device: Option<String>,
-    /// What the source wants to know, such as first=10
+    /// What the source wants to know, such as first=10; file=@engine.xml is what a file has
     #[arg(long, value_name = "KEY=VALUE", value_parser = key_and_value)]
     with: Vec<(String, Value)>,
     /// Only those whose path or address fits, or the security of ways to reach a server, with * for any text; several times for
@@ -69,6 +69,10 @@ impl From<Case> for NameCase {
 
 fn key_and_value(text: &str) -> Result<(String, Value), String> {
     let (key, value) = text.split_once('=').ok_or_else(|| format!("{text:?} is no KEY=VALUE"))?;
+    if let Some(path) = value.strip_prefix('@') {
+        let content = std::fs::read_to_string(path).map_err(|error| format!("{path}: {error}"))?;
+        return Ok((key.to_owned(), content.into()));
+    }
     // What is no number or switch is text.
     let value = serde_json::from_str(value).ok().filter(|value: &Value| value.is_number() || value.is_boolean());
     let words = || Value::from(text.split_once('=').map_or("", |(_, words)| words));

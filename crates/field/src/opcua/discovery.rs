@@ -3,6 +3,7 @@
 use super::connect;
 use super::endpoint;
 use super::errand::{Browse, BrowseWanted, Errand, Identify};
+use super::node_set;
 use super::reach::Reach;
 use super::trust::{self, accepted_as};
 use crate::link::{OfferRequest, OfferSource, seconds_now};
@@ -25,6 +26,8 @@ pub(crate) enum Discovery {
     Identify(String),
     /// Which nodes a device has.
     Nodes(Box<BrowseWanted>),
+    /// What a file of nodes describes for a device: told without a server.
+    NodeSet(Box<BrowseWanted>, String),
     /// How it may be reached: told without a session.
     Endpoints(Box<OpcUaLink>, mpsc::Sender<OfferEvent>),
 }
@@ -35,9 +38,20 @@ impl Discovery {
             Self::Identify(device) => Box::new(Identify::new(device)),
             Self::Nodes(wanted) => Box::new(Browse::new(*wanted)),
             // Asked over a session all the same, it is who the server is.
-            Self::Endpoints(..) => Box::new(Identify::new(String::new())),
+            Self::Endpoints(..) | Self::NodeSet(..) => Box::new(Identify::new(String::new())),
         }
     }
+}
+
+/// Which nodes of a file are looked for.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+struct NodeSetForm {
+    /// The file: XML with UANodeSet as its root. Nodes that others of its kind describe, which it builds on, need not be there.
+    #[schemars(extend("x-lines" = true))]
+    file: String,
+    #[serde(flatten)]
+    nodes: NodesForm,
 }
 
 /// Where the ways to a server are told is in the standard.
@@ -85,6 +99,7 @@ const fn most() -> u32 {
 
 static ENDPOINTS: LazyLock<Form> = LazyLock::new(Form::of::<EndpointsForm>);
 static NODES: LazyLock<Form> = LazyLock::new(Form::of::<NodesForm>);
+static NODE_SET: LazyLock<Form> = LazyLock::new(Form::of::<NodeSetForm>);
 
 /// What servers tell of themselves.
 pub(crate) fn sources() -> Vec<OfferSource> {
@@ -93,6 +108,7 @@ pub(crate) fn sources() -> Vec<OfferSource> {
     vec![
         source("endpoints", "How the server is secured, and its certificate", false, &ENDPOINTS),
         source("nodes", "Which nodes it has", true, &NODES),
+        source("node-set", "What a file of nodes (NodeSet2) describes", true, &NODE_SET),
     ]
 }
 
@@ -104,30 +120,43 @@ pub(crate) fn discovery(request: &OfferRequest, events: &mpsc::Sender<OfferEvent
             let link = request.link.protocol.opcua().ok_or("the link speaks another protocol")?;
             Ok(Discovery::Endpoints(Box::new(link.clone()), events.clone()))
         }
-        "nodes" => {
-            let NodesForm { text, address, most, standard, methods } = NODES.read(&request.filled)?;
-            let device = request.device.as_ref().ok_or("there is no device; expected the one that is asked")?;
-            let own = device.protocol.opcua().ok_or("the device speaks another protocol")?;
-            Ok(Discovery::Nodes(Box::new(BrowseWanted {
-                device: device.settings.name.to_string(),
-                start: own.start.clone(),
-                text: text.to_lowercase(),
-                by_path: match address {
-                    AddressWord::Auto => own.start.is_some(),
-                    AddressWord::Node => false,
-                    AddressWord::Path => true,
-                },
-                most: usize::try_from(most).unwrap_or(usize::MAX),
-                standard,
-                methods,
-                events: events.clone(),
-            })))
+        "nodes" => Ok(Discovery::Nodes(Box::new(wanted(request, NODES.read(&request.filled)?, events)?))),
+        "node-set" => {
+            let NodeSetForm { file, nodes } = NODE_SET.read(&request.filled)?;
+            if file.len() > node_set::LARGEST {
+                return Err(format!("file has {} bytes; expected {} at the most", file.len(), node_set::LARGEST));
+            }
+            Ok(Discovery::NodeSet(Box::new(wanted(request, nodes, events)?), file))
         }
         other => {
             let known: Vec<_> = sources().into_iter().map(|source| source.word).collect();
             Err(format!("source is {other:?}; expected one of {}", known.join(", ")))
         }
     }
+}
+
+/// Which nodes of a device are looked for.
+fn wanted(
+    request: &OfferRequest,
+    NodesForm { text, address, most, standard, methods }: NodesForm,
+    events: &mpsc::Sender<OfferEvent>,
+) -> Result<BrowseWanted, String> {
+    let device = request.device.as_ref().ok_or("there is no device; expected the one that is asked")?;
+    let own = device.protocol.opcua().ok_or("the device speaks another protocol")?;
+    Ok(BrowseWanted {
+        device: device.settings.name.to_string(),
+        start: own.start.clone(),
+        text: text.to_lowercase(),
+        by_path: match address {
+            AddressWord::Auto => own.start.is_some(),
+            AddressWord::Node => false,
+            AddressWord::Path => true,
+        },
+        most: usize::try_from(most).unwrap_or(usize::MAX),
+        standard,
+        methods,
+        events: events.clone(),
+    })
 }
 
 /// Tells how a server may be reached, the best way first.

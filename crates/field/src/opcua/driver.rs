@@ -6,6 +6,7 @@ use super::frames::OpcUaFrames;
 use super::group::{Group, Patience, groups_of};
 use super::mapping::own as own_point;
 use super::memory::{Saving, ServerMemory};
+use super::node_set;
 use super::part::{Part, Progress, Stage};
 use super::poller::Poller;
 use super::reach::Reach;
@@ -534,6 +535,11 @@ impl FieldDriver for OpcUaDriver {
                     })
                 }))
             }
+            Discovery::NodeSet(wanted, file) => Ok(Box::pin(async move {
+                let told = tokio::task::spawn_blocking(move || node_set::tell(&file, *wanted)).await;
+                let told = told.unwrap_or_else(|error| Err(error.to_string()));
+                Answer::Found(told.map(|()| Box::new(Vec::<OfferEvent>::new()) as _).map_err(TrialError::Request))
+            })),
             other => Err(Action::Discover(Box::new(other))),
         }
     }

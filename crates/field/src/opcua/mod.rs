@@ -12,6 +12,7 @@ mod group;
 mod locate;
 mod mapping;
 mod memory;
+mod node_set;
 mod nodes;
 mod part;
 mod poller;

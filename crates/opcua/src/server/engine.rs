@@ -311,6 +311,20 @@ impl Server {
         })
     }
 
+    /// Answers a request of nobody's session, for whoever has the server in hand: without users, and without waiting.
+    ///
+    /// # Errors
+    /// The status of the fault.
+    pub fn answer(
+        &mut self,
+        (now, wall): Now,
+        request: &Request,
+        process: &mut dyn Process,
+    ) -> Result<Response, StatusCode> {
+        let asker = Asker { session: 0, user: &User::Anonymous, channel: 0, request: 0, now, wall };
+        self.carry_out(asker, request, process)
+    }
+
     /// Lets time pass.
     pub fn handle_timeout(&mut self, (now, wall): Now) {
         self.standing.tell(&mut self.space, self.sessions.description(), wall);

@@ -47,7 +47,7 @@ pub(crate) struct OffersRequest {
     request_body = OffersRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
     (status = 200, content_type = "application/x-ndjson", body = OfferEvent), (status = 400, body = ProblemDetails),
     (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails), (status = 404, body = ProblemDetails),
-    (status = 422, body = ProblemDetails), (status = 429, body = ProblemDetails)))]
+    (status = 413, body = ProblemDetails), (status = 422, body = ProblemDetails), (status = 429, body = ProblemDetails)))]
 pub(crate) async fn ask(
     State(app): State<Arc<App>>,
     Engineer(author): Engineer,

@@ -66,7 +66,6 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(trials::write))
         .routes(routes!(trials::broker))
         .routes(routes!(trials::identify))
-        .routes(routes!(offers::ask))
         .routes(routes!(links::frames))
         .routes(routes!(links::capture))
         .routes(routes!(links::statistics))
@@ -107,6 +106,7 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(draft::files, draft::replace))
         .routes(routes!(check::check_files))
         .routes(routes!(imports::import))
+        .routes(routes!(offers::ask))
         .routes(routes!(offers::take))
         .layer(DefaultBodyLimit::max(LARGE_BODY));
     (small, heavy.merge(large))
