@@ -128,7 +128,9 @@ export function ChooseOffers({ gateway, draft, offers, targets }: ChooseOffersPr
                   <th className="py-1 pr-3 text-left font-medium">{path}</th>
                   <td className="pr-3 font-mono text-xs">{shown(point.address)}</td>
                   <td className="pr-3">{shown(point.type)}</td>
-                  <td className="pr-3 text-right tabular-nums">{shown(offer.value)}</td>
+                  <td title={shown(offer.value)} className="max-w-48 truncate pr-3 text-right tabular-nums">
+                    {shown(offer.value)}
+                  </td>
                   <td className="pr-3">{shown(point.unit)}</td>
                   <td className="pr-3 text-soft">
                     {shown(point.title)} <span className="text-xs text-faint">{offer.note}</span>

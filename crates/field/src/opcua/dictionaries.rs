@@ -51,9 +51,25 @@ fn around<'a>(nodes: impl Iterator<Item = &'a NodeId>, kind: &NodeId, browse_dir
 }
 
 impl DictionaryFinder {
-    /// Data types that have no definition.
-    pub(super) fn want(&mut self, data_types: &[NodeId]) {
-        self.wanted.extend(data_types.iter().cloned());
+    /// A data type that has no definition.
+    pub(super) fn want(&mut self, data_type: NodeId) {
+        self.wanted.push(data_type);
+    }
+
+    /// What was asked for last is asked for again, where it was more than one; tells how many it was.
+    pub(super) fn again(&mut self) -> usize {
+        fn back<T>(asked: Vec<T>, list: &mut Vec<T>) -> usize {
+            let count = asked.len();
+            list.extend(asked.into_iter().filter(|_| count > 1));
+            count
+        }
+        match std::mem::take(&mut self.asked) {
+            Asked::Nothing => 0,
+            Asked::Encodings(asked) => back(asked, &mut self.wanted),
+            Asked::Descriptions(asked) => back(asked, &mut self.encoded),
+            Asked::Dictionaries(asked) => back(asked, &mut self.described),
+            Asked::Names(asked, _) => back(asked, &mut self.kept),
+        }
     }
 
     /// Whether nothing is to be asked any more.

@@ -7,7 +7,7 @@ use super::node_set;
 use super::reach::Reach;
 use super::trust::{self, accepted_as};
 use crate::link::{OfferRequest, OfferSource, seconds_now};
-use interlex_core::description::{AcceptedFaults, Fingerprint, Form, OpcUaLink};
+use interlex_core::description::{AcceptedFaults, Fingerprint, Form, OpcUaAddress, OpcUaLink, ParseOpcUaAddressError};
 use interlex_core::{OfferEvent, iso_time};
 use interlex_opcua::{
     CertificateDetails, EndpointDescription, MessageSecurityMode, SecurityPolicy, UserTokenType, certificate_details,
@@ -69,6 +69,13 @@ struct NodesForm {
     /// of a kind.
     #[serde(default)]
     address: AddressWord,
+    /// Only what is below this node, as the address of a point is written; all of the device when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    below: Option<String>,
+    /// Only so many levels down: 1 shows what is there, and where there is more; all when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(range(min = 1))]
+    levels: Option<u32>,
     /// So many nodes are looked at, at the most.
     #[serde(default = "most")]
     #[schemars(range(min = 1, max = 200_000))]
@@ -138,20 +145,31 @@ pub(crate) fn discovery(request: &OfferRequest, events: &mpsc::Sender<OfferEvent
 /// Which nodes of a device are looked for.
 fn wanted(
     request: &OfferRequest,
-    NodesForm { text, address, most, standard, methods }: NodesForm,
+    NodesForm { text, address, below, levels, most, standard, methods }: NodesForm,
     events: &mpsc::Sender<OfferEvent>,
 ) -> Result<BrowseWanted, String> {
     let device = request.device.as_ref().ok_or("there is no device; expected the one that is asked")?;
     let own = device.protocol.opcua().ok_or("the device speaks another protocol")?;
+    let by_path = match address {
+        AddressWord::Auto => own.start.is_some(),
+        AddressWord::Node => false,
+        AddressWord::Path => true,
+    };
+    let below: Option<OpcUaAddress> = below
+        .filter(|text| !text.trim().is_empty())
+        .map(|text| text.parse())
+        .transpose()
+        .map_err(|error: ParseOpcUaAddressError| format!("below: {error}; expected {}", OpcUaAddress::FORM))?;
+    if by_path && below.as_ref().is_some_and(|below| !below.is_path()) {
+        return Err("below is a node, and addresses are paths; expected a path, or address = node".to_owned());
+    }
     Ok(BrowseWanted {
         device: device.settings.name.to_string(),
         start: own.start.clone(),
         text: text.to_lowercase(),
-        by_path: match address {
-            AddressWord::Auto => own.start.is_some(),
-            AddressWord::Node => false,
-            AddressWord::Path => true,
-        },
+        by_path,
+        below,
+        levels: levels.unwrap_or(u32::MAX),
         most: usize::try_from(most).unwrap_or(usize::MAX),
         standard,
         methods,

@@ -1,6 +1,6 @@
 use interlex_opcua::{
-    Array, DataValue, Namespaces, NodeId, ReadRequest, ReadValueId, Request, Response, Scalar, TimestampsToReturn,
-    Variant,
+    Array, DataValue, Namespaces, NodeId, ReadRequest, ReadValueId, Request, RequestError, Response, Scalar,
+    StatusCode, TimestampsToReturn, Variant,
 };
 
 /// What a server is asked for at the beginning of each connection.
@@ -41,6 +41,16 @@ const MOST_TRANSLATE: u32 = 11_712;
 ///
 /// Source: OPC 10000-5, section 12.6.
 pub(super) const RUNNING: i32 = 0;
+
+/// Whether a server says that it was asked for too much at a time.
+pub(super) fn is_too_much(error: &RequestError) -> bool {
+    let too_much = [
+        StatusCode::BAD_TOO_MANY_OPERATIONS,
+        StatusCode::BAD_RESPONSE_TOO_LARGE,
+        StatusCode::BAD_ENCODING_LIMITS_EXCEEDED,
+    ];
+    matches!(error, RequestError::Fault(status) if too_much.contains(&status.code()))
+}
 
 /// The value of a node.
 pub(super) fn value_of(node: NodeId) -> ReadValueId {

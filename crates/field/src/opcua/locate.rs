@@ -1,5 +1,6 @@
 //! From addresses to the nodes that they mean in a server.
 
+use super::facts::is_too_much;
 use interlex_core::description::OpcUaAddress;
 use interlex_opcua::{
     AddressError, BrowsePath, Namespaces, NodeId, PathText, RelativePath, Request, RequestError, Response, StatusCode,
@@ -129,9 +130,7 @@ impl Locator {
         };
         let results = match answer {
             Ok(Response::TranslateBrowsePathsToNodeIds(told)) if told.results.len() == asked.len() => told.results,
-            Err(RequestError::Fault(status))
-                if status.code() == StatusCode::BAD_TOO_MANY_OPERATIONS && asked.len() > 1 =>
-            {
+            Err(error) if is_too_much(&error) && asked.len() > 1 => {
                 self.at_once = (asked.len() / 2).max(1);
                 return asked.into_iter().rev().for_each(|path| self.paths.push_front(path));
             }

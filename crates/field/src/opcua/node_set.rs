@@ -76,19 +76,25 @@ mod tests {
     use interlex_core::OfferEvent;
     use tokio::sync::mpsc;
 
-    #[test]
-    fn a_file_offers_what_its_server_would() {
-        let (events, mut told) = mpsc::channel(1000);
-        let wanted = BrowseWanted {
+    fn wanted(events: mpsc::Sender<OfferEvent>) -> BrowseWanted {
+        BrowseWanted {
             device: "chp".to_owned(),
             start: None,
+            below: None,
+            levels: u32::MAX,
             text: String::new(),
             by_path: false,
             most: 1000,
             standard: false,
-            methods: true,
+            methods: false,
             events,
-        };
+        }
+    }
+
+    #[test]
+    fn a_file_offers_what_its_server_would() {
+        let (events, mut told) = mpsc::channel(1000);
+        let wanted = BrowseWanted { methods: true, ..wanted(events) };
         tell(include_str!("../../../opcua/tests/vectors/engine.xml"), wanted).unwrap();
         let (mut offers, mut is_done) = (Vec::new(), false);
         while let Ok(event) = told.try_recv() {
@@ -108,17 +114,34 @@ mod tests {
     }
 
     #[test]
-    fn what_is_no_file_of_nodes_is_said() {
-        let wanted = || BrowseWanted {
-            device: String::new(),
-            start: None,
-            text: String::new(),
-            by_path: false,
-            most: 10,
-            standard: false,
-            methods: false,
-            events: mpsc::channel(1).0,
+    fn one_level_shows_what_is_there_and_where_there_is_more() {
+        let told_of = |below: Option<&str>, levels| {
+            let (events, mut told) = mpsc::channel(1000);
+            let below = below.map(|below| below.parse().unwrap());
+            let wanted = BrowseWanted { below, levels, by_path: true, ..wanted(events) };
+            tell(include_str!("../../../opcua/tests/vectors/engine.xml"), wanted).unwrap();
+            let mut said = Vec::new();
+            while let Ok(event) = told.try_recv() {
+                match event {
+                    OfferEvent::Points { offers } => {
+                        said.extend(offers.iter().map(|offer| offer.point["address"].to_string()));
+                    }
+                    OfferEvent::Note { text } => said.push(text),
+                    OfferEvent::Failed { why } => said.push(why),
+                    _ => {}
+                }
+            }
+            said
         };
+        assert_eq!(told_of(None, 1), ["Engine: more below /nsu=urn&:alderfen&:chp;Engine"]);
+        let speed = "\"/nsu=urn&:alderfen&:chp;Engine/nsu=urn&:alderfen&:chp;Speed\"";
+        assert_eq!(told_of(Some("/nsu=urn&:alderfen&:chp;Engine"), 1), [speed]);
+        assert_eq!(told_of(Some("/2:None"), 1), ["the path leads nowhere: BadNoMatch"]);
+    }
+
+    #[test]
+    fn what_is_no_file_of_nodes_is_said() {
+        let wanted = || wanted(mpsc::channel(1).0);
         assert_eq!(tell("<a/>", wanted()), Err("the file: it is no node set: its root is a, and not UANodeSet".into()));
         assert!(tell("", wanted()).unwrap_err().starts_with("the file: it is no XML"));
     }

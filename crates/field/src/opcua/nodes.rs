@@ -1,7 +1,7 @@
 //! What is to be known of nodes before they are watched: what their structures are made of, and whether they have a history.
 
 use super::dictionaries::DictionaryFinder;
-use super::facts::{attribute_of, read};
+use super::facts::{attribute_of, is_too_much, read};
 use interlex_opcua::{
     BrowseDescription, BrowseDirection, BrowseRequest, DataTypes, EnumDefinition, NodeId, Request, RequestError,
     Response, Scalar, Structure, StructureDefinition, Variant, ids,
@@ -24,13 +24,15 @@ pub(super) struct NodeFinder {
     /// Those that have one.
     pub(super) historic: BTreeSet<NodeId>,
     asked: Asked,
+    /// So many at a time, where the server took no more; 0 for as many as it says.
+    at_most: usize,
 }
 
 #[derive(Debug, Default)]
 enum Asked {
     #[default]
     Nothing,
-    Types,
+    Types(Vec<NodeId>),
     Definitions(Vec<NodeId>),
     Supertypes(Vec<NodeId>),
     Access(Vec<NodeId>),
@@ -60,6 +62,7 @@ impl NodeFinder {
         if !matches!(self.asked, Asked::Nothing) {
             return None;
         }
+        let at_once = if self.at_most == 0 { at_once } else { at_once.min(self.at_most) };
         let take = |from: &mut VecDeque<NodeId>| from.drain(..at_once.max(1).min(from.len())).collect::<Vec<_>>();
         let attributes = |nodes: &[NodeId], attribute| {
             read(nodes.iter().map(|node| attribute_of(node.clone(), attribute)).collect())
@@ -67,7 +70,7 @@ impl NodeFinder {
         if !self.variables.is_empty() {
             let nodes = take(&mut self.variables);
             let request = attributes(&nodes, DATA_TYPE);
-            self.asked = Asked::Types;
+            self.asked = Asked::Types(nodes);
             return Some(request);
         }
         if !self.unsure.is_empty() {
@@ -88,7 +91,6 @@ impl NodeFinder {
             return Some(request);
         }
         let nodes = take(&mut self.bare);
-        self.dictionaries.want(&nodes);
         let above = |node: &NodeId| BrowseDescription {
             node_id: node.clone(),
             browse_direction: BrowseDirection::Inverse,
@@ -113,8 +115,12 @@ impl NodeFinder {
     }
 
     pub(super) fn answered(&mut self, answer: Result<Response, RequestError>, types: &mut DataTypes) {
-        match (std::mem::take(&mut self.asked), answer) {
-            (Asked::Types, Ok(Response::Read(told))) => {
+        let asked = std::mem::take(&mut self.asked);
+        if answer.as_ref().is_err_and(is_too_much) {
+            return self.again(asked);
+        }
+        match (asked, answer) {
+            (Asked::Types(_), Ok(Response::Read(told))) => {
                 for result in told.results {
                     if let Some(Variant::Scalar(Scalar::NodeId(data_type))) = result.value {
                         self.want_missing(&data_type, types);
@@ -126,6 +132,7 @@ impl NodeFinder {
                     let object = match result.value {
                         Some(Variant::Scalar(Scalar::ExtensionObject(object))) => *object,
                         _ => {
+                            self.dictionaries.want(node.clone());
                             self.bare.push_back(node);
                             continue;
                         }
@@ -163,7 +170,56 @@ impl NodeFinder {
         }
     }
 
+    /// What was too much at a time is asked for in two parts.
+    fn again(&mut self, asked: Asked) {
+        let (queue, nodes) = match asked {
+            Asked::Types(nodes) => (&mut self.variables, nodes),
+            Asked::Access(nodes) => (&mut self.unsure, nodes),
+            Asked::Definitions(nodes) => (&mut self.wanted, nodes),
+            Asked::Supertypes(nodes) => (&mut self.bare, nodes),
+            Asked::Dictionaries => {
+                self.at_most = (self.dictionaries.again() / 2).max(1);
+                return;
+            }
+            Asked::Nothing => return,
+        };
+        // What one alone is too much for stays unknown.
+        if nodes.len() > 1 {
+            self.at_most = nodes.len() / 2;
+            nodes.into_iter().rev().for_each(|node| queue.push_front(node));
+        }
+    }
+
     fn want_missing(&mut self, data_type: &NodeId, types: &DataTypes) {
         types.missing(data_type).into_iter().for_each(|missing| self.want(missing));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use interlex_opcua::{DataValue, ReadResponse, StatusCode};
+
+    #[test]
+    fn less_is_asked_for_where_all_at_once_is_too_much() {
+        let (nodes, mut types) = ((1..=5).map(|number| NodeId::numeric(2, number)), DataTypes::default());
+        let mut finder = NodeFinder::new([], nodes);
+        let asked = |finder: &mut NodeFinder| match finder.next(1000) {
+            Some(Request::Read(request)) => request.nodes_to_read.len(),
+            other => panic!("{other:?}"),
+        };
+        let told = |count: usize| {
+            let access = DataValue { value: Some(Variant::from(HISTORY | 1)), ..DataValue::default() };
+            Ok(ReadResponse { results: vec![access; count], ..ReadResponse::default() }.into())
+        };
+        assert_eq!(asked(&mut finder), 5);
+        finder.answered(Err(RequestError::Fault(StatusCode::BAD_TOO_MANY_OPERATIONS)), &mut types);
+        assert_eq!(asked(&mut finder), 2);
+        finder.answered(Err(RequestError::Fault(StatusCode::BAD_RESPONSE_TOO_LARGE)), &mut types);
+        for _ in 0..5 {
+            assert_eq!(asked(&mut finder), 1);
+            finder.answered(told(1), &mut types);
+        }
+        assert!(finder.is_done() && finder.historic.len() == 5, "each is known to have a history");
     }
 }

@@ -1,6 +1,6 @@
 //! Points that are read again and again, since they say so, or the server does not watch them.
 
-use super::facts::read;
+use super::facts::{is_too_much, read};
 use interlex_opcua::{DataValue, ReadValueId, Request, RequestError, Response, StatusCode};
 use std::time::{Duration, Instant};
 
@@ -128,7 +128,7 @@ impl Poller {
             Ok(Response::Read(told)) if told.results.len() == chosen.len() => {
                 Ok((round.part, items.zip(told.results).collect()))
             }
-            Err(RequestError::Fault(status)) if is_too_much(status) && chosen.len() > 1 => {
+            Err(error) if is_too_much(&error) && chosen.len() > 1 => {
                 self.at_most = (chosen.len() / 2).max(1);
                 round.waiting.splice(..0, chosen);
                 return None;
@@ -140,13 +140,4 @@ impl Poller {
             Ok(_) | Err(_) => Err((round.part, StatusCode::BAD_UNKNOWN_RESPONSE)),
         })
     }
-}
-
-fn is_too_much(status: StatusCode) -> bool {
-    let too_much = [
-        StatusCode::BAD_TOO_MANY_OPERATIONS,
-        StatusCode::BAD_RESPONSE_TOO_LARGE,
-        StatusCode::BAD_ENCODING_LIMITS_EXCEEDED,
-    ];
-    too_much.contains(&status.code())
 }

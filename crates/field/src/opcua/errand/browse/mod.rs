@@ -4,14 +4,14 @@ mod offer;
 
 use super::{End, Errand, Reply, Step};
 use crate::link::Answer;
-use crate::opcua::facts::ServerFacts;
+use crate::opcua::facts::{ServerFacts, is_too_much};
 use crate::opcua::locate::Locator;
 use interlex_core::OfferEvent;
 use interlex_core::description::OpcUaAddress;
 use interlex_opcua::{
     BrowseDescription, BrowseDirection, BrowseNextRequest, BrowseRequest, BrowseResult, ByteString, ExpandedNodeId,
     LocalizedText, Namespaces, NodeClass, NodeId, QualifiedName, ReferenceDescription, Request, RequestError, Response,
-    StatusCode, ids,
+    ids,
 };
 use offer::Describing;
 use std::collections::{HashSet, VecDeque};
@@ -24,6 +24,10 @@ use tokio::sync::mpsc::error::TrySendError;
 pub(crate) struct BrowseWanted {
     pub(crate) device: String,
     pub(crate) start: Option<OpcUaAddress>,
+    /// The node below which is looked, where it is another one than the start.
+    pub(crate) below: Option<OpcUaAddress>,
+    /// So many levels down.
+    pub(crate) levels: u32,
     /// In small letters.
     pub(crate) text: String,
     pub(crate) by_path: bool,
@@ -75,6 +79,7 @@ struct Place {
     /// The same as a browse path.
     way: String,
     class: NodeClass,
+    level: u32,
     title: String,
     properties: Vec<(String, NodeId)>,
 }
@@ -95,7 +100,7 @@ enum Asked {
     Nothing,
     Start,
     Below(Vec<Place>),
-    More(Vec<Place>),
+    More(Vec<(Place, ByteString)>),
     Description,
 }
 
@@ -124,14 +129,16 @@ impl Browse {
     fn begin(&mut self, facts: &ServerFacts) {
         self.is_begun = true;
         self.namespaces = facts.namespaces.clone();
-        let none = std::iter::empty();
-        self.locator = Some(Locator::new(self.wanted.start.as_ref(), none, &facts.namespaces, 1));
+        let (start, below) = (self.wanted.start.as_ref(), self.wanted.below.iter());
+        self.locator = Some(Locator::new(start, below, &facts.namespaces, 1));
     }
 
     fn begin_at(&mut self, node: NodeId) {
         self.seen.insert(node.clone());
-        let (path, way, title) = (Vec::new(), String::new(), String::new());
-        self.open.push_back(Place { node, path, way, class: NodeClass::Object, title, properties: Vec::new() });
+        let way =
+            self.wanted.below.as_ref().filter(|below| below.is_path()).map(ToString::to_string).unwrap_or_default();
+        let (path, title, properties) = (Vec::new(), String::new(), Vec::new());
+        self.open.push_back(Place { node, path, way, class: NodeClass::Object, level: 0, title, properties });
     }
 
     fn request(&mut self, facts: &ServerFacts) -> Option<Request> {
@@ -143,11 +150,13 @@ impl Browse {
                 self.asked = Asked::Start;
                 return Some(request);
             }
-            match locator.start().cloned() {
-                Ok(node) => self.begin_at(node),
-                Err(no_node) => self.failed = Some(no_node.why.clone()),
+            if let Some(locator) = self.locator.take() {
+                let start = locator.start().cloned().map_err(Clone::clone);
+                match locator.found().pop().unwrap_or(start) {
+                    Ok(node) => self.begin_at(node),
+                    Err(no_node) => self.failed = Some(no_node.why),
+                }
             }
-            self.locator = None;
         }
         let most = facts.most.browse;
         let at_once = if self.at_most == 0 { most } else { most.min(self.at_most) }.max(1);
@@ -155,7 +164,7 @@ impl Browse {
         if !self.unfinished.is_empty() {
             let chosen: Vec<_> = self.unfinished.drain(..at_once.min(self.unfinished.len())).collect();
             let continuation_points = chosen.iter().map(|(_, point)| point.clone()).collect();
-            self.asked = Asked::More(chosen.into_iter().map(|(place, _)| place).collect());
+            self.asked = Asked::More(chosen);
             return Some(BrowseNextRequest { continuation_points, ..BrowseNextRequest::default() }.into());
         }
         let is_last = self.open.is_empty();
@@ -198,12 +207,16 @@ impl Browse {
                 self.describing.iter_mut().for_each(|describing| describing.answered(outcome.clone()));
             }
             (Asked::Below(places), Ok(Response::Browse(told))) => self.below(places, told.results),
-            (Asked::More(places), Ok(Response::BrowseNext(told))) => self.below(places, told.results),
-            (Asked::Below(places), Err(RequestError::Fault(status)))
-                if status.code() == StatusCode::BAD_TOO_MANY_OPERATIONS && places.len() > 1 =>
-            {
+            (Asked::More(places), Ok(Response::BrowseNext(told))) => {
+                self.below(places.into_iter().map(|(place, _)| place).collect(), told.results);
+            }
+            (Asked::Below(places), Err(error)) if is_too_much(&error) && places.len() > 1 => {
                 self.at_most = (places.len() / 2).max(1);
                 places.into_iter().rev().for_each(|place| self.open.push_front(place));
+            }
+            (Asked::More(places), Err(error)) if is_too_much(&error) && places.len() > 1 => {
+                self.at_most = (places.len() / 2).max(1);
+                places.into_iter().rev().for_each(|place| self.unfinished.push_front(place));
             }
             (_, Ok(_)) => self.failed = Some("the server answered something else".to_owned()),
             (_, Err(error)) => self.failed = Some(error.to_string()),
@@ -260,7 +273,7 @@ impl Browse {
             }
             return;
         }
-        if !self.seen.insert(node.clone()) {
+        if place.level >= self.wanted.levels || !self.seen.insert(node.clone()) {
             return;
         }
         let path = [&place.path[..], std::slice::from_ref(&name)].concat();
@@ -268,7 +281,14 @@ impl Browse {
         let way = format!("{}{step}{}", place.way, self.step(&browse_name));
         let LocalizedText { text, .. } = display_name;
         let title = text.filter(|title| *title != name).unwrap_or_default();
-        self.open.push_back(Place { node, path, way, class: node_class, title, properties: Vec::new() });
+        let level = place.level + 1;
+        if level == self.wanted.levels && node_class == NodeClass::Object {
+            // What it has is looked for when somebody asks.
+            let address = if self.wanted.by_path { way } else { self.namespaces.text(&node) };
+            self.told.push_back(OfferEvent::Note { text: format!("{}: more below {address}", path.join("/")) });
+            return;
+        }
+        self.open.push_back(Place { node, path, way, class: node_class, level, title, properties: Vec::new() });
     }
 
     /// A name in a browse path: with the URI of its namespace, but for the standard's and the server's own.

@@ -1,12 +1,12 @@
 //! What is known of variables, as offers.
 
 use super::{BrowseWanted, Found};
-use crate::opcua::facts::{attribute_of, read, value_of};
+use crate::opcua::facts::{attribute_of, is_too_much, read, value_of};
 use crate::opcua::mapping::{built_in, quality, value};
 use interlex_core::{Offer, Quality};
 use interlex_opcua::{
     Argument, Array, DataValue, EUInformation, EnumDefinition, EnumValueType, ExtensionObject, Namespaces, NodeClass,
-    NodeId, Range, ReadValueId, Request, RequestError, Response, Scalar, StatusCode, Structure, Variant,
+    NodeId, Range, ReadValueId, Request, RequestError, Response, Scalar, Structure, Variant,
 };
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, VecDeque};
@@ -105,11 +105,7 @@ impl Describing {
         let asked = std::mem::take(&mut self.asked);
         let results = match outcome {
             Ok(Response::Read(told)) => told.results,
-            Err(RequestError::Fault(status))
-                if [StatusCode::BAD_TOO_MANY_OPERATIONS, StatusCode::BAD_RESPONSE_TOO_LARGE]
-                    .contains(&status.code())
-                    && asked.len() > 1 =>
-            {
+            Err(error) if is_too_much(&error) && asked.len() > 1 => {
                 self.at_most = (asked.len() / 2).max(1);
                 return asked.into_iter().rev().for_each(|one| self.waiting.push_front(one));
             }
