@@ -184,6 +184,7 @@ async fn a_server_that_calls_is_answered_by_who_expects_it_and_others_are_sent_a
     let mut expected = door.expect("urn:alderfen:chp").unwrap();
     assert!(door.expect("urn:alderfen:chp").is_err(), "by one only");
     // Those who say nothing, nonsense, or another name.
+    let stranger = door.stranger();
     let mut others = Vec::new();
     let other = ReverseHello { server_uri: Some("urn:x".to_owned()), endpoint_url: None };
     let mut words = Vec::new();
@@ -193,7 +194,7 @@ async fn a_server_that_calls_is_answered_by_who_expects_it_and_others_are_sent_a
         tokio::io::AsyncWriteExt::write_all(&mut stream, said).await.unwrap();
         others.push(stream);
     }
-    assert_eq!(door.stranger().await, "urn:x", "and told");
+    assert_eq!(stranger.await, "urn:x", "and told");
     let calling = tokio::spawn(Arc::clone(&server.host).call(address, Duration::from_millis(20), server.stop.clone()));
     for is_first in [true, false] {
         let (stream, hello) = expected.call().await;

@@ -41,6 +41,8 @@ impl Understood {
 /// Source: OPC 10000-6, annex A.1.
 const VALUE: u32 = 13;
 const USER_EXECUTABLE: u32 = 22;
+/// Texts, and lists as texts, are told up to this many bytes.
+const LONGEST: usize = 1 << 20;
 /// Text has no longest length in a server.
 const TEXT: DataType = DataType::String(250);
 
@@ -88,6 +90,9 @@ impl Reader {
                 _ => none(bad(StatusCode::BAD_DATA_TYPE_ID_UNKNOWN)),
             };
         };
+        if matches!(&value, Value::Text(text) if text.len() > LONGEST) {
+            return none(bad(StatusCode::BAD_ENCODING_LIMITS_EXCEEDED));
+        }
         if self.data_type == DataType::Auto {
             return Understood { value: Some(value), data_type: Some(data_type), quality, time };
         }
@@ -175,7 +180,9 @@ fn scalar_value(scalar: &Scalar) -> Option<(Value, DataType)> {
         }
         Scalar::Guid(guid) => return carried(guid.to_string(), DataType::Uuid),
         Scalar::ByteString(bytes) => {
-            return bytes.0.as_deref().and_then(|bytes| carried(hexadecimal(bytes), DataType::Bytes));
+            // Two digits a byte; of one that is too long no more is needed.
+            let bytes = bytes.0.as_deref().map(|bytes| bytes.get(..=LONGEST / 2).unwrap_or(bytes));
+            return bytes.and_then(|bytes| carried(hexadecimal(bytes), DataType::Bytes));
         }
         Scalar::XmlElement(xml) => return xml.0.clone().and_then(text),
         Scalar::NodeId(node) => return text(node.to_string()),
@@ -190,15 +197,29 @@ fn scalar_value(scalar: &Scalar) -> Option<(Value, DataType)> {
 /// The elements with commas between them, as JSON has them; none where one of them has no form.
 fn listed(elements: &Array) -> Option<Value> {
     let has_no_form = matches!(elements, Array::ExtensionObject(_) | Array::DiagnosticInfo(_));
-    let element = |place| match value(&elements.get(place)?).map(|(value, _)| value) {
+    let element = |place: usize| match value(&elements.get(place)?).map(|(value, _)| value) {
         // Nothing, a text or a moment that is not there, and what is not finite: JSON has one word for it.
         None => Some("null".to_owned()),
         Some(number) if number.is_not_finite() => Some("null".to_owned()),
         Some(Value::Text(text)) => serde_json::to_string(&*text).ok(),
         Some(other) => Some(other.to_string()),
     };
-    let parts: Option<Vec<_>> = (0..elements.len()).map(element).collect();
-    (!has_no_form).then_some(Value::Text(format!("[{}]", parts?.join(",")).into()))
+    if has_no_form {
+        return None;
+    }
+    let mut text = "[".to_owned();
+    for place in 0..elements.len() {
+        if place > 0 {
+            text.push(',');
+        }
+        text.push_str(&element(place)?);
+        // What is too long is told as such; nobody needs the rest of it for that.
+        if text.len() > LONGEST {
+            break;
+        }
+    }
+    text.push(']');
+    Some(Value::Text(text.into()))
 }
 
 /// The type of a list, or of a matrix of some lengths.
@@ -365,6 +386,15 @@ pub(super) mod tests {
         let bytes = Variant::Scalar(Scalar::ByteString(ByteString(Some(vec![0, 255]))));
         assert_eq!(of(bytes), some("00ff", "bytes"));
         assert_eq!(of(Variant::Scalar(Scalar::DateTime(DateTime(0)))), (None, None), "1601 is no moment");
+        for too_long in [
+            Variant::Array(Array::Double(vec![1.5; LONGEST / 4])),
+            Variant::Scalar(Scalar::ByteString(ByteString(Some(vec![0; LONGEST])))),
+            Variant::Scalar(Scalar::String(Some("x".repeat(LONGEST + 1)))),
+        ] {
+            let read = auto.read(&told(too_long), &types);
+            assert_eq!(read.value, None);
+            assert_eq!(crate::opcua::words(read.quality.reason().unwrap()), "BadEncodingLimitsExceeded");
+        }
         let status =
             |code: u32| auto.read(&DataValue { status: Some(StatusCode(code)), ..told(Variant::from(1.0)) }, &types);
         assert_eq!(status(0x0000_0480).quality, Quality::Good);

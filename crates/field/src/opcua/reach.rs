@@ -101,9 +101,10 @@ impl Reverse {
         let Some(server_uri) = &self.server_uri else {
             let open = self.door.open(address).await?;
             *self.held.lock() = Some(Arc::clone(&open) as _);
+            let stranger = open.door.stranger();
             let called = match open.door.unexpected() {
                 Some(called) => Ok(called),
-                None => timeout_at(deadline, open.door.stranger()).await,
+                None => timeout_at(deadline, stranger).await,
             };
             return Err(match called {
                 Ok(called) => format!("{called:?} calls at {address}: is that the server-uri of this link?"),

@@ -76,17 +76,19 @@ impl ReverseDoor {
         self.unexpected.borrow().clone()
     }
 
-    /// Waits for somebody who calls without being expected.
-    pub async fn stranger(&self) -> String {
+    /// Waits for somebody who calls from now on without being expected.
+    pub fn stranger(&self) -> impl Future<Output = String> + use<> {
         let mut unexpected = self.unexpected.subscribe();
-        loop {
-            // The sender is in the door.
-            if unexpected.changed().await.is_err() {
-                std::future::pending::<()>().await;
-            }
-            let called = unexpected.borrow().clone();
-            if let Some(called) = called {
-                return called;
+        async move {
+            loop {
+                // The sender is in the door.
+                if unexpected.changed().await.is_err() {
+                    std::future::pending::<()>().await;
+                }
+                let called = unexpected.borrow().clone();
+                if let Some(called) = called {
+                    return called;
+                }
             }
         }
     }

@@ -2,7 +2,7 @@ use super::metric::told;
 use super::node::SparkplugNode;
 use crate::command::{Asker, BrokerCommand};
 use crate::session::Base;
-use interlex_core::{Sample, Value};
+use interlex_core::{DataType, Sample, Value, iso_time};
 use interlex_sparkplug::{Datum, MetricValue, Standing};
 use std::sync::Arc;
 use tokio::time::Instant;
@@ -15,6 +15,9 @@ impl SparkplugNode {
         let value = match value {
             MetricValue::Bool(bit) => Value::Bool(bit),
             MetricValue::Int(int) => Value::Int(int),
+            MetricValue::Uint(moment) if info.data_type() == DataType::DateTime => {
+                Value::Text(iso_time(i64::try_from(moment).unwrap_or(i64::MAX)).into())
+            }
             MetricValue::Uint(uint) => Value::Uint(uint),
             MetricValue::Float(float) => Value::Float32(float),
             MetricValue::Double(float) => Value::Float64(float),

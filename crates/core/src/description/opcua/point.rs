@@ -182,7 +182,8 @@ fn method_faults(settings: &PointSettings, own: &OpcUaPoint) -> Vec<Fault> {
         let message = format!("type is {}, and a method is called by writing true", settings.data_type);
         faults.push(Fault::new("type", message, "no type, or bool"));
     }
-    let is_there = [("field", own.field.is_some()), ("element", own.element.is_some())];
+    let is_there =
+        [("field", own.field.is_some()), ("element", own.element.is_some()), ("lifetime", settings.lifetime.is_some())];
     for (column, _) in is_there.into_iter().filter(|(_, is_there)| *is_there) {
         faults.push(Fault::new(column, format!("{column} is of a value, and a method has none"), "nothing"));
     }
