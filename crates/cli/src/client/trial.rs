@@ -81,6 +81,9 @@ pub(crate) struct HowArguments {
     /// The element of an array, counted from 0
     #[arg(long)]
     element: Option<String>,
+    /// What a method is given, a list in JSON such as [] or [350]; writing true calls it
+    #[arg(long)]
+    arguments: Option<String>,
     /// Engineering value = raw × scale
     #[arg(long, default_value_t = 1.0, allow_negative_numbers = true)]
     scale: f64,
@@ -98,6 +101,7 @@ impl HowArguments {
             ("order", self.order.clone().map(Value::from)),
             ("field", self.field.clone().map(Value::from)),
             ("element", self.element.clone().map(Value::from)),
+            ("arguments", self.arguments.clone().map(Value::from)),
         ];
         columns.into_iter().filter_map(|(key, value)| Some((key, value?))).collect()
     }

@@ -3,7 +3,7 @@
 use super::driver::{NOT_WATCHED, OpcUaDriver};
 use super::part::{Item, Stage};
 use crate::link::{DeviceEvent, Outcome, Outcomes, RequestView};
-use interlex_core::{DataType, PointIndex, PointTable, RawSample, Reason, SampleKind, Timestamp, iso_time};
+use interlex_core::{ArrayType, DataType, PointIndex, PointTable, RawSample, Reason, SampleKind, Timestamp, iso_time};
 use interlex_opcua::{
     BackfillEvent, DataTypes, DataValue, DateTime, FollowEvent, ItemPlace, RequestError, Response, StatusCode,
     WatchEvent,
@@ -354,6 +354,16 @@ impl OpcUaDriver {
 /// A node whose values were of other types so often has text from then on: brokers are told of each type that a point takes.
 const TURNS: u8 = 3;
 
+/// What a point is that was of a type, and is told as another: of matrices whose lengths change, a list.
+fn list_of(before: DataType, found: DataType) -> DataType {
+    match (before, found) {
+        (DataType::Array(before), DataType::Array(found)) if before != found && before.element == found.element => {
+            DataType::Array(ArrayType::list(found.element))
+        }
+        _ => found,
+    }
+}
+
 /// A value as a sample of its point, and the type that the point has from now on, where that is another one.
 fn sample(
     item: &mut Item,
@@ -365,7 +375,8 @@ fn sample(
     if item.turns >= TURNS {
         read = read.into_text();
     }
-    let found = read.data_type.filter(|found| *found != item.found).map(|found| {
+    let found = read.data_type.map(|found| list_of(item.found, found));
+    let found = found.filter(|found| *found != item.found).map(|found| {
         if item.found != DataType::Auto {
             item.turns = item.turns.saturating_add(1);
         }
@@ -397,6 +408,20 @@ mod tests {
     use crate::opcua::mapping::tests::point;
     use interlex_opcua::Variant;
     use std::collections::BTreeMap;
+
+    #[test]
+    fn a_matrix_whose_lengths_change_is_a_list() {
+        let type_of = |text: &str| text.parse::<DataType>().unwrap();
+        for (before, found, is) in [
+            ("auto", "int32[2,3]", "int32[2,3]"),
+            ("int32[2,3]", "int32[2,3]", "int32[2,3]"),
+            ("int32[2,3]", "int32[3,3]", "int32[]"),
+            ("int32[]", "int32[3,3]", "int32[]"),
+            ("int32[]", "float64[3,3]", "float64[3,3]"),
+        ] {
+            assert_eq!(list_of(type_of(before), type_of(found)), type_of(is), "{before} {found}");
+        }
+    }
 
     #[test]
     fn a_node_that_keeps_changing_its_type_is_text_in_the_end() {
