@@ -2,7 +2,7 @@
 
 use crate::line::Line;
 use crate::suite::{Field, WallClock, Writes};
-use interlex_core::description::{Description, Files, Point, read};
+use interlex_core::description::{Description, Device, Files, Point, read};
 use interlex_core::{LatestTable, PointTable, Quality, Reason, RecentValues, SampleKind, Value};
 use interlex_field::{Keeper, Listeners, Memories, PointWrite, Surroundings, TrialRead, Via, start, write};
 use interlex_opcua::{
@@ -59,6 +59,9 @@ fn machine_of(node: &NodeId) -> String {
 
 impl Process for Machines {
     fn write(&mut self, node: &NodeId, value: &Variant, _: &User) -> StatusCode {
+        if matches!(value, Variant::Scalar(Scalar::ExtensionObject(_))) {
+            return StatusCode::GOOD;
+        }
         let machine = self.machines.entry(machine_of(node)).or_default();
         let Variant::Scalar(Scalar::UInt16(number)) = value else {
             return StatusCode::BAD_TYPE_MISMATCH;
@@ -138,7 +141,7 @@ fn dictionary(space: &mut Space) {
     let body = [1327_u32.to_bytes(), Some("knocks".to_owned()).to_bytes()].concat();
     let object = ExtensionObject { type_id: numbered(71), body: Body::Binary(body) };
     let value = Variant::Scalar(Scalar::ExtensionObject(object.into()));
-    let counters = Variable { data_type: numbered(70), ..Variable::new(value) };
+    let counters = Variable { data_type: numbered(70), access: Access::READ | Access::WRITE, ..Variable::new(value) };
     let counters = Node::new(node("one", "counters"), 1, "counters", NodeKind::Variable(Box::new(counters)));
     space.add_under(&NodeId::text(1, "one"), &ids::HAS_COMPONENT, counters, &ids::BASE_DATA_VARIABLE_TYPE);
 }
@@ -441,21 +444,41 @@ async fn a_method_is_called_once_by_its_object_with_what_it_takes() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn structures_of_older_servers_are_read_by_their_dictionary() {
+async fn structures_of_older_servers_are_read_and_written_by_their_dictionary() {
     let field = OpcUaField::start().await;
     let mut files: Files = interlex_core::description::write(&field.description(&["one"], &[]));
-    let list = "name,address,field,rate\nstarts,/1:counters,Starts,fast\nlast,/1:counters,Last,fast\n".to_owned();
-    files.insert("points/one.csv".to_owned(), list);
+    let list =
+        "name,address,field,rate,access\nstarts,/1:counters,Starts,fast,read-write\nlast,/1:counters,Last,fast,\n";
+    files.insert("points/one.csv".to_owned(), list.to_owned());
     let described = read(&files).unwrap();
     let (link, device) = (described.links[0].clone(), described.devices[0].clone());
     let via = Via { links: Vec::new(), memories: Memories::default(), clock: Arc::new(WallClock) };
-    let mut values = Vec::new();
-    for point in device.points.iter().map(|point| Point::clone(point)) {
-        let (link, device) = (link.clone(), device.clone());
-        let wanted = TrialRead { link, device, point, neighbours: false, expected: None };
-        values.push(interlex_field::read(&wanted, &via).await.unwrap().value);
-    }
-    assert_eq!(values, [Some(Value::Uint(1327)), Some(Value::Text("knocks".into()))]);
+    let values = async |device: &Device| {
+        let mut values = Vec::new();
+        for point in device.points.iter().map(|point| Point::clone(point)) {
+            let (link, device) = (link.clone(), device.clone());
+            let wanted = TrialRead { link, device, point, neighbours: false, expected: None };
+            values.push(interlex_field::read(&wanted, &via).await.unwrap().value.unwrap().to_string());
+        }
+        values
+    };
+    assert_eq!(values(&device).await, ["1327", "knocks"]);
+    let write = async |device: &Device, value: i64| {
+        let (link, point) = (link.clone(), Point::clone(&device.points[0]));
+        let wanted = PointWrite { link, device: device.clone(), point, value: Value::Int(value), index: None };
+        match write(&wanted, &via).await {
+            Ok(told) => told.words,
+            Err(error) => error.outcome().to_string(),
+        }
+    };
+    let refused = write(&device, 42).await;
+    assert!(refused.ends_with("the device allows it with read-modify-write"), "{refused}");
+    let main = files["gateway.toml"].replace("start = ", "read-modify-write = true\nstart = ");
+    files.insert("gateway.toml".to_owned(), main);
+    let device = read(&files).unwrap().devices[0].clone();
+    assert_eq!(write(&device, 42).await, "confirmed");
+    assert_eq!(values(&device).await, ["42", "knocks"], "the rest is what it was");
+    assert_eq!(write(&device, -1).await, "refused: -1 does not fit uint32");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -30,6 +30,12 @@ pub enum StructureError {
     /// Its bytes are no such structure.
     #[error(transparent)]
     Malformed(#[from] DecodeError),
+    /// It has no such field with one value, or one of another type.
+    #[error("it has no field {0} with one value of that type")]
+    NoField(String),
+    /// A field in it is read, and cannot be written.
+    #[error("its field {0} is a structure of a type of its own, and cannot be written")]
+    Unwritable(String),
 }
 
 /// The fields of a structure by their names, in their order.
@@ -309,3 +315,4 @@ impl Fields {
 
 #[cfg(test)]
 mod tests;
+mod write;

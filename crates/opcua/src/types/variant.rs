@@ -51,7 +51,7 @@ macro_rules! built_in {
                 match self { $(Self::$name(_) => $number,)* }
             }
 
-            fn encode(&self, out: &mut Vec<u8>) {
+            pub(crate) fn encode(&self, out: &mut Vec<u8>) {
                 match self { $(Self::$name(value) => value.encode(out),)* }
             }
 
@@ -125,7 +125,7 @@ macro_rules! built_in {
                 }
             }
 
-            fn encode(&self, out: &mut Vec<u8>) {
+            pub(crate) fn encode(&self, out: &mut Vec<u8>) {
                 match self { $(Self::$name(elements) => elements.encode(out),)* Self::Variant(elements) => elements.encode(out) }
             }
 

@@ -5,8 +5,8 @@ use crate::opcua::facts::{ServerFacts, attribute_of, read, value_of};
 use crate::opcua::mapping::{Reader, built_in, data_type_of, own, variant};
 use interlex_core::{DataType, OutcomeWord, Value, check_command, raw_to_write_as};
 use interlex_opcua::{
-    Array, DataValue, NodeId, ReadValueId, RequestError, Response, Scalar, StatusCode, Variant, WriteRequest,
-    WriteValue,
+    Array, DataValue, FieldValue, Limits, NodeId, ReadValueId, RequestError, Response, Scalar, StatusCode, Variant,
+    WriteRequest, WriteValue,
 };
 use std::time::Instant;
 
@@ -14,6 +14,7 @@ use std::time::Instant;
 pub(in crate::opcua) struct WriteErrand {
     write: PointWrite,
     reader: Reader,
+    field: Option<Box<str>>,
     element: Option<String>,
     target: Target,
     phase: Phase,
@@ -38,13 +39,19 @@ impl WriteErrand {
     pub(in crate::opcua) fn new(write: PointWrite) -> Result<Self, WriteError> {
         check_command(&write.point, &write.value)?;
         let own = own(&write.point);
-        if own.field.is_some() {
-            let why = "a field of a structure is not written alone: others may change the rest meanwhile";
+        let is_allowed = write.device.protocol.opcua().is_some_and(|device| device.read_modify_write);
+        if own.field.is_some() && !is_allowed {
+            let why = "a field of a structure is not written alone, and others may change the rest meanwhile: the device allows it \
+                       with read-modify-write";
             return Err(WriteError::Value(why.to_owned()));
         }
-        let target = Target::new(&write.device, &write.point, false);
+        if own.field.is_some() && own.element.is_some() {
+            let why = "a field of an element is not written: the structure has to be a node of its own";
+            return Err(WriteError::Value(why.to_owned()));
+        }
+        let target = Target::new(&write.device, &write.point, own.field.is_some());
         let (reader, element) = (Reader::new(&write.point), own.element.map(|element| element.to_string()));
-        Ok(Self { write, reader, element, target, phase: Phase::Look, frames: Vec::new() })
+        Ok(Self { write, reader, field: own.field, element, target, phase: Phase::Look, frames: Vec::new() })
     }
 
     fn node(&self) -> NodeId {
@@ -73,6 +80,9 @@ impl WriteErrand {
         if is_absent(status) {
             return Err(server_error(&status, reply.frames.clone()).into());
         }
+        if let Some(field) = &self.field {
+            return self.changed(field, value.value.as_ref());
+        }
         let told = match &value.value {
             Some(Variant::Scalar(scalar)) => Some(scalar.type_number()),
             Some(Variant::Array(elements)) if self.element.is_some() => Some(elements.type_number()),
@@ -87,6 +97,12 @@ impl WriteErrand {
         });
         let number =
             told.ok_or_else(|| WriteError::Value("the server does not tell the type of the node".to_owned()))?;
+        let (raw, scalar) = self.as_type(number)?;
+        Ok((raw, if self.element.is_some() { one_element(scalar) } else { scalar }))
+    }
+
+    /// What is written, as a built-in type.
+    fn as_type(&self, number: u8) -> Result<(Value, Variant), WriteError> {
         let point = &self.write.point;
         let described = Some(point.raw_type()).filter(|data_type| *data_type != DataType::Auto);
         let raw_type = described.or_else(|| data_type_of(number));
@@ -95,7 +111,24 @@ impl WriteErrand {
         let raw = raw_to_write_as(point, &self.write.value, raw_type)?;
         let scalar = variant(&raw, number)
             .ok_or_else(|| WriteError::Value(format!("{raw} does not fit the type that the node has")))?;
-        Ok((raw, if self.element.is_some() { one_element(scalar) } else { scalar }))
+        Ok((raw, scalar))
+    }
+
+    /// The structure as it is now, with the field changed.
+    fn changed(&self, field: &str, value: Option<&Variant>) -> Result<(Value, Variant), WriteError> {
+        let refused = |why: &dyn std::fmt::Display| WriteError::Value(format!("{field}: {why}"));
+        let Some(Variant::Scalar(Scalar::ExtensionObject(object))) = value else {
+            return Err(refused(&"the value of the node is no structure"));
+        };
+        let (types, limits) = (&self.target.types, Limits::default());
+        let fields = types.read(object, limits).map_err(|error| refused(&error))?;
+        let Some(FieldValue::Value(Variant::Scalar(now))) = fields.get(field) else {
+            return Err(refused(&"the structure has no such field with one value"));
+        };
+        let (raw, scalar) = self.as_type(now.type_number())?;
+        let Variant::Scalar(scalar) = scalar else { return Err(refused(&"not one value")) };
+        let object = types.with_field(object, field, &scalar, limits).map_err(|error| refused(&error))?;
+        Ok((raw, Variant::Scalar(Scalar::ExtensionObject(object.into()))))
     }
 
     /// Only a server that refuses has certainly not done it.

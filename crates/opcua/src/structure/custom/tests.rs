@@ -132,3 +132,32 @@ fn a_description_without_end_is_not_followed_without_end() {
     }
     assert_eq!(depth, 99);
 }
+
+#[test]
+fn a_field_is_written_and_the_rest_stays_byte_for_byte() {
+    let types = types();
+    let object = |encoding: u32, bytes: Vec<u8>| ExtensionObject { type_id: own(encoding), body: Body::Binary(bytes) };
+    let write =
+        |object: &ExtensionObject, path: &str, value: Scalar| types.with_field(object, path, &value, Limits::default());
+    let before = object(102, cylinder());
+    // What is written as it was is what it was.
+    assert_eq!(write(&before, "State", 2_i32.into()).unwrap(), before);
+    let after = write(&before, "Before[1].Value", 7.5.into()).unwrap();
+    let Body::Binary(bytes) = &after.body else { panic!() };
+    let grid = [vec![2_i32, 3].to_bytes(), [1_i16, 2, 3, 4, 5, 6].iter().flat_map(Binary::to_bytes).collect()];
+    let parts = [reading(412.5, 20.0), 2_i32.to_bytes(), 2_i32.to_bytes(), reading(1.0, 2.0), reading(7.5, 4.0)];
+    assert_eq!(*bytes, [parts.concat(), grid.concat()].concat());
+    let union = object(104, [2_u32.to_bytes(), cylinder()].concat());
+    assert_eq!(write(&union, "Cylinder.State", 2_i32.into()).unwrap(), union);
+
+    for (path, value) in [
+        ("State", Scalar::from(2.0)),
+        ("Reading.Note", 1_u16.into()),
+        ("Reading", 1_u16.into()),
+        ("Grid", 1_i16.into()),
+        ("None", 1_u16.into()),
+        ("Before[2].Value", 1.0.into()),
+    ] {
+        assert_eq!(write(&before, path, value), Err(StructureError::NoField(path.to_owned())));
+    }
+}
