@@ -88,9 +88,39 @@ impl Browser {
         // A button may still be disabled, or drawn anew under the hand.
         wait_for(button, || async {
             let button = self.driver.find(By::XPath(&path)).await.ok()?;
-            if button.is_enabled().await.ok()? { button.click().await.ok() } else { None }
+            if button.is_enabled().await.ok()? && self.stands_still(&button).await? {
+                button.click().await.ok()
+            } else {
+                None
+            }
         })
         .await;
+    }
+
+    /// Ticks or unticks a box by what it is and not by where it is: lists that are drawn anew move it under the hand.
+    pub async fn tick(&self, selector: &str) {
+        wait_for(selector, || async {
+            let element = self.driver.find(By::Css(selector)).await.ok()?;
+            self.driver.execute("arguments[0].click()", vec![element.to_json().ok()?]).await.ok()
+        })
+        .await;
+    }
+
+    /// Clicks what a selector finds, once it stands still.
+    pub async fn click(&self, selector: &str) {
+        wait_for(selector, || async {
+            let element = self.driver.find(By::Css(selector)).await.ok()?;
+            if self.stands_still(&element).await? { element.click().await.ok() } else { None }
+        })
+        .await;
+    }
+
+    /// Whether an element is where it was a moment ago: a click goes to a place, and what is drawn anew meanwhile moves others there.
+    async fn stands_still(&self, element: &WebElement) -> Option<bool> {
+        let before = element.rect().await.ok()?;
+        tokio::time::sleep(std::time::Duration::from_millis(60)).await;
+        let after = element.rect().await.ok()?;
+        Some((before.x, before.y) == (after.x, after.y))
     }
 
     /// Waits until the page says something.

@@ -78,7 +78,7 @@ async fn a_list_is_taken_over_and_changed_in_one_go(rig: &Rig, browser: &Browser
     wait_for("the mistake is gone", || async { (!browser.text().await.contains("mistake first")).then_some(()) }).await;
     browser.press("Take over into the draft").await;
     browser.shows("Choose points to change several at once").await;
-    browser.find("input[aria-label='Choose all that are shown']").await.click().await.unwrap();
+    browser.tick("input[aria-label='Choose all that are shown']").await;
     browser.shows("5 points chosen").await;
     let pick = browser.find("select[aria-label='New Rate']").await;
     pick.send_keys("fast").await.unwrap();
@@ -127,9 +127,9 @@ async fn the_line_shows_what_goes_over_it(rig: &Rig, browser: &Browser) {
     browser.shows("read input registers 0 to").await;
     browser.find("select[aria-label=Link]").await.send_keys("meter-line").await.unwrap();
     browser.shows("heat-meter-digesters").await;
-    browser.find("input[type=checkbox]").await.click().await.unwrap();
+    browser.tick("input[type=checkbox]").await;
     browser.shows("exception 02, illegal data address (read holding registers").await;
-    browser.find("input[type=checkbox]").await.click().await.unwrap();
+    browser.tick("input[type=checkbox]").await;
     browser.shows("read input registers 0 to 7").await;
     browser.picture("frames").await;
     browser.resize(390, 900).await;
@@ -157,7 +157,7 @@ async fn what_a_device_has_is_chosen_from(rig: &Rig, browser: &Browser) {
     browser.shows("6 points").await;
     browser.find("input[aria-label='Filter what is offered']").await.send_keys("holding:1").await.unwrap();
     browser.press("Choose these 6").await;
-    browser.find("input[aria-label='holding/12']").await.click().await.unwrap();
+    browser.tick("input[aria-label='holding/12']").await;
     browser.shows("5 points chosen").await;
     browser.find("input[aria-label='Prefix of the names']").await.send_keys("raw-").await.unwrap();
     let parts = "//label[contains(., 'Names from')]//select";

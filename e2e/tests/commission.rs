@@ -49,7 +49,7 @@ async fn sign_in(rig: &Rig, browser: &Browser, name: &str, password: &str) {
 
 async fn step_by_step(rig: &Rig, browser: &Browser) {
     browser.open("Devices").await;
-    browser.find("a[href^='/devices/add']").await.click().await.unwrap();
+    browser.click("a[href^='/devices/add']").await;
     browser.shows("Which way leads to it?").await;
     browser.press("Go on").await;
     // The wrong unit first: nobody answers. Then the right one.
@@ -121,7 +121,7 @@ async fn a_mistake_is_marked_at_its_field(rig: &Rig, browser: &Browser) {
 async fn unsaved_work_outlives_a_reload_and_a_conflict_shows_both(rig: &Rig, browser: &Browser) {
     browser.open("Links").await;
     browser.shows("Digesters and gas analyser").await;
-    browser.find("ul button[aria-pressed]").await.click().await.unwrap();
+    browser.click("ul button[aria-pressed]").await;
     browser.fill("Timeout", "800ms").await;
     browser.shows("Not saved").await;
     browser.driver.refresh().await.unwrap();
@@ -174,7 +174,7 @@ async fn anything_is_found_by_its_name(browser: &Browser) {
     .await;
     // And by two keys.
     browser.press("Close").await;
-    browser.find("h1").await.click().await.unwrap();
+    browser.click("h1").await;
     browser.find("body").await.send_keys("gd").await.unwrap();
     browser.shows("Add a device").await;
 }

@@ -54,12 +54,12 @@ async fn overview(rig: &Rig, browser: &Browser) {
 }
 
 async fn points(browser: &Browser) {
-    browser.find("nav a[href='/points']").await.click().await.unwrap();
+    browser.click("nav a[href='/points']").await;
     browser.shows("36 points").await;
     browser.driver.active_element().await.unwrap().send_keys("/").await.unwrap();
     browser.driver.active_element().await.unwrap().send_keys("ch4").await.unwrap();
     browser.shows("1 of 36 points").await;
-    browser.find("[role=row][aria-rowindex='2']").await.click().await.unwrap();
+    browser.click("[role=row][aria-rowindex='2']").await;
     browser.shows("Methane in raw gas").await;
     browser.find("[role=img] canvas").await;
     let address = browser.driver.current_url().await.unwrap();
@@ -80,14 +80,14 @@ async fn points(browser: &Browser) {
     browser.press("Quality").await;
     let sorted = browser.find("[role=columnheader][aria-sort=ascending]").await;
     assert_eq!(sorted.text().await.unwrap(), "Quality ↑");
-    browser.find("nav a[href='/api-reference']").await.click().await.unwrap();
+    browser.click("nav a[href='/api-reference']").await;
     browser.shows("/api/v1/points/{gateway}/{device}/{point}").await;
     browser.picture("api").await;
 }
 
 /// The service stands still without a word, as behind a network that swallows everything.
 async fn an_outage_leaves_the_page_as_it_is(rig: &Rig, browser: &Browser) {
-    browser.find("nav a[href='/points']").await.click().await.unwrap();
+    browser.click("nav a[href='/points']").await;
     browser.shows("36 points").await;
     rig.freeze(true);
     browser.shows("The service does not answer").await;
@@ -101,7 +101,7 @@ async fn an_outage_leaves_the_page_as_it_is(rig: &Rig, browser: &Browser) {
 }
 
 async fn a_session_that_ends_is_renewed_on_the_spot(browser: &Browser) {
-    browser.find("nav a[href='/gateways']").await.click().await.unwrap();
+    browser.click("nav a[href='/gateways']").await;
     let name = browser.field("Name of a new gateway").await;
     name.send_keys("works-2").await.unwrap();
     browser.driver.execute("fetch('/api/v1/session', { method: 'DELETE' })", Vec::new()).await.unwrap();
@@ -134,13 +134,13 @@ async fn sign_out_and_in(browser: &Browser) {
 
 async fn phone_and_dark(browser: &Browser) {
     browser.press("Dark colours").await;
-    browser.find("nav a[href='/points']").await.click().await.unwrap();
+    browser.click("nav a[href='/points']").await;
     browser.shows("36 points").await;
     browser.picture("points-dark").await;
     browser.press("Light colours").await;
     browser.resize(390, 900).await;
     browser.picture("points-phone").await;
-    browser.find("nav a[href='/']").await.click().await.unwrap();
+    browser.click("nav a[href='/']").await;
     browser.shows("Everything runs.").await;
     let wider = browser.driver.execute("return document.documentElement.scrollWidth > innerWidth", Vec::new()).await;
     assert!(!wider.unwrap().convert::<bool>().unwrap(), "nothing sticks out at the side of a phone");
