@@ -1,9 +1,9 @@
 //! Values that have no field of their own in a program are carried as text: moments as ISO 8601, bytes as hexadecimal digits, arrays
 //! as a list in JSON.
 
+use crate::DataType;
 use crate::metric::ValueError;
 use crate::proto::metric::Value as Wire;
-use crate::{DataType, MetricValue, encode_value};
 use serde_json::Value as Json;
 use std::str::FromStr;
 
@@ -60,8 +60,13 @@ pub(crate) fn encode_text(data_type: DataType, text: &str) -> Result<Option<Wire
             }
             Wire::BytesValue(all)
         }
-        _ => return encode_value(data_type, MetricValue::Text(text.into())).map(Some),
+        _ => return Err(wrong),
     }))
+}
+
+/// Whether values of a datatype come as text that has to be read. Texts themselves go as they are.
+pub(crate) const fn is_carried(data_type: DataType) -> bool {
+    matches!(data_type, DataType::DateTime | DataType::Bytes) || data_type.code() >= DataType::Int8Array.code()
 }
 
 fn milliseconds(text: &str) -> Option<i64> {

@@ -1,4 +1,4 @@
-use crate::carried::encode_text;
+use crate::carried::{encode_text, is_carried};
 use crate::metric::{MetricQuality, ValueError};
 use crate::proto::{Metric, PropertySet, PropertyValue, metric, property_value};
 use crate::{DataType, MetricValue, encode_value};
@@ -213,7 +213,7 @@ fn encoded(
 #[inline]
 fn encode(data_type: DataType, value: MetricValue<'_>) -> Result<Option<metric::Value>, ValueError> {
     match value {
-        MetricValue::Text(text) => encode_text(data_type, &text),
+        MetricValue::Text(text) if is_carried(data_type) => encode_text(data_type, &text),
         other => encode_value(data_type, other).map(Some),
     }
 }

@@ -293,11 +293,7 @@ impl Fields {
     /// The field at a path: names with points between them, and numbers in brackets for elements.
     #[must_use]
     pub fn get(&self, path: &str) -> Option<FieldValue> {
-        let (first, rest) = path.split_once('.').map_or((path, None), |(first, rest)| (first, Some(rest)));
-        let (name, place) = match first.split_once('[') {
-            Some((name, place)) => (name, Some(place.strip_suffix(']')?.parse::<usize>().ok()?)),
-            None => (first, None),
-        };
+        let (name, place, rest) = step(path)?;
         let (_, value) = self.0.iter().find(|(known, _)| known == name)?;
         let value = match (value, place) {
             (value, None) => value.clone(),
@@ -311,6 +307,15 @@ impl Fields {
             (Some(_), _) => None,
         }
     }
+}
+
+/// The first step of a path: a name, the place of an element, and what follows.
+fn step(path: &str) -> Option<(&str, Option<usize>, Option<&str>)> {
+    let (first, rest) = path.split_once('.').map_or((path, None), |(first, rest)| (first, Some(rest)));
+    Some(match first.split_once('[') {
+        Some((name, place)) => (name, Some(place.strip_suffix(']')?.parse().ok()?), rest),
+        None => (first, None, rest),
+    })
 }
 
 #[cfg(test)]

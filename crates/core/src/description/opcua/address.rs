@@ -38,9 +38,7 @@ impl OpcUaAddress {
     pub fn is_path(&self) -> bool {
         self.0.starts_with(['/', '.', '<'])
     }
-}
 
-impl OpcUaAddress {
     /// The node before the last step of a browse path: an object has its methods there. None of a path of one step, which begins
     /// where the device does, and of a node by itself.
     #[must_use]

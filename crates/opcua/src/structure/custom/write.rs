@@ -1,6 +1,6 @@
 //! Structures are written as they are read.
 
-use super::{DataTypes, FieldValue, Fields, Form, StructureError};
+use super::{DataTypes, FieldValue, Fields, Form, StructureError, step};
 use crate::codec::{Binary, Limits};
 use crate::structure::{StructureDefinition, StructureField, StructureType};
 use crate::types::{Body, ExtensionObject, Scalar, Variant};
@@ -113,11 +113,7 @@ impl DataTypes {
 impl Fields {
     /// The field at a path, to be changed: see [`Fields::get`].
     fn place(&mut self, path: &str) -> Option<&mut FieldValue> {
-        let (first, rest) = path.split_once('.').map_or((path, None), |(first, rest)| (first, Some(rest)));
-        let (name, place) = match first.split_once('[') {
-            Some((name, place)) => (name, Some(place.strip_suffix(']')?.parse::<usize>().ok()?)),
-            None => (first, None),
-        };
+        let (name, place, rest) = step(path)?;
         let (_, value) = self.0.iter_mut().find(|(known, _)| known == name)?;
         match (value, place, rest) {
             (value, None, None) => Some(value),
