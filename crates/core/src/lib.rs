@@ -35,6 +35,7 @@ mod plan;
 mod quality;
 mod registers;
 mod sample;
+mod semantics;
 mod shaping;
 mod status;
 mod tables;
@@ -63,6 +64,7 @@ pub use plan::{Block, PlanLimits, plan, split};
 pub use quality::{Quality, Reason};
 pub use registers::{ByteOrder, RegisterError, decode_registers, encode_registers};
 pub use sample::{Moment, PointIndex, RawSample, Sample, SampleKind};
+pub use semantics::{AutoParts, ParseAutoPartsError, Semantics};
 pub use shaping::{Shaping, UnapplyError};
 pub use status::{
     BufferState, BufferView, DeviceState, DeviceStatus, Gap, LinkState, LinkStatus, PastMoment, RateMeter, Shared,

@@ -121,8 +121,8 @@ impl Tap {
         let connection = Connection::start(uplink, &client_id, None, Intake::ALL).await.map_err(TapError::Broker)?;
         // The births of this node went by before the tap was opened: its aliases are known from the description.
         let own = points.all().iter().map(|info| {
-            let unit = &info.settings().unit;
-            let unit = (!unit.is_empty()).then(|| unit.clone());
+            let unit = info.point().settings.unit.clone();
+            let unit = (!unit.is_empty()).then_some(unit);
             let known = Known { name: info.name().to_owned(), data_type: info.value_type().map(data_type_of), unit };
             ((format!("{}/{}", node.group, node.node), u64::from(info.index.0)), known)
         });

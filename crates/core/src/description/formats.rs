@@ -5,7 +5,7 @@ use super::opcua::{
 };
 use super::uplink::{BrokerUrl, BrokerUrls};
 use super::{Holes, Selection, Span, names};
-use crate::{CommandMapping, DataType, Enumeration, Report, TwoEndedSpan};
+use crate::{AutoParts, CommandMapping, DataType, Enumeration, Report, TwoEndedSpan};
 
 /// A form of a text.
 #[derive(Debug)]
@@ -29,7 +29,7 @@ pub(super) fn find(name: &str) -> Option<&'static Format> {
     ALL.iter().find(|format| format.name == name)
 }
 
-pub(super) static ALL: [Format; 24] = [
+pub(super) static ALL: [Format; 25] = [
     Format::new("name", names::is_name, names::NAME_FORM),
     Format::new("point-name", names::is_point_name, names::POINT_NAME_FORM),
     Format::new("span", |text| text.parse::<Span>().is_ok(), Span::FORM),
@@ -58,6 +58,7 @@ pub(super) static ALL: [Format; 24] = [
     Format::new("method-arguments", |text| text.parse::<MethodArguments>().is_ok(), MethodArguments::FORM),
     Format::new("fingerprint", |text| text.parse::<Fingerprint>().is_ok(), Fingerprint::FORM),
     Format::new("listen-address", |text| text.parse::<ListenAddress>().is_ok(), ListenAddress::FORM),
+    Format::new("auto-parts", |text| text.parse::<AutoParts>().is_ok(), AutoParts::FORM),
     Format::new("accepted-faults", |text| text.parse::<AcceptedFaults>().is_ok(), AcceptedFaults::FORM),
     Format::new("authorities", has_certificates, "certificates in PEM, from -----BEGIN CERTIFICATE----- to its END"),
     Format::new("command-part", CommandMapping::is_part, CommandMapping::FORM),

@@ -9,7 +9,7 @@ use super::problem::Fault;
 use super::schema::ObjectKind;
 use super::settings::part;
 use super::{Description, Device, Link, ObjectClass, Point, PointSettings, Span};
-use crate::DataType;
+use crate::{AutoParts, DataType};
 use schemars::Schema;
 use serde_json::{Map, Value};
 use std::collections::HashMap;
@@ -328,6 +328,15 @@ impl PointProtocol {
 }
 
 impl Point {
+    /// What is taken from its device in place of what its list could say.
+    #[must_use]
+    pub const fn auto(&self) -> AutoParts {
+        match &self.protocol {
+            PointProtocol::OpcUa(own) => own.auto,
+            PointProtocol::Modbus(_) => AutoParts::NONE,
+        }
+    }
+
     /// Where it lives in a Modbus unit, and what it has as a point there.
     #[must_use]
     pub const fn modbus(&self) -> Option<(ModbusAddress, ModbusPoint)> {

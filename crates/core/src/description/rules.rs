@@ -38,7 +38,8 @@ pub(super) fn point(settings: &PointSettings, row: &Value, device: &DeviceProtoc
     }
     faults.extend(one_line("title", &settings.title));
     faults.extend(one_line("unit", &settings.unit));
-    reporting(settings, &mut faults);
+    let has_range = point.as_ref().is_some_and(|point| point.auto().range);
+    reporting(settings, has_range, &mut faults);
     lifetime(settings, &mut faults);
     (point, faults)
 }
@@ -51,9 +52,9 @@ pub(super) fn one_line(key: &str, text: &str) -> Option<Fault> {
 }
 
 /// When a value goes up.
-fn reporting(settings: &PointSettings, faults: &mut Vec<Fault>) {
+fn reporting(settings: &PointSettings, has_range: bool, faults: &mut Vec<Fault>) {
     if settings.deadband_percent > 0.0 {
-        if settings.low.is_none() || settings.high.is_none() {
+        if (settings.low.is_none() || settings.high.is_none()) && !has_range {
             let message = "a percentage is of the range, which is not given";
             faults.push(Fault::new("deadband-percent", message, "low and high, or a deadband in units"));
         }

@@ -1,7 +1,7 @@
 //! What every link, device, point and uplink has, whatever its protocol.
 
 use super::{Holes, Name, PointName, Span};
-use crate::{DataType, Enumeration, Report, Shaping, TwoEndedSpan};
+use crate::{AutoParts, DataType, Enumeration, Report, Shaping, TwoEndedSpan};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -272,4 +272,5 @@ text_type!(DataType, "DataType", "data-type");
 text_type!(Report, "Report", "report");
 text_type!(TwoEndedSpan, "TwoEndedSpan", "two-ended-span");
 text_type!(Enumeration, "Enumeration", "enumeration");
+text_type!(AutoParts, "AutoParts", "auto-parts");
 text_type!(Holes, "Holes", "holes");

@@ -106,6 +106,21 @@ const NOT_OURS: u32 = u32::MAX;
 /// So many plans are compared with that of a point, to share one.
 const SHARED: usize = 50;
 
+#[derive(Default)]
+struct SharedPlans(Vec<Arc<PointPlan>>);
+
+impl SharedPlans {
+    /// Neighbours in a list are much the same.
+    fn share(&mut self, plan: PointPlan) -> Arc<PointPlan> {
+        if let Some(known) = self.0.iter().rev().take(SHARED).find(|known| ***known == plan) {
+            return Arc::clone(known);
+        }
+        let new = Arc::new(plan);
+        self.0.push(Arc::clone(&new));
+        new
+    }
+}
+
 impl Pipeline {
     /// A pipeline for some points of a table, best close together in it.
     #[must_use]
@@ -118,19 +133,10 @@ impl Pipeline {
                 *slot = place;
             }
         }
-        // Neighbours in a list are much the same.
-        let mut shared: Vec<Arc<PointPlan>> = Vec::new();
-        let mut share = |plan: PointPlan| {
-            if let Some(known) = shared.iter().rev().take(SHARED).find(|known| ***known == plan) {
-                return Arc::clone(known);
-            }
-            let new = Arc::new(plan);
-            shared.push(Arc::clone(&new));
-            new
-        };
+        let mut shared = SharedPlans::default();
         let shaped = |(index, plan)| Shaped {
             index,
-            plan: share(plan),
+            plan: shared.share(plan),
             report: ReportState::new(),
             stamped: Timestamp::MIN,
             fresh_at: None,
@@ -168,6 +174,21 @@ impl Pipeline {
             self.latest.forget(*point);
             self.recent.forget(*point);
         }
+    }
+
+    /// Some points are treated in another way from now on. What was read and reported of those whose values mean something else
+    /// by that is forgotten.
+    pub fn replan(&mut self, plans: Vec<(PointIndex, PointPlan)>) {
+        let (mut shared, mut redefined) = (SharedPlans::default(), Vec::new());
+        for (index, plan) in plans {
+            let place = self.place(index).map(|place| PointIndex(place).position());
+            let Some(shaped) = place.and_then(|place| self.points.get_mut(place)) else { continue };
+            if shaped.plan.shaping != plan.shaping {
+                redefined.push(index);
+            }
+            shaped.plan = shared.share(plan);
+        }
+        self.begin_anew(&redefined);
     }
 
     /// Other points from now on, in a table that shares its slots with the one before. Points that did not change keep what was

@@ -1,6 +1,7 @@
 use crate::description::{Access, Address, Description, Device, Point, PointSettings};
-use crate::{DataType, PointIndex, Value, value_from_words_as};
+use crate::{DataType, PointIndex, Semantics, Shaping, Value, value_from_words_as};
 use parking_lot::RwLock;
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -19,8 +20,17 @@ pub struct PointInfo {
     pub decimals: Option<u8>,
     /// The point as described; shared with the description.
     point: Arc<Point>,
-    /// The type that the device was found to represent it by, where it is described as `auto`.
-    found: Option<Arc<RwLock<DataType>>>,
+    /// What its device was found to say of it, where something of it is left to that.
+    found: Option<Arc<RwLock<Found>>>,
+}
+
+/// What a device was found to say of a point.
+#[derive(Debug)]
+struct Found {
+    /// The type by which it represents it; what is described, where that says one.
+    data_type: DataType,
+    /// What of the rest is taken.
+    semantics: Option<Arc<Semantics>>,
 }
 
 impl PointInfo {
@@ -30,7 +40,20 @@ impl PointInfo {
         self.point.settings.name.as_str()
     }
 
-    /// Its row in the point list.
+    /// As described, with what its device was found to say of it.
+    #[must_use]
+    pub fn point(&self) -> Cow<'_, Point> {
+        match self.semantics() {
+            Some(semantics) => Cow::Owned(semantics.fill(&self.point)),
+            None => Cow::Borrowed(&self.point),
+        }
+    }
+
+    fn semantics(&self) -> Option<Arc<Semantics>> {
+        self.found.as_ref()?.read().semantics.clone()
+    }
+
+    /// Its row in the point list, as described.
     #[must_use]
     pub fn settings(&self) -> &PointSettings {
         &self.point.settings
@@ -39,21 +62,32 @@ impl PointInfo {
     /// How the device represents it; `auto` until the device has told.
     #[must_use]
     pub fn data_type(&self) -> DataType {
-        self.found.as_ref().map_or_else(|| self.point.raw_type(), |found| *found.read())
+        self.found.as_ref().map_or_else(|| self.point.raw_type(), |found| found.read().data_type)
     }
 
     /// What its engineering value is: a double once it is scaled, text once it has words. `None` while that depends on a type
     /// that the device has not told yet.
     #[must_use]
     pub fn value_type(&self) -> Option<DataType> {
-        Some(self.point.shaping.output(self.data_type())).filter(|known| *known != DataType::Auto)
+        let words = self.semantics().and_then(|semantics| semantics.words.clone()).map(Shaping::words);
+        let shaping = words.as_ref().unwrap_or(&self.point.shaping);
+        Some(shaping.output(self.data_type())).filter(|known| *known != DataType::Auto)
     }
 
     /// The device represents an `auto` point by this type from now on, for every table that has it. Gives the type before,
     /// where it was another one.
     pub fn set_found(&self, data_type: DataType) -> Option<DataType> {
-        let before = std::mem::replace(&mut *self.found.as_ref()?.write(), data_type);
+        let before = std::mem::replace(&mut self.found.as_ref()?.write().data_type, data_type);
         (before != data_type).then_some(before)
+    }
+
+    /// The device says this of it from now on, for every table that has it. Tells whether it said something else before.
+    pub fn set_semantics(&self, told: Semantics) -> bool {
+        let (told, Some(found)) = (self.point.auto().of(told), &self.found) else { return false };
+        let mut found = found.write();
+        let is_new = found.semantics.as_deref().is_none_or(|known| *known != told);
+        found.semantics = Some(Arc::new(told));
+        is_new
     }
 
     /// The device was last known to represent an `auto` point such that its values are of this type. What the device itself has
@@ -63,8 +97,8 @@ impl PointInfo {
             && self.point.shaping.is_none()
         {
             let mut found = found.write();
-            if *found == DataType::Auto {
-                *found = value_type;
+            if found.data_type == DataType::Auto {
+                found.data_type = value_type;
             }
         }
     }
@@ -248,9 +282,11 @@ fn is_redefined(before: &Point, now: &Point) -> bool {
         || before.shaping != now.shaping
 }
 
-/// Where the type of a point is kept that only its device can tell.
-fn not_found_yet(point: &Point) -> Option<Arc<RwLock<DataType>>> {
-    (point.raw_type() == DataType::Auto).then(|| Arc::new(RwLock::new(DataType::Auto)))
+/// Where that of a point is kept which only its device can tell.
+fn not_found_yet(point: &Point) -> Option<Arc<RwLock<Found>>> {
+    let data_type = point.raw_type();
+    let is_left = data_type == DataType::Auto || !point.auto().is_empty();
+    is_left.then(|| Arc::new(RwLock::new(Found { data_type, semantics: None })))
 }
 
 /// A whole number at a scale of 0.01 has two decimals; of other scales and of floats nothing is known.

@@ -5,10 +5,11 @@ use super::plan::{LinkPlan, PlannedDevice};
 use super::traffic::Traffic;
 use interlex_core::description::{Link, Span};
 use interlex_core::{
-    DataType, DeviceState, DeviceStatus, FieldEvent, LatestTable, LinkState, Moment, Pipeline, PointIndex, PointPlan,
-    PointTable, Quality, RawSample, Reason, Sample,
+    DataType, DeviceState, DeviceStatus, FieldEvent, LatestTable, LinkState, Moment, Pipeline, PointIndex, PointInfo,
+    PointPlan, PointTable, Quality, RawSample, Reason, Sample, Semantics,
 };
-use std::collections::BTreeMap;
+use std::borrow::Cow;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use tokio::time::Instant;
 
@@ -24,23 +25,29 @@ pub(super) struct Floor {
     reported: Vec<Sample>,
 }
 
-fn plans(plan: &LinkPlan) -> Vec<(PointIndex, PointPlan)> {
+/// How the points of a link are treated, with what their devices were found to say of them.
+fn plans<'a>(plan: &'a LinkPlan, known: &'a PointTable) -> impl Iterator<Item = (PointIndex, PointPlan)> + 'a {
     let stale = plan.link.settings.stale_periods;
     let devices = plan.devices.iter();
     let points = devices.flat_map(|planned| planned.points.iter().copied().zip(&planned.device.points));
-    let of_point = |(index, point): (PointIndex, &Arc<interlex_core::description::Point>)| {
+    let of_point = move |(index, point): (PointIndex, &Arc<interlex_core::description::Point>)| {
         // The checks let no point pass whose rate is unknown.
         let period = plan.rates.get(&point.settings.rate).copied().unwrap_or(Span::from_millis(1000));
-        (index, PointPlan::polled(point, period, stale))
+        let point = known.get(index).map_or(Cow::Borrowed(&**point), PointInfo::point);
+        (index, PointPlan::polled(&point, period, stale))
     };
-    points.map(of_point).collect()
+    points.map(of_point)
 }
 
 impl Floor {
     pub(super) fn new(plan: LinkPlan, shown: LinkShown, around: &Surroundings) -> Self {
         let latest = Arc::clone(&around.latest);
         Self {
-            pipeline: Pipeline::new(Arc::clone(&latest), Arc::clone(&around.recent), plans(&plan)),
+            pipeline: Pipeline::new(
+                Arc::clone(&latest),
+                Arc::clone(&around.recent),
+                plans(&plan, &around.points).collect(),
+            ),
             plan,
             latest,
             around: around.clone(),
@@ -268,6 +275,7 @@ impl Floor {
                 self.with_device(place, |device| (device.last_error, device.last_error_at) = (Some(why), Some(at)));
             }
             DeviceEvent::Types(types) => self.retype(place, &types).await,
+            DeviceEvent::Semantics(told) => self.learn(place, told).await,
             DeviceEvent::Requests(requests) => self.with_device(place, |device| device.requests = requests),
         }
     }
@@ -281,6 +289,18 @@ impl Floor {
         let changed: Vec<_> = types.iter().filter(is_new).map(|(index, _)| *index).collect();
         let Some(planned) = self.plan.devices.get(place).filter(|_| !changed.is_empty()) else { return };
         self.pipeline.begin_anew(&changed);
+        self.around.listeners.tell(FieldEvent::Retyped(planned.slot)).await;
+    }
+
+    /// Devices say something else of their points from now on: of those whose values mean something else by that, what was
+    /// read is forgotten, before anything new is told.
+    async fn learn(&mut self, place: usize, told: Vec<(PointIndex, Semantics)>) {
+        let points = &self.around.points;
+        let is_new = |(index, told)| points.get(index).is_some_and(|info| info.set_semantics(told)).then_some(index);
+        let changed: BTreeSet<_> = told.into_iter().filter_map(is_new).collect();
+        let Some(planned) = self.plan.devices.get(place).filter(|_| !changed.is_empty()) else { return };
+        let plans = plans(&self.plan, points).filter(|(index, _)| changed.contains(index));
+        self.pipeline.replan(plans.collect());
         self.around.listeners.tell(FieldEvent::Retyped(planned.slot)).await;
     }
 
@@ -305,7 +325,7 @@ impl Floor {
     /// The link is described anew. Points that did not change keep their report state, and devices their status.
     pub(super) fn change(&mut self, plan: LinkPlan, points: Arc<PointTable>, latest: Arc<LatestTable>) {
         let now = self.now();
-        self.pipeline.change(Arc::clone(&latest), plans(&plan));
+        self.pipeline.change(Arc::clone(&latest), plans(&plan, &points).collect());
         let names = plan.devices.iter().map(|planned| planned.device.settings.name.to_string());
         self.shown.statistics.lock().change_devices(names.collect());
         let mut is_down = false;

@@ -1,7 +1,7 @@
 use super::command::{Answer, CommandId};
 use super::counts::Counted;
 use super::traffic::Traffic;
-use interlex_core::{DataType, PointIndex, RawSample, Reason};
+use interlex_core::{DataType, PointIndex, RawSample, Reason, Semantics};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -37,7 +37,7 @@ pub(crate) enum Outcome {
 }
 
 /// What a driver says of a device.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub(crate) enum DeviceEvent {
     /// It answers, and all that is asked of it was tried.
     Up,
@@ -47,6 +47,8 @@ pub(crate) enum DeviceEvent {
     Error(String),
     /// It represents points that are described as `auto` by these types. Told before anything is told of their values.
     Types(Vec<(PointIndex, DataType)>),
+    /// It says this of points that leave something to it. Told before anything is told of their values.
+    Semantics(Vec<(PointIndex, Semantics)>),
     /// It is asked with so many requests now.
     Requests(usize),
 }

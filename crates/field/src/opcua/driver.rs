@@ -254,6 +254,10 @@ impl OpcUaDriver {
         let Some(places) = part.ready() else { return };
         part.grace = part.grace.or(Some(now + GRACE));
         part.look_again = part.items.iter().any(|item| item.node.is_none()).then(|| now + LOOK_AGAIN);
+        let (place, semantics) = (part.place, part.semantics());
+        if !semantics.is_empty() {
+            out.device(place, DeviceEvent::Semantics(semantics));
+        }
         let is_new = |item: usize| places.contains(&item) && part.is_subscribed(item);
         let (groups, polled) = (groups_of(part, is_new, &patience, now), part.polled(&places));
         for (group, watched) in groups {

@@ -1,6 +1,7 @@
 //! OPC UA servers: how they are reached and trusted, what is watched of them, how values are read and written, what they offer.
 
 mod connect;
+mod describing;
 mod dictionaries;
 mod discovery;
 mod driver;
@@ -17,6 +18,7 @@ mod nodes;
 mod part;
 mod poller;
 mod reach;
+mod semantics;
 mod telling;
 mod trust;
 mod words;

@@ -1,14 +1,16 @@
-//! What is to be known of nodes before they are watched: what their structures are made of, and whether they have a history.
+//! What is to be known of nodes before they are watched: what their structures are made of, whether they have a history, and
+//! what they say of their values.
 
 use super::dictionaries::DictionaryFinder;
-use super::facts::{attribute_of, is_too_much, read};
+use super::facts::{Most, attribute_of, is_too_much, read};
+use super::semantics::SemanticsFinder;
 use interlex_opcua::{
     BrowseDescription, BrowseDirection, BrowseRequest, DataTypes, EnumDefinition, NodeId, Request, RequestError,
     Response, Scalar, Structure, StructureDefinition, Variant, ids,
 };
 use std::collections::{BTreeSet, VecDeque};
 
-/// Asks a server for the definitions of data types, and for histories, some at a time: no I/O.
+/// Asks a server for the definitions of data types, for histories, and for units and the like, some at a time: no I/O.
 #[derive(Debug, Default)]
 pub(super) struct NodeFinder {
     /// Variables whose types are wanted.
@@ -23,6 +25,7 @@ pub(super) struct NodeFinder {
     unsure: VecDeque<NodeId>,
     /// Those that have one.
     pub(super) historic: BTreeSet<NodeId>,
+    pub(super) semantics: Box<SemanticsFinder>,
     asked: Asked,
     /// So many at a time, where the server took no more; 0 for as many as it says.
     at_most: usize,
@@ -37,6 +40,7 @@ enum Asked {
     Supertypes(Vec<NodeId>),
     Access(Vec<NodeId>),
     Dictionaries,
+    Semantics,
 }
 
 const DATA_TYPE: u32 = 14;
@@ -48,21 +52,23 @@ const HISTORY: u8 = 4;
 const MOST: usize = 2000;
 
 impl NodeFinder {
-    /// Finds what is needed to read the structures of some variables, and which of some have a history.
+    /// Finds what is needed to read the structures of some variables, which of some have a history, and what some say of
+    /// their values.
     pub(super) fn new(
         structures: impl IntoIterator<Item = NodeId>,
         variables: impl IntoIterator<Item = NodeId>,
+        described: impl IntoIterator<Item = NodeId>,
     ) -> Self {
         let (variables, unsure) = (structures.into_iter().collect(), variables.into_iter().collect());
-        Self { variables, unsure, ..Self::default() }
+        Self { variables, unsure, semantics: SemanticsFinder::new(described).into(), ..Self::default() }
     }
 
     /// What to ask next; none when all is known, or an answer is waited for.
-    pub(super) fn next(&mut self, at_once: usize) -> Option<Request> {
+    pub(super) fn next(&mut self, most: Most) -> Option<Request> {
         if !matches!(self.asked, Asked::Nothing) {
             return None;
         }
-        let at_once = if self.at_most == 0 { at_once } else { at_once.min(self.at_most) };
+        let at_once = if self.at_most == 0 { most.read } else { most.read.min(self.at_most) };
         let take = |from: &mut VecDeque<NodeId>| from.drain(..at_once.max(1).min(from.len())).collect::<Vec<_>>();
         let attributes = |nodes: &[NodeId], attribute| {
             read(nodes.iter().map(|node| attribute_of(node.clone(), attribute)).collect())
@@ -86,8 +92,12 @@ impl NodeFinder {
             return Some(request);
         }
         if self.bare.is_empty() {
-            let request = self.dictionaries.next(at_once)?;
-            self.asked = Asked::Dictionaries;
+            if let Some(request) = self.dictionaries.next(at_once) {
+                self.asked = Asked::Dictionaries;
+                return Some(request);
+            }
+            let request = self.semantics.next(most)?;
+            self.asked = Asked::Semantics;
             return Some(request);
         }
         let nodes = take(&mut self.bare);
@@ -105,7 +115,7 @@ impl NodeFinder {
     /// Whether nothing is to be asked any more.
     pub(super) fn is_done(&self) -> bool {
         let waits = [&self.variables, &self.unsure, &self.wanted, &self.bare].iter().any(|nodes| !nodes.is_empty());
-        matches!(self.asked, Asked::Nothing) && !waits && self.dictionaries.is_done()
+        matches!(self.asked, Asked::Nothing) && !waits && self.dictionaries.is_done() && self.semantics.is_done()
     }
 
     fn want(&mut self, node: NodeId) {
@@ -116,6 +126,9 @@ impl NodeFinder {
 
     pub(super) fn answered(&mut self, answer: Result<Response, RequestError>, types: &mut DataTypes) {
         let asked = std::mem::take(&mut self.asked);
+        if matches!(asked, Asked::Semantics) {
+            return self.semantics.answered(answer);
+        }
         if answer.as_ref().is_err_and(is_too_much) {
             return self.again(asked);
         }
@@ -181,7 +194,7 @@ impl NodeFinder {
                 self.at_most = (self.dictionaries.again() / 2).max(1);
                 return;
             }
-            Asked::Nothing => return,
+            Asked::Semantics | Asked::Nothing => return,
         };
         // What one alone is too much for stays unknown.
         if nodes.len() > 1 {
@@ -203,8 +216,8 @@ mod tests {
     #[test]
     fn less_is_asked_for_where_all_at_once_is_too_much() {
         let (nodes, mut types) = ((1..=5).map(|number| NodeId::numeric(2, number)), DataTypes::default());
-        let mut finder = NodeFinder::new([], nodes);
-        let asked = |finder: &mut NodeFinder| match finder.next(1000) {
+        let mut finder = NodeFinder::new([], nodes, []);
+        let asked = |finder: &mut NodeFinder| match finder.next(Most::default()) {
             Some(Request::Read(request)) => request.nodes_to_read.len(),
             other => panic!("{other:?}"),
         };

@@ -4,11 +4,11 @@ use super::mapping::{Reader, own};
 use super::nodes::NodeFinder;
 use crate::link::PlannedDevice;
 use interlex_core::description::{Device, Name, OpcUaDevice, Point, PointSettings, Span, Watching};
-use interlex_core::{DataType, PointIndex};
+use interlex_core::{DataType, PointIndex, Semantics};
 use interlex_opcua::{
     DataChangeFilter, DataChangeTrigger, DataTypes, Namespaces, NodeId, ReadValueId, Request, RequestError, Response,
 };
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::{Duration, Instant};
 
 /// A device of the link: a server, or a part of it.
@@ -29,6 +29,8 @@ pub(super) struct Part {
     pub(super) look_again: Option<Instant>,
     /// Items that the server did not know, and that are tried now and then.
     pub(super) refused: Vec<usize>,
+    /// Nodes that say something else of their values than they were known to.
+    changed: BTreeSet<NodeId>,
 }
 
 /// A point of it.
@@ -43,6 +45,10 @@ pub(super) struct Item {
     pub(super) node: Option<NodeId>,
     /// Whether the server has a history of it.
     pub(super) has_history: bool,
+    /// Whether unit, range and the like are taken from its node.
+    leaves_something: bool,
+    /// What that says; none while nothing is known, or nothing wanted.
+    pub(super) semantics: Option<Semantics>,
     /// The type that it is known to have, where it is described as auto.
     pub(super) found: DataType,
     /// So often that has turned into another one.
@@ -84,7 +90,8 @@ impl Part {
         let planned = planned.clone();
         let (stage, is_up, is_silent) = (Stage::Absent(None), false, false);
         let (look_again, refused) = (None, Vec::new());
-        Self { id, place, planned, items, stage, is_up, is_silent, grace: None, look_again, refused }
+        let changed = BTreeSet::new();
+        Self { id, place, planned, items, stage, is_up, is_silent, grace: None, look_again, refused, changed }
     }
 
     /// Whether another description of it watches the same in the same way.
@@ -92,6 +99,7 @@ impl Part {
         let described = |item: &Item| Item {
             node: None,
             has_history: false,
+            semantics: None,
             found: DataType::Auto,
             turns: 0,
             is_away: true,
@@ -125,6 +133,10 @@ impl Part {
             let missing = (0..).zip(&self.items).filter(|(_, item)| item.node.is_none()).map(|(place, _)| place);
             self.look_for(missing.collect(), facts);
         }
+        if matches!(self.stage, Stage::Watched) && !self.changed.is_empty() {
+            let finder = NodeFinder::new([], [], std::mem::take(&mut self.changed));
+            self.stage = Stage::Structures(finder, Vec::new());
+        }
         if let Stage::Locating(locator, _) = &mut self.stage {
             if let Some(request) = locator.next() {
                 return Progress::Ask(Box::new(request));
@@ -134,7 +146,7 @@ impl Part {
             }
         }
         if let Stage::Structures(finder, _) = &mut self.stage {
-            if let Some(request) = finder.next(facts.most.read) {
+            if let Some(request) = finder.next(facts.most) {
                 return Progress::Ask(Box::new(request));
             }
             return if finder.is_done() { Progress::Ready } else { Progress::Wait };
@@ -175,7 +187,9 @@ impl Part {
         }
         let items = || there.iter().filter_map(|place| self.items.get(*place));
         let structures = items().filter(|item| item.reader.needs_structure()).filter_map(|item| item.node.clone());
-        let finder = NodeFinder::new(structures, items().filter_map(|item| item.node.clone()));
+        let described: BTreeSet<_> =
+            items().filter(|item| item.leaves_something).filter_map(|item| item.node.clone()).collect();
+        let finder = NodeFinder::new(structures, items().filter_map(|item| item.node.clone()), described);
         self.stage = Stage::Structures(finder, there);
         missing
     }
@@ -213,6 +227,8 @@ impl Item {
             element: own.element.map(|element| element.to_string()),
             node: None,
             has_history: false,
+            leaves_something: !own.auto.is_empty(),
+            semantics: None,
             found: DataType::Auto,
             turns: 0,
             is_away: true,
@@ -256,12 +272,29 @@ impl Part {
     /// All is known of some items, which are to be watched now; none while something is still being found.
     pub(super) fn ready(&mut self) -> Option<Vec<usize>> {
         let Stage::Structures(finder, places) = self.stage.take_if_done()? else { return None };
+        for item in &mut self.items {
+            if let Some(told) = item.node.as_ref().and_then(|node| finder.semantics.told(node)) {
+                item.semantics = Some(told.clone());
+            }
+        }
         for place in &places {
             if let Some(item) = self.items.get_mut(*place) {
                 item.has_history = item.node.as_ref().is_some_and(|node| finder.historic.contains(node));
             }
         }
         Some(places)
+    }
+
+    /// What its nodes say of points that leave something to them.
+    pub(super) fn semantics(&self) -> Vec<(PointIndex, Semantics)> {
+        self.items.iter().filter_map(|item| Some((item.index, item.semantics.clone()?))).collect()
+    }
+
+    /// A node says something else of its values from now on: it is asked again.
+    pub(super) fn ask_again(&mut self, item: usize) {
+        if let Some(item) = self.items.get(item).filter(|item| item.leaves_something) {
+            self.changed.extend(item.node.clone());
+        }
     }
 
     /// Another description of it, which is watched in the same way.

@@ -15,6 +15,9 @@ const SELDOM: Duration = Duration::from_secs(30);
 /// Silent so often in a row, a device is lost.
 const SILENCES: u8 = 2;
 
+/// Source: OPC 10000-4, section 7.38: SemanticsChanged.
+const SEMANTICS_CHANGED: u32 = 1 << 14;
+
 impl OpcUaDriver {
     /// Carries on what came of following.
     pub(super) fn listen(&mut self, out: &mut Outcomes) {
@@ -78,6 +81,10 @@ impl OpcUaDriver {
 
     /// What is known of a device is told again: its points may mean something else.
     pub(super) fn tell_again(&mut self, id: u32, out: &mut Outcomes) {
+        if let Some(part) = self.part(id) {
+            let (place, semantics) = (part.place, part.semantics());
+            out.device(place, DeviceEvent::Semantics(semantics));
+        }
         for number in 0..self.groups.len() {
             let group = self.groups.get(number).and_then(Option::as_ref);
             if let Some(group) = group.filter(|group| group.part == id && group.is_heard) {
@@ -111,9 +118,13 @@ impl OpcUaDriver {
         let Some(Some(group)) = self.groups.get_mut(number) else { return };
         let id = group.part;
         let Some(part) = self.parts.iter_mut().find(|part| part.id == id) else { return };
-        let (mut samples, mut types) = (Vec::with_capacity(values.len()), Vec::new());
+        let (mut samples, mut types, mut changed) = (Vec::with_capacity(values.len()), Vec::new(), Vec::new());
         for (item, value) in values {
-            let Some(known) = group.items.get(item).and_then(|place| part.items.get_mut(*place)) else { continue };
+            let Some(place) = group.items.get(item).copied() else { continue };
+            let Some(known) = part.items.get_mut(place) else { continue };
+            if value.status().0 & SEMANTICS_CHANGED != 0 {
+                changed.push(place);
+            }
             let is_first = group.is_first.get_mut(item).is_some_and(std::mem::take);
             let kind = if is_first { SampleKind::Current } else { SampleKind::Event };
             let (sample, found) = sample(known, &value, kind, &self.types);
@@ -121,6 +132,7 @@ impl OpcUaDriver {
             samples.push(sample);
             (known.is_away, known.is_settled) = (false, true);
         }
+        changed.into_iter().for_each(|item| part.ask_again(item));
         tell(part.place, types, samples, out);
     }
 

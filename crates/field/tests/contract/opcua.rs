@@ -3,15 +3,17 @@
 use crate::line::Line;
 use crate::suite::{Field, WallClock, Writes};
 use interlex_core::description::{Description, Device, Files, Point, read};
-use interlex_core::{LatestTable, PointTable, Quality, Reason, RecentValues, SampleKind, Value};
+use interlex_core::{FieldEvent, LatestTable, PointTable, Quality, Reason, RecentValues, SampleKind, Value};
 use interlex_field::{Keeper, Listeners, Memories, PointWrite, Surroundings, TrialRead, Via, start, write};
 use interlex_opcua::{
-    Access, Argument, Array, Binary, Body, DataValue, ExtensionObject, History, Host, HostConfig, MessageSecurityMode,
-    Node, NodeId, NodeKind, Process, Scalar, SecurityPolicy, Server, ServerDescription, ServerLimits, Sessions, Space,
-    StatusCode, Structure, TransportLimits, User, UserTokenType, Users, Variable, Variant, ids,
+    Access, Argument, Array, Binary, Body, DataValue, EUInformation, ExtensionObject, History, Host, HostConfig,
+    LocalizedText, MessageSecurityMode, Node, NodeId, NodeKind, Process, Range, Scalar, SecurityPolicy, Server,
+    ServerDescription, ServerLimits, Sessions, Space, StatusCode, Structure, TransportLimits, User, UserTokenType,
+    Users, Variable, Variant, ids,
 };
 use std::collections::{BTreeMap, HashMap};
 use std::pin::Pin;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tokio::net::TcpListener;
@@ -113,9 +115,37 @@ fn space() -> Space {
     };
     let kept = Node::new(node("one", "kept"), 1, "kept", NodeKind::Variable(Box::new(kept)));
     space.add_under(&NodeId::text(1, "one"), &ids::HAS_COMPONENT, kept, &ids::BASE_DATA_VARIABLE_TYPE);
+    semantics(&mut space);
     methods(&mut space);
     dictionary(&mut space);
     space
+}
+
+fn unit(text: &str) -> Variant {
+    let display_name = LocalizedText { locale: None, text: Some(text.to_owned()) };
+    Variant::Scalar(Scalar::ExtensionObject(
+        EUInformation { display_name, ..EUInformation::default() }.to_object().into(),
+    ))
+}
+
+/// A variable with words, and one with a unit and a range.
+fn semantics(space: &mut Space) {
+    let mut put = |name: &str, value: Variant, properties: &[(&str, &str, Variant)]| {
+        let mut variable = Node::new(node("one", name), 1, name, NodeKind::Variable(Box::new(Variable::new(value))));
+        variable.description = LocalizedText { locale: None, text: Some("Mode of the machine".to_owned()) };
+        variable.display_name = LocalizedText::default();
+        space.add_under(&NodeId::text(1, "one"), &ids::HAS_COMPONENT, variable, &ids::BASE_DATA_VARIABLE_TYPE);
+        for (id, called, value) in properties {
+            let property = NodeKind::Variable(Box::new(Variable::new(value.clone())));
+            let property = Node::new(node("one", &format!("{name}.{id}")), 0, called, property);
+            space.add_under(&node("one", name), &ids::HAS_PROPERTY, property, &ids::PROPERTY_TYPE);
+        }
+    };
+    let words = ["stopped", "running"].map(|word| LocalizedText { locale: None, text: Some(word.to_owned()) });
+    put("mode", 1_i32.into(), &[("words", "EnumStrings", Variant::Array(Array::LocalizedText(words.to_vec())))]);
+    let range = Range { low: 0.0, high: 400.0 }.to_object();
+    let range = Variant::Scalar(Scalar::ExtensionObject(range.into()));
+    put("power", 480.0.into(), &[("unit", "EngineeringUnits", unit("kW")), ("range", "EURange", range)]);
 }
 
 /// A structure that a dictionary of types describes, as before there was another way.
@@ -301,24 +331,44 @@ const LOST: u32 = u32::MAX;
 
 type Told = Arc<Mutex<Vec<(u32, SampleKind)>>>;
 
+/// A link that runs, with what is known of its points.
+struct Watching {
+    running: JoinHandle<()>,
+    points: Arc<PointTable>,
+    latest: Arc<LatestTable>,
+    events: mpsc::Receiver<FieldEvent>,
+    stop: CancellationToken,
+}
+
+impl Watching {
+    fn start(field: &OpcUaField, keeper: &Arc<InMemory>, list: &str) -> Self {
+        let mut files: Files = interlex_core::description::write(&field.description(&["one"], &[]));
+        files.insert("points/one.csv".to_owned(), list.to_owned());
+        let description = read(&files).unwrap();
+        let points = Arc::new(PointTable::new(&description, &PointTable::default()));
+        let latest = Arc::new(LatestTable::new(points.indices()));
+        let (recent, listeners) = (Arc::new(RecentValues::default()), Listeners::default());
+        recent.grow(points.indices());
+        let (sender, events) = mpsc::channel(16);
+        listeners.set(vec![sender]);
+        let memories = Memories::default().of_gateway(Some(Arc::clone(keeper) as Arc<dyn Keeper>));
+        let (known, clock) = (Arc::clone(&points), Arc::new(WallClock));
+        let around = Surroundings { points: known, latest: Arc::clone(&latest), recent, listeners, memories, clock };
+        let stop = CancellationToken::new();
+        let (_, running) = start(&description, &description.links[0], &around, stop.clone());
+        Self { running, points, latest, events, stop }
+    }
+}
+
 /// A link that watches what has a history, and what it tells.
-async fn watching(field: &OpcUaField, keeper: &Arc<InMemory>) -> (JoinHandle<()>, Told, CancellationToken) {
-    let mut description = field.description(&["one"], &[]);
-    let list = "name,address,type,rate\nkept,/1:kept,uint32,fast\n".to_owned();
-    let mut files: Files = interlex_core::description::write(&description);
-    files.insert("points/one.csv".to_owned(), list);
-    description = read(&files).unwrap();
-    let points = Arc::new(PointTable::new(&description, &PointTable::default()));
-    let latest = Arc::new(LatestTable::new(points.indices()));
-    let (recent, listeners) = (Arc::new(RecentValues::default()), Listeners::default());
-    recent.grow(points.indices());
-    let (sender, mut receiver) = mpsc::channel(16);
-    listeners.set(vec![sender]);
+fn watching(field: &OpcUaField, keeper: &Arc<InMemory>) -> (JoinHandle<()>, Told, CancellationToken) {
+    let list = "name,address,type,rate\nkept,/1:kept,uint32,fast\n";
+    let Watching { running, mut events, stop, .. } = Watching::start(field, keeper, list);
     let told = Told::default();
     let into = Arc::clone(&told);
     tokio::spawn(async move {
-        while let Some(event) = receiver.recv().await {
-            let interlex_core::FieldEvent::Samples(samples) = event else { continue };
+        while let Some(event) = events.recv().await {
+            let FieldEvent::Samples(samples) = event else { continue };
             let values = samples.iter().filter_map(|sample| match (&sample.value, sample.quality) {
                 (Some(Value::Uint(number)), _) => Some((u32::try_from(*number).unwrap(), sample.kind)),
                 (None, Quality::Bad(Reason::OpcUa(status))) if status == StatusCode::BAD_DATA_LOST.0 => {
@@ -329,10 +379,6 @@ async fn watching(field: &OpcUaField, keeper: &Arc<InMemory>) -> (JoinHandle<()>
             into.lock().unwrap().extend(values);
         }
     });
-    let memories = Memories::default().of_gateway(Some(Arc::clone(keeper) as Arc<dyn Keeper>));
-    let around = Surroundings { points, latest, recent, listeners, memories, clock: Arc::new(WallClock) };
-    let stop = CancellationToken::new();
-    let (_, running) = start(&description, &description.links[0], &around, stop.clone());
     (running, told, stop)
 }
 
@@ -349,7 +395,7 @@ async fn until(what: &str, holds: impl Fn() -> bool) {
 async fn what_a_gateway_missed_that_was_killed_is_had_back_from_history() {
     let (field, keeper) = (OpcUaField::start().await, Arc::new(InMemory::default()));
     let made = || field.host.with(|_, machines, _| machines.kept);
-    let (running, before, _stop) = watching(&field, &keeper).await;
+    let (running, before, _stop) = watching(&field, &keeper);
     until("it is remembered what was told", || {
         keeper.0.lock().unwrap().values().any(|content| content.len() > 50) && before.lock().unwrap().len() > 100
     })
@@ -358,7 +404,7 @@ async fn what_a_gateway_missed_that_was_killed_is_had_back_from_history() {
     assert!(running.await.unwrap_err().is_cancelled(), "killed");
     let at_the_end = made();
     until("more has happened", || made() > at_the_end + 50).await;
-    let (_running, after, _stop) = watching(&field, &keeper).await;
+    let (_running, after, _stop) = watching(&field, &keeper);
     let counts = |told: &Told| {
         let mut counts: BTreeMap<u32, u32> = BTreeMap::new();
         told.lock().unwrap().iter().for_each(|(value, _)| *counts.entry(*value).or_default() += 1);
@@ -484,7 +530,7 @@ async fn structures_of_older_servers_are_read_and_written_by_their_dictionary() 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_cannot_be_had_back_is_marked_among_the_values() {
     let (field, keeper) = (OpcUaField::start().await, Arc::new(InMemory::default()));
-    let (_running, told, _stop) = watching(&field, &keeper).await;
+    let (_running, told, _stop) = watching(&field, &keeper);
     until("some values are told", || told.lock().unwrap().len() > 20).await;
     assert!(told.lock().unwrap().iter().all(|(value, _)| *value != LOST));
     field.host.with(|server, _, _| {
@@ -494,4 +540,46 @@ async fn what_cannot_be_had_back_is_marked_among_the_values() {
     });
     until("the gap is marked", || told.lock().unwrap().contains(&(LOST, SampleKind::Past))).await;
     until("values go on", || told.lock().unwrap().iter().skip_while(|told| told.0 != LOST).count() > 20).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_node_says_of_its_values_is_taken_where_the_list_leaves_it_to_the_node() {
+    let field = OpcUaField::start().await;
+    let list = "name,address,auto,rate,low\nmode,/1:mode,words;title,fast,\npower,/1:power,unit;range,fast,\n\
+                plain,/1:power,,fast,\nlimited,/1:power,unit,fast,5\n";
+    let Watching { points, latest, mut events, stop: _stop, .. } = Watching::start(&field, &Arc::default(), list);
+    let retyped = Arc::new(AtomicU32::new(0));
+    let counted = Arc::clone(&retyped);
+    tokio::spawn(async move {
+        while let Some(event) = events.recv().await {
+            counted.fetch_add(u32::from(matches!(event, FieldEvent::Retyped(_))), Ordering::Relaxed);
+        }
+    });
+    let shows = |name: &str| {
+        let info = points.find("one", name).unwrap();
+        let (point, reading) = (info.point(), latest.read(info.index).unwrap());
+        let interlex_core::description::PointSettings { unit, low, high, title, .. } = &point.settings;
+        let value = reading.value.map(|value| value.to_string()).unwrap_or_default();
+        format!("{value} {unit} {low:?} {high:?} {title} {:?}", reading.quality)
+    };
+    until("all are read", || points.all().iter().all(|info| !shows(info.name()).starts_with(' '))).await;
+    assert_eq!(shows("mode"), "running  None None Mode of the machine Good");
+    assert_eq!(shows("power"), "480 kW Some(0.0) Some(400.0)  Uncertain(OutOfRange)");
+    assert_eq!(shows("plain"), "480  None None  Good");
+    assert_eq!(shows("limited"), "480 kW Some(5.0) None  Good");
+    let types: Vec<_> = points.all().iter().map(|info| info.value_type().unwrap().to_string()).collect();
+    assert_eq!(types, ["string(250)", "float64", "float64", "float64"]);
+
+    let before = retyped.load(Ordering::Relaxed);
+    field.host.with(|server, _, (_, wall)| {
+        let value = |value: Variant, status| {
+            let value = Some(value);
+            DataValue { value, status, source_time: Some(wall), ..DataValue::default() }
+        };
+        server.set_value(&node("one", "power.unit"), value(unit("MW"), None), wall);
+        server.set_value(&node("one", "power"), value(0.5.into(), Some(StatusCode(1 << 14))), wall);
+    });
+    until("the other unit is known", || shows("limited") == "0.5 MW Some(5.0) None  Uncertain(OutOfRange)").await;
+    assert_eq!(shows("power"), "0.5 MW Some(0.0) Some(400.0)  Good");
+    until("listeners are told", || retyped.load(Ordering::Relaxed) > before).await;
 }

@@ -1,5 +1,5 @@
 use super::status::GatewayStatus;
-use interlex_core::description::{Description, Device, Link, Point};
+use interlex_core::description::{Description, Device, Link};
 use interlex_core::{
     BufferView, Clock, Inventory, LatestTable, LinkStatus, PointTable, RecentValues, Shared, Timestamp, UplinkStatus,
     Value,
@@ -253,7 +253,7 @@ impl Running {
         let info = self.points().find(device, point)?;
         let described = self.description.devices.iter().find(|known| known.settings.name.as_str() == device)?;
         let link: &Link = self.description.links.iter().find(|link| link.settings.name == described.settings.link)?;
-        let point = Point::clone(described.points.get(info.position)?);
+        let point = info.point().into_owned();
         let (settings, protocol) = (described.settings.clone(), described.protocol.clone());
         let bare = Device { settings, protocol, points: Vec::new() };
         let write = PointWrite { link: link.clone(), device: bare, point, value, index: Some(info.index) };

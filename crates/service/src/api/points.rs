@@ -107,7 +107,7 @@ impl PointFilter {
         let has_text = self.q.as_deref().is_none_or(|text| {
             let text = text.to_lowercase();
             let path = format!("{}/{}", info.device, info.name());
-            let places = [path, info.settings().title.clone(), info.address().to_string()];
+            let places = [path, info.point().settings.title.clone(), info.address().to_string()];
             places.iter().any(|place| place.to_lowercase().contains(&text))
         });
         is(&self.gateway, gateway.description().gateway.name.as_str()) && is(&self.device, &info.device) && has_text
@@ -245,20 +245,22 @@ pub(crate) async fn write(
 fn view(gateway: &Gateway, running: &Running, info: &PointInfo) -> Option<PointView> {
     let reading = running.latest().read(info.index)?;
     let name = running.description().gateway.name.as_str();
+    let point = info.point();
+    let settings = &point.settings;
     Some(PointView {
         id: id(name, info),
         gateway: name.to_owned(),
         device: info.device.to_string(),
         name: info.name().to_owned(),
-        title: info.settings().title.clone(),
+        title: settings.title.clone(),
         address: info.address().to_string(),
         data_type: info.data_type().to_string(),
-        unit: info.settings().unit.clone(),
+        unit: settings.unit.clone(),
         decimals: info.decimals,
         rate: info.settings().rate.to_string(),
         report: info.settings().report.to_string(),
-        low: info.settings().low,
-        high: info.settings().high,
+        low: settings.low,
+        high: settings.high,
         writable: info.is_writable(),
         commanded_until: gateway.commands().commanded_until(info),
         reading: reading_view(reading),

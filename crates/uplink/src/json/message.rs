@@ -61,12 +61,13 @@ impl Rendering {
     }
 
     fn context_of(&self, info: &PointInfo, value: Option<&Value>, quality: Quality, at: Timestamp) -> PointContext {
+        let point = info.point();
         PointContext {
             device: info.device.to_string(),
             name: info.name().to_owned(),
-            title: info.settings().title.clone(),
+            title: point.settings.title.clone(),
             value: json_of(value, info.value_type(), quality),
-            unit: info.settings().unit.clone(),
+            unit: point.settings.unit.clone(),
             quality: quality.class(),
             reason: quality.reason().map(|reason| (self.words)(reason)).unwrap_or_default(),
             at: at.as_millis(),

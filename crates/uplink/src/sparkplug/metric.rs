@@ -92,14 +92,16 @@ fn metric_spec(info: &PointInfo, takes_commands: bool) -> Option<MetricSpec> {
     let data_type = data_type_of(value_type);
     let text = |text: &str| MetricValue::Text(Cow::Owned(text.to_owned()));
     let mut properties = Vec::new();
-    if !info.settings().unit.is_empty() {
-        properties.push(("unit", text(&info.settings().unit)));
+    let point = info.point();
+    let settings = &point.settings;
+    if !settings.unit.is_empty() {
+        properties.push(("unit", text(&settings.unit)));
     }
-    if !info.settings().title.is_empty() {
-        properties.push(("description", text(&info.settings().title)));
+    if !settings.title.is_empty() {
+        properties.push(("description", text(&settings.title)));
     }
-    properties.extend(info.settings().low.map(|low| ("low", MetricValue::Double(low))));
-    properties.extend(info.settings().high.map(|high| ("high", MetricValue::Double(high))));
+    properties.extend(settings.low.map(|low| ("low", MetricValue::Double(low))));
+    properties.extend(settings.high.map(|high| ("high", MetricValue::Double(high))));
     if let DataType::Array(array) = value_type {
         let lengths: Vec<_> = array.dimensions().map(|length| length.to_string()).collect();
         if !lengths.is_empty() {

@@ -4,7 +4,7 @@ use super::OpcUaAddress;
 use crate::description::problem::Fault;
 use crate::description::settings::{text_schema, text_type};
 use crate::description::{Access, Address, Point, PointProtocol, PointSettings};
-use crate::{DataType, Value};
+use crate::{AutoParts, DataType, Shaping, Value};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -31,6 +31,11 @@ pub struct OpcUaPoint {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(extend("x-advanced" = true))]
     pub arguments: Option<MethodArguments>,
+    /// What is taken from the node as it runs, in place of the columns for it: unit, range (low and high), words (enumeration),
+    /// title, with ; between several.
+    #[serde(default, skip_serializing_if = "AutoParts::is_empty")]
+    #[schemars(extend("x-advanced" = true, "default" = ""))]
+    pub auto: AutoParts,
 }
 
 /// How values come.
@@ -160,6 +165,7 @@ pub(in crate::description) fn point(
         let message = format!("{} is a type of registers; nodes say their own", settings.data_type);
         faults.push(Fault::new("type", message, "no type, or bool, int8 to uint64, float32, float64 or string(N)"));
     }
+    faults.extend(auto_faults(settings, own.auto));
     if own.arguments.is_some() {
         faults.extend(method_faults(settings, &own));
     }
@@ -169,6 +175,29 @@ pub(in crate::description) fn point(
         protocol: PointProtocol::OpcUa(own),
         address: Address::OpcUa(address),
     })
+}
+
+/// What is taken from the node is not described, too.
+fn auto_faults(settings: &PointSettings, auto: AutoParts) -> Vec<Fault> {
+    let is_shaped = settings.span.is_some()
+        || settings.invert
+        || settings.data_type.is_float()
+        || !Shaping::linear(settings.scale, settings.offset).is_none();
+    let both = [
+        ("unit", auto.unit && !settings.unit.is_empty(), "unit"),
+        ("range", auto.range && (settings.low.is_some() || settings.high.is_some()), "low and high"),
+        (
+            "words",
+            auto.words && (settings.enumeration.is_some() || is_shaped),
+            "enumeration, scale, span or float type",
+        ),
+        ("title", auto.title && !settings.title.is_empty(), "title"),
+    ];
+    let of_one = |(word, _, columns): (&str, bool, &str)| {
+        let message = format!("auto takes {word} from the node, and the list says {columns}, too");
+        Fault::new("auto", message, "one of the two")
+    };
+    both.into_iter().filter(|(_, is_there, _)| *is_there).map(of_one).collect()
 }
 
 /// What a point that calls a method cannot have.
@@ -182,8 +211,12 @@ fn method_faults(settings: &PointSettings, own: &OpcUaPoint) -> Vec<Fault> {
         let message = format!("type is {}, and a method is called by writing true", settings.data_type);
         faults.push(Fault::new("type", message, "no type, or bool"));
     }
-    let is_there =
-        [("field", own.field.is_some()), ("element", own.element.is_some()), ("lifetime", settings.lifetime.is_some())];
+    let is_there = [
+        ("field", own.field.is_some()),
+        ("element", own.element.is_some()),
+        ("lifetime", settings.lifetime.is_some()),
+        ("auto", !own.auto.is_empty()),
+    ];
     for (column, _) in is_there.into_iter().filter(|(_, is_there)| *is_there) {
         faults.push(Fault::new(column, format!("{column} is of a value, and a method has none"), "nothing"));
     }
@@ -218,6 +251,30 @@ mod tests {
         }
         let values: Vec<_> = "[-3, 4, 0.5]".parse::<MethodArguments>().unwrap().values().collect();
         assert_eq!(values, [Value::Int(-3), Value::Uint(4), Value::Float64(0.5)]);
+    }
+
+    #[test]
+    fn what_a_node_says_is_not_described_too() {
+        let main = "[gateway]\nname = \"g\"\n[rates]\nfast = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"opcua\"\nurl = \
+                    \"opc.tcp://engine\"\n[[device]]\nname = \"d\"\nlink = \"l\"\npoints = \"p.csv\"\n";
+        let of = |row: &str| {
+            let list = format!("name,address,auto,unit,low,scale,deadband-percent,rate\nx,ns=2;s=X,{row},fast\n");
+            let files: Files = [("gateway.toml".into(), main.into()), ("p.csv".into(), list)].into();
+            match read(&files) {
+                Ok(description) => description.devices[0].points[0].auto().to_string(),
+                Err(problems) => problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"),
+            }
+        };
+        assert_eq!(of("range; unit,,,,2"), "unit;range", "a percentage of the range that the node tells");
+        assert_eq!(of("words,kW,,,"), "words");
+        for (row, said) in [
+            ("unit,kW,,,", "auto takes unit from the node, and the list says unit, too"),
+            ("range,,5,,", "auto takes range from the node, and the list says low and high, too"),
+            ("words,,,0.1,", "auto takes words from the node"),
+            ("units,,,,", AutoParts::FORM),
+        ] {
+            assert!(of(row).contains(said), "{row}: {}", of(row));
+        }
     }
 
     #[test]

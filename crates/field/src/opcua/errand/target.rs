@@ -41,7 +41,9 @@ impl Target {
             }
             let Stage::Locating(locator) = std::mem::replace(&mut self.stage, Stage::New) else { return None };
             self.stage = match locator.found().into_iter().next() {
-                Some(Ok(node)) if self.needs_structure => Stage::Structures(node.clone(), NodeFinder::new([node], [])),
+                Some(Ok(node)) if self.needs_structure => {
+                    Stage::Structures(node.clone(), NodeFinder::new([node], [], []))
+                }
                 Some(Ok(node)) => Stage::Found(node),
                 Some(Err(no_node)) => Stage::Missing(no_node),
                 None => {
@@ -51,7 +53,7 @@ impl Target {
             };
         }
         if let Stage::Structures(node, finder) = &mut self.stage {
-            if let Some(request) = finder.next(facts.most.read) {
+            if let Some(request) = finder.next(facts.most) {
                 return Some(request);
             }
             self.stage = Stage::Found(node.clone());

@@ -1,9 +1,8 @@
-//! What is known of variables, as offers.
+//! What nodes say of themselves: as offers, and of points that leave it to them.
 
-use super::{BrowseWanted, Found};
-use crate::opcua::facts::{attribute_of, is_too_much, read, value_of};
-use crate::opcua::mapping::{built_in, quality, value};
-use interlex_core::{Offer, Quality};
+use super::facts::{attribute_of, is_too_much, read, value_of};
+use super::mapping::{built_in, quality, value};
+use interlex_core::{Offer, Quality, Semantics};
 use interlex_opcua::{
     Argument, Array, DataValue, EUInformation, EnumDefinition, EnumValueType, ExtensionObject, Namespaces, NodeClass,
     NodeId, Range, ReadValueId, Request, RequestError, Response, Scalar, Structure, Variant,
@@ -11,7 +10,29 @@ use interlex_opcua::{
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, VecDeque};
 
+/// A node with the way to it.
+#[derive(Debug, Clone)]
+pub(super) struct FoundNode {
+    pub(super) node: NodeId,
+    /// The names for people.
+    pub(super) path: Vec<String>,
+    /// The same as a browse path.
+    pub(super) way: String,
+    pub(super) class: NodeClass,
+    pub(super) level: u32,
+    pub(super) title: String,
+    pub(super) properties: Vec<(String, NodeId)>,
+}
+
+impl FoundNode {
+    /// Whether it is offered, with what its properties say of it.
+    pub(super) fn has_properties(&self) -> bool {
+        matches!(self.class, NodeClass::Variable | NodeClass::Method)
+    }
+}
+
 /// Asks what variables are: their values, types, units, ranges and words.
+#[derive(Debug)]
 pub(super) struct Describing {
     variables: Vec<Described>,
     waiting: VecDeque<(What, ReadValueId)>,
@@ -22,8 +43,9 @@ pub(super) struct Describing {
     at_most: usize,
 }
 
+#[derive(Debug)]
 struct Described {
-    found: Found,
+    found: FoundNode,
     value: DataValue,
     data_type: Option<NodeId>,
     access: u8,
@@ -31,16 +53,18 @@ struct Described {
     properties: BTreeMap<String, Variant>,
 }
 
-#[derive(Clone)]
+#[derive(Debug, Clone)]
 enum What {
     Value(usize),
     DataType(usize),
+    DisplayName(usize),
     Description(usize),
     Access(usize),
     Property(usize, String),
     Definition(NodeId),
 }
 
+const DISPLAY_NAME: u32 = 4;
 const DESCRIPTION: u32 = 5;
 const DATA_TYPE: u32 = 14;
 const USER_ACCESS_LEVEL: u32 = 18;
@@ -60,10 +84,13 @@ const TOLD: [&str; 8] = [
 ];
 
 impl Describing {
-    pub(super) fn new(found: Vec<Found>) -> Self {
+    pub(super) fn new(found: Vec<FoundNode>) -> Self {
         let mut waiting = VecDeque::new();
         for (place, one) in found.iter().enumerate() {
             let attribute = |number| attribute_of(one.node.clone(), number);
+            if one.title.is_empty() {
+                waiting.push_back((What::DisplayName(place), attribute(DISPLAY_NAME)));
+            }
             waiting.push_back((What::Description(place), attribute(DESCRIPTION)));
             if one.class == NodeClass::Variable {
                 waiting.push_back((What::Value(place), value_of(one.node.clone())));
@@ -115,7 +142,7 @@ impl Describing {
         for ((what, _), told) in asked.into_iter().zip(results) {
             let at = match &what {
                 What::Value(at) | What::DataType(at) | What::Description(at) | What::Access(at) => Some(*at),
-                What::Property(at, _) => Some(*at),
+                What::DisplayName(at) | What::Property(at, _) => Some(*at),
                 What::Definition(_) => None,
             };
             let variable = at.and_then(|at| self.variables.get_mut(at));
@@ -123,6 +150,9 @@ impl Describing {
                 (What::Value(_), _, Some(variable)) => variable.value = told,
                 (What::DataType(_), Some(Variant::Scalar(Scalar::NodeId(node))), Some(variable)) => {
                     variable.data_type = Some(node);
+                }
+                (What::DisplayName(_), Some(Variant::Scalar(Scalar::LocalizedText(text))), Some(variable)) => {
+                    variable.found.title = text.text.unwrap_or_default();
                 }
                 (What::Description(_), Some(Variant::Scalar(Scalar::LocalizedText(text))), Some(variable)) => {
                     variable.description = text.text.unwrap_or_default();
@@ -144,10 +174,25 @@ impl Describing {
         }
     }
 
-    pub(super) fn offers(self, namespaces: &Namespaces, wanted: &BrowseWanted) -> Vec<Offer> {
+    pub(super) fn offers(self, namespaces: &Namespaces, by_path: bool) -> Vec<Offer> {
         let Self { variables, definitions, .. } = self;
         let definition = |one: &Described| definitions.get(one.data_type.as_ref()?)?.as_ref();
-        variables.iter().map(|one| one.offer(definition(one), namespaces, wanted)).collect()
+        variables.iter().map(|one| one.offer(definition(one), namespaces, by_path)).collect()
+    }
+
+    /// What each says beside its value.
+    pub(super) fn semantics(self) -> impl Iterator<Item = (NodeId, Semantics)> {
+        let Self { variables, definitions, .. } = self;
+        variables.into_iter().map(move |one| {
+            let definition = one.data_type.as_ref().and_then(|node| definitions.get(node)?.as_ref());
+            let semantics = Semantics {
+                unit: one.unit(),
+                range: one.range(),
+                words: one.words(definition).and_then(|words| words.parse().ok()),
+                title: one.title(),
+            };
+            (one.found.node, semantics)
+        })
     }
 }
 
@@ -162,6 +207,13 @@ fn text(value: Option<&Variant>) -> Option<String> {
         Some(Variant::Scalar(Scalar::LocalizedText(text))) => text.text.clone(),
         _ => None,
     }
+}
+
+/// What people read, whatever the server says: one line of reasonable length.
+fn one_line(text: &str) -> String {
+    const LONGEST: usize = 250;
+    let line = text.split_whitespace().collect::<Vec<_>>().join(" ");
+    line.chars().filter(|character| !character.is_control()).take(LONGEST).collect()
 }
 
 /// Words that can stand in a list: nothing that would end them.
@@ -194,10 +246,21 @@ impl Described {
         (!told.is_empty()).then(|| told.join(";"))
     }
 
+    fn unit(&self) -> Option<String> {
+        let unit = structure::<EUInformation>(self.properties.get("EngineeringUnits"))?.symbol()?;
+        Some(one_line(&unit)).filter(|unit| !unit.is_empty())
+    }
+
+    fn range(&self) -> Option<(f64, f64)> {
+        let told = |name| structure::<Range>(self.properties.get(name));
+        let Range { low, high } = ["EURange", "InstrumentRange"].into_iter().find_map(told)?;
+        (low < high && low.is_finite() && high.is_finite()).then_some((low, high))
+    }
+
     /// What people call it, in one line.
     fn title(&self) -> Option<String> {
         let title = [&self.found.title, &self.description].into_iter().find(|text| !text.is_empty());
-        title.map(|text| text.split_whitespace().collect::<Vec<_>>().join(" "))
+        title.map(|text| one_line(text))
     }
 
     /// A method as a command.
@@ -217,9 +280,9 @@ impl Described {
         Offer { path: self.found.path.clone(), point, value: Value::Null, quality: String::new(), note }
     }
 
-    fn offer(&self, definition: Option<&ExtensionObject>, namespaces: &Namespaces, wanted: &BrowseWanted) -> Offer {
+    fn offer(&self, definition: Option<&ExtensionObject>, namespaces: &Namespaces, by_path: bool) -> Offer {
         let found = &self.found;
-        let address = if wanted.by_path { found.way.clone() } else { namespaces.text(&found.node) };
+        let address = if by_path { found.way.clone() } else { namespaces.text(&found.node) };
         let mut point = Map::from_iter([("address".to_owned(), json!(address))]);
         if found.class == NodeClass::Method {
             return self.method(point);
@@ -230,13 +293,10 @@ impl Described {
             put("enumeration", json!(words));
             put("type", json!("int32"));
         }
-        let unit = structure::<EUInformation>(self.properties.get("EngineeringUnits"));
-        if let Some(unit) = unit.and_then(|unit| unit.symbol()) {
+        if let Some(unit) = self.unit() {
             put("unit", json!(unit));
         }
-        let range =
-            ["EURange", "InstrumentRange"].into_iter().find_map(|name| structure::<Range>(self.properties.get(name)));
-        if let Some(Range { low, high }) = range.filter(|range| range.low < range.high && words.is_none()) {
+        if let Some((low, high)) = self.range().filter(|_| words.is_none()) {
             put("low", json!(low));
             put("high", json!(high));
         }

@@ -1,9 +1,8 @@
 //! Walks through the nodes of a server, and offers the variables that it finds.
 
-mod offer;
-
 use super::{End, Errand, Reply, Step};
 use crate::link::Answer;
+use crate::opcua::describing::{Describing, FoundNode};
 use crate::opcua::facts::{ServerFacts, is_too_much};
 use crate::opcua::locate::Locator;
 use interlex_core::OfferEvent;
@@ -13,7 +12,6 @@ use interlex_opcua::{
     LocalizedText, Namespaces, NodeClass, NodeId, QualifiedName, ReferenceDescription, Request, RequestError, Response,
     ids,
 };
-use offer::Describing;
 use std::collections::{HashSet, VecDeque};
 use std::time::{Duration, Instant};
 use tokio::sync::mpsc;
@@ -51,15 +49,15 @@ pub(in crate::opcua) struct Browse {
     wanted: BrowseWanted,
     locator: Option<Locator>,
     /// What is still to be looked at.
-    open: VecDeque<Place>,
+    open: VecDeque<FoundNode>,
     seen: HashSet<NodeId>,
     /// So many nodes at a time, where the server took no more; 0 for as many as it says.
     at_most: usize,
     asked: Asked,
     /// Places whose references were not all told.
-    unfinished: VecDeque<(Place, ByteString)>,
+    unfinished: VecDeque<(FoundNode, ByteString)>,
     /// Variables that are to be described.
-    found: VecDeque<Found>,
+    found: VecDeque<FoundNode>,
     describing: Option<Describing>,
     namespaces: Namespaces,
     told: VecDeque<OfferEvent>,
@@ -70,37 +68,13 @@ pub(in crate::opcua) struct Browse {
     failed: Option<String>,
 }
 
-/// A node with the way to it.
-#[derive(Debug, Clone)]
-struct Place {
-    node: NodeId,
-    /// The names for people.
-    path: Vec<String>,
-    /// The same as a browse path.
-    way: String,
-    class: NodeClass,
-    level: u32,
-    title: String,
-    properties: Vec<(String, NodeId)>,
-}
-
-/// A variable or a method with its properties.
-type Found = Place;
-
-impl Place {
-    /// Whether it is offered, with what its properties say of it.
-    fn has_properties(&self) -> bool {
-        matches!(self.class, NodeClass::Variable | NodeClass::Method)
-    }
-}
-
 #[derive(Debug, Default)]
 enum Asked {
     #[default]
     Nothing,
     Start,
-    Below(Vec<Place>),
-    More(Vec<(Place, ByteString)>),
+    Below(Vec<FoundNode>),
+    More(Vec<(FoundNode, ByteString)>),
     Description,
 }
 
@@ -138,7 +112,7 @@ impl Browse {
         let way =
             self.wanted.below.as_ref().filter(|below| below.is_path()).map(ToString::to_string).unwrap_or_default();
         let (path, title, properties) = (Vec::new(), String::new(), Vec::new());
-        self.open.push_back(Place { node, path, way, class: NodeClass::Object, level: 0, title, properties });
+        self.open.push_back(FoundNode { node, path, way, class: NodeClass::Object, level: 0, title, properties });
     }
 
     fn request(&mut self, facts: &ServerFacts) -> Option<Request> {
@@ -178,7 +152,7 @@ impl Browse {
                 return Some(request);
             }
             if let Some(described) = self.describing.take() {
-                let offers = described.offers(&self.namespaces, &self.wanted);
+                let offers = described.offers(&self.namespaces, self.wanted.by_path);
                 self.told.push_back(OfferEvent::Points { offers });
                 return self.request(facts);
             }
@@ -187,7 +161,7 @@ impl Browse {
             return None;
         }
         let chosen: Vec<_> = self.open.drain(..at_once.min(self.open.len())).collect();
-        let below = |place: &Place| BrowseDescription {
+        let below = |place: &FoundNode| BrowseDescription {
             node_id: place.node.clone(),
             browse_direction: BrowseDirection::Forward,
             reference_type_id: ids::HIERARCHICAL_REFERENCES,
@@ -223,7 +197,7 @@ impl Browse {
         }
     }
 
-    fn below(&mut self, places: Vec<Place>, results: Vec<BrowseResult>) {
+    fn below(&mut self, places: Vec<FoundNode>, results: Vec<BrowseResult>) {
         for (mut place, result) in places.into_iter().zip(results) {
             let status = result.status_code;
             if status.is_bad() {
@@ -249,14 +223,14 @@ impl Browse {
         self.told.push_back(OfferEvent::Progress { done: count(self.done), total });
     }
 
-    fn is_wanted(&self, place: &Place) -> bool {
+    fn is_wanted(&self, place: &FoundNode) -> bool {
         let text = &self.wanted.text;
         text.is_empty()
             || place.path.join("/").to_lowercase().contains(text)
             || place.title.to_lowercase().contains(text)
     }
 
-    fn reference(&mut self, place: &mut Place, reference: ReferenceDescription) {
+    fn reference(&mut self, place: &mut FoundNode, reference: ReferenceDescription) {
         let ReferenceDescription { reference_type_id, node_id, browse_name, display_name, node_class, .. } = reference;
         let Some(node) = local(&node_id, &self.namespaces) else { return };
         let is_property = reference_type_id == ids::HAS_PROPERTY;
@@ -288,7 +262,7 @@ impl Browse {
             self.told.push_back(OfferEvent::Note { text: format!("{}: more below {address}", path.join("/")) });
             return;
         }
-        self.open.push_back(Place { node, path, way, class: node_class, level, title, properties: Vec::new() });
+        self.open.push_back(FoundNode { node, path, way, class: node_class, level, title, properties: Vec::new() });
     }
 
     /// A name in a browse path: with the URI of its namespace, but for the standard's and the server's own.
