@@ -4,8 +4,9 @@ use super::facts::{attribute_of, is_too_much, read, value_of};
 use super::mapping::{built_in, quality, value};
 use interlex_core::{Offer, Quality, Semantics};
 use interlex_opcua::{
-    Argument, Array, DataValue, EUInformation, EnumDefinition, EnumValueType, ExtensionObject, Namespaces, NodeClass,
-    NodeId, Range, ReadValueId, Request, RequestError, Response, Scalar, Structure, Variant,
+    Argument, Array, DataTypes, DataValue, EUInformation, EnumDefinition, EnumValueType, ExtensionObject, FieldValue,
+    Fields, Limits, Namespaces, NodeClass, NodeId, Range, ReadValueId, Request, RequestError, Response, Scalar,
+    Structure, Variant,
 };
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, VecDeque};
@@ -174,10 +175,27 @@ impl Describing {
         }
     }
 
-    pub(super) fn offers(self, namespaces: &Namespaces, by_path: bool) -> Vec<Offer> {
+    /// Variables whose values are structures.
+    pub(super) fn structures(&self) -> impl Iterator<Item = NodeId> {
+        self.variables.iter().filter(|one| one.object().is_some()).map(|one| one.found.node.clone())
+    }
+
+    pub(super) fn offers(self, namespaces: &Namespaces, by_path: bool, types: &DataTypes) -> Vec<Offer> {
         let Self { variables, definitions, .. } = self;
         let definition = |one: &Described| definitions.get(one.data_type.as_ref()?)?.as_ref();
-        variables.iter().map(|one| one.offer(definition(one), namespaces, by_path)).collect()
+        let of_one = |one: &Described| {
+            let offer = one.offer(definition(one), namespaces, by_path);
+            let fields = one.object().and_then(|object| types.read(object, Limits::default()).ok());
+            match fields {
+                Some(fields) => {
+                    let mut offers = Vec::new();
+                    offer_fields(&offer, &mut Vec::new(), &fields, &mut offers);
+                    offers
+                }
+                None => vec![offer],
+            }
+        };
+        variables.iter().flat_map(of_one).collect()
     }
 
     /// What each says beside its value.
@@ -193,6 +211,51 @@ impl Describing {
             };
             (one.found.node, semantics)
         })
+    }
+}
+
+/// A structure has so many fields that are offered, at the most.
+const MOST_FIELDS: usize = 500;
+
+/// The fields of a structure, each by itself: as an offer of the whole with the way to the field.
+fn offer_fields(whole: &Offer, way: &mut Vec<String>, fields: &Fields, offers: &mut Vec<Offer>) {
+    for (name, told) in &fields.0 {
+        // What ends a name in the path of a field cannot stand in one.
+        if name.is_empty() || name.contains(['.', '[']) || offers.len() >= MOST_FIELDS {
+            continue;
+        }
+        way.push(name.clone());
+        match told {
+            FieldValue::Structure(fields) => offer_fields(whole, way, fields, offers),
+            FieldValue::Value(_) | FieldValue::Absent => {
+                let mut point = whole.point.clone();
+                // Fields are written only where the device says so, and the title is of the whole.
+                point.remove("access");
+                point.remove("title");
+                point.insert("field".to_owned(), json!(way.join(".")));
+                let (value, note) = match told {
+                    FieldValue::Value(value) => (shown(value), String::new()),
+                    _ => (Value::Null, "not there now".to_owned()),
+                };
+                // The last part of the path has both: by itself it could be that of another node.
+                let mut path = whole.path.clone();
+                path.last_mut().into_iter().for_each(|last| *last = format!("{last}.{}", way.join(".")));
+                offers.push(Offer { path, point, value, quality: whole.quality.clone(), note });
+            }
+            FieldValue::Structures(_) => {}
+        }
+        way.pop();
+    }
+}
+
+/// A value as a person would write it, and not as a double has it.
+fn shown(told: &Variant) -> Value {
+    match value(told).map(|(value, _)| value) {
+        Some(interlex_core::Value::Float32(number)) => {
+            number.to_string().parse().map_or(Value::Null, |number: f64| json!(number))
+        }
+        Some(other) => json!(other),
+        None => Value::Null,
     }
 }
 
@@ -244,6 +307,14 @@ impl Described {
             }
         };
         (!told.is_empty()).then(|| told.join(";"))
+    }
+
+    /// Its value, where that is a structure.
+    fn object(&self) -> Option<&ExtensionObject> {
+        match &self.value.value {
+            Some(Variant::Scalar(Scalar::ExtensionObject(object))) => Some(object),
+            _ => None,
+        }
     }
 
     fn unit(&self) -> Option<String> {
@@ -315,21 +386,14 @@ impl Described {
         if matches!(&self.value.value, Some(Variant::Array(_) | Variant::Matrix(..))) {
             notes.push("an array: element tells which one is meant".to_owned());
         }
-        if matches!(&self.value.value, Some(Variant::Scalar(Scalar::ExtensionObject(_)))) {
+        if self.object().is_some() {
             notes.push("a structure: field tells which part is meant".to_owned());
         }
         let status = self.value.status();
-        let shown = self.value.value.as_ref().and_then(value).map(|(value, _)| match value {
-            // As a person would write it, and not as a double has it.
-            interlex_core::Value::Float32(number) => {
-                number.to_string().parse().map_or(Value::Null, |number: f64| json!(number))
-            }
-            other => json!(other),
-        });
         Offer {
             path: found.path.clone(),
             point,
-            value: shown.unwrap_or(Value::Null),
+            value: self.value.value.as_ref().map_or(Value::Null, shown),
             quality: if quality(status) == Quality::Good { String::new() } else { status.to_string() },
             note: notes.join("; "),
         }

@@ -5,12 +5,13 @@ use crate::link::Answer;
 use crate::opcua::describing::{Describing, FoundNode};
 use crate::opcua::facts::{ServerFacts, is_too_much};
 use crate::opcua::locate::Locator;
+use crate::opcua::nodes::NodeFinder;
 use interlex_core::OfferEvent;
 use interlex_core::description::OpcUaAddress;
 use interlex_opcua::{
-    BrowseDescription, BrowseDirection, BrowseNextRequest, BrowseRequest, BrowseResult, ByteString, ExpandedNodeId,
-    LocalizedText, Namespaces, NodeClass, NodeId, QualifiedName, ReferenceDescription, Request, RequestError, Response,
-    ids,
+    BrowseDescription, BrowseDirection, BrowseNextRequest, BrowseRequest, BrowseResult, ByteString, DataTypes,
+    ExpandedNodeId, LocalizedText, Namespaces, NodeClass, NodeId, QualifiedName, ReferenceDescription, Request,
+    RequestError, Response, ids,
 };
 use std::collections::{HashSet, VecDeque};
 use std::time::{Duration, Instant};
@@ -59,6 +60,9 @@ pub(in crate::opcua) struct Browse {
     /// Variables that are to be described.
     found: VecDeque<FoundNode>,
     describing: Option<Describing>,
+    /// Finds what the structures among them are made of.
+    finder: Option<NodeFinder>,
+    types: DataTypes,
     namespaces: Namespaces,
     told: VecDeque<OfferEvent>,
     requests: u32,
@@ -76,6 +80,7 @@ enum Asked {
     Below(Vec<FoundNode>),
     More(Vec<(FoundNode, ByteString)>),
     Description,
+    Types,
 }
 
 impl Browse {
@@ -90,6 +95,8 @@ impl Browse {
             unfinished: VecDeque::new(),
             found: VecDeque::new(),
             describing: None,
+            finder: None,
+            types: DataTypes::default(),
             namespaces: Namespaces::default(),
             told: VecDeque::new(),
             requests: 0,
@@ -151,8 +158,14 @@ impl Browse {
                 self.asked = Asked::Description;
                 return Some(request);
             }
+            let finder = self.finder.get_or_insert_with(|| NodeFinder::new(describing.structures(), [], []));
+            if let Some(request) = finder.next(facts.most) {
+                self.asked = Asked::Types;
+                return Some(request);
+            }
+            self.finder = None;
             if let Some(described) = self.describing.take() {
-                let offers = described.offers(&self.namespaces, self.wanted.by_path);
+                let offers = described.offers(&self.namespaces, self.wanted.by_path, &self.types);
                 self.told.push_back(OfferEvent::Points { offers });
                 return self.request(facts);
             }
@@ -179,6 +192,9 @@ impl Browse {
             (Asked::Start, outcome) => self.locator.iter_mut().for_each(|locator| locator.answered(outcome.clone())),
             (Asked::Description, outcome) => {
                 self.describing.iter_mut().for_each(|describing| describing.answered(outcome.clone()));
+            }
+            (Asked::Types, outcome) => {
+                self.finder.iter_mut().for_each(|finder| finder.answered(outcome.clone(), &mut self.types));
             }
             (Asked::Below(places), Ok(Response::Browse(told))) => self.below(places, told.results),
             (Asked::More(places), Ok(Response::BrowseNext(told))) => {
@@ -344,7 +360,7 @@ impl Errand for Browse {
             self.open.clear();
             self.unfinished.clear();
             self.found.clear();
-            self.describing = None;
+            (self.describing, self.finder) = (None, None);
         }
     }
 

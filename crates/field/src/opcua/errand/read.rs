@@ -5,7 +5,7 @@ use crate::link::{Answer, Said, TrialRead, TrialReading};
 use crate::opcua::facts::{ServerFacts, attribute_of, read};
 use crate::opcua::mapping::{Reader, own};
 use interlex_core::iso_time;
-use interlex_opcua::{DataValue, DateTime, ReadValueId, Response};
+use interlex_opcua::{DataValue, DateTime, ReadValueId, Response, Scalar, Variant};
 use std::time::Instant;
 
 /// Reads a point once.
@@ -31,7 +31,13 @@ impl ReadErrand {
         }
         let Some(raw) = understood.value else {
             let why = understood.quality.reason().map_or_else(|| "no value".to_owned(), crate::opcua::words);
-            return Err(server_error(&format!("{why}: the value cannot be read as described"), reply.frames.clone()));
+            let is_structure = matches!(&told.value, Some(Variant::Scalar(Scalar::ExtensionObject(_))));
+            let hint = if is_structure && !self.reader.needs_structure() {
+                "the value is a structure: field says which part of it is meant"
+            } else {
+                "the value cannot be read as described"
+            };
+            return Err(server_error(&format!("{why}: {hint}"), reply.frames.clone()));
         };
         let mut said = vec![Said::new("status", status)];
         said.extend(understood.data_type.map(|data_type| Said::new("type", data_type)));
