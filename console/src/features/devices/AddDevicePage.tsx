@@ -21,6 +21,7 @@ import { Arrivals } from "./Arrivals";
 import { NewPoints } from "./NewPoints";
 import { partsOf } from "./protocol";
 import { TrialPanel } from "./TrialPanel";
+import { WhatItHas } from "./WhatItHas";
 import { OffersPanel } from "../offers/OffersPanel";
 import { withoutTrust } from "../offers/offers";
 
@@ -171,6 +172,7 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
       ) : null}
       {step === 3 ? (
         <Panel title="Its points">
+          <p className="mb-3 text-sm text-soft">Those that its manual names. What it tells of itself is asked for once it is in the draft: go on without any.</p>
           <NewPoints
             {...{ gateway, draft, link, device }}
             schema={kind?.point}
@@ -192,7 +194,7 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
           }}
         />
       ) : null}
-      {step === 5 ? <RunIt gateway={gateway} draft={draft} device={saved} /> : null}
+      {step === 5 ? <RunIt {...{ gateway, draft, forms }} device={saved} /> : null}
     </div>
   );
 }
@@ -290,16 +292,23 @@ function edit(of: EditRequest["object"]["class"], list: string, content: Content
 }
 
 /** Activates, and follows the device's values from the field to the broker. */
-function RunIt({ gateway, draft, device }: { gateway: string; draft: DraftView; device: string }) {
+function RunIt({ gateway, draft, forms, device }: { gateway: string; draft: DraftView; forms: Forms; device: string }) {
   const difference = useQuery(differenceQuery(gateway));
   const check = useQuery(checkQuery(gateway));
   const [activated, setActivated] = useState<{ before: number | null } | null>(null);
   if (!difference.data || !check.data) return <Loading what="what will change" />;
   const hasChanges = difference.data.objects.length > 0;
+  const content = objectsOf(draft, "device").find((object) => object.name === device);
+  const link = content && objectsOf(draft, "link").find((object) => object.name === contentOf(content).link);
   return (
     <div className="grid gap-4">
       {hasChanges ? (
         <>
+          {content && link ? (
+            <Panel title="What does it have?">
+              <WhatItHas {...{ gateway, draft, forms, device }} link={contentOf(link)} content={contentOf(content)} />
+            </Panel>
+          ) : null}
           <Panel title="What will change">
             <DifferenceView difference={difference.data} gateway={gateway} />
           </Panel>

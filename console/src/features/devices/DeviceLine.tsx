@@ -8,10 +8,9 @@ import { Histogram } from "../../components/Histogram";
 import { Loading, Notice } from "../../components/Notice";
 import { count, span } from "../../text/format";
 import { Counts, framesOf } from "../links/LinkCounts";
-import { OffersPanel } from "../offers/OffersPanel";
 import { useMay } from "../session/may";
-import { contentOf, kindOf, objectsOf } from "../description/edits";
 import { partsOf } from "./protocol";
+import { WhatItHas } from "./WhatItHas";
 
 interface DeviceLineProps {
   gateway: string;
@@ -29,11 +28,6 @@ export function DeviceLine({ gateway, draft, forms, device, link, content, isRun
   const name = String(content.link ?? "");
   const may = useMay("engineer");
   const { Identity } = partsOf(link);
-  const kind = kindOf(forms, draft, content);
-  const sources = kind?.sources.filter((source) => source.of_device) ?? [];
-  // Devices of the same protocol can have the same points.
-  const others = objectsOf(draft, "device").filter((other) => other.name !== device);
-  const alike = others.filter((other) => kindOf(forms, draft, contentOf(other))?.protocol === kind?.protocol).map((other) => other.name);
   return (
     <div className="grid gap-6">
       {isRunning ? <Running {...{ gateway, device }} link={name} /> : <Notice title="The device does not run yet">Activate the draft to poll it. Trials work before.</Notice>}
@@ -47,7 +41,7 @@ export function DeviceLine({ gateway, draft, forms, device, link, content, isRun
           ) : null}
           <div className="grid gap-2">
             <h3 className="font-semibold">What does it have?</h3>
-            <OffersPanel {...{ gateway, draft, sources, link }} device={content} targets={{ devices: [device, ...alike] }} />
+            <WhatItHas {...{ gateway, draft, forms, device, link, content }} />
           </div>
         </>
       ) : null}

@@ -7,10 +7,12 @@ use super::{Binary, DecodeError, Fault, Reader};
 macro_rules! number {
     ($($number:ty)*) => {$(
         impl Binary for $number {
+            #[inline]
             fn encode(&self, out: &mut Vec<u8>) {
                 out.extend_from_slice(&self.to_le_bytes());
             }
 
+            #[inline]
             fn decode(from: &mut Reader<'_>) -> Result<Self, DecodeError> {
                 from.take_array().map(Self::from_le_bytes)
             }
@@ -38,19 +40,25 @@ impl Binary for Option<String> {
     }
 
     fn decode(from: &mut Reader<'_>) -> Result<Self, DecodeError> {
-        let before = from.fault(Fault::Text);
+        let at = from.at();
         let Some(bytes) = from.take_string()? else { return Ok(None) };
-        std::str::from_utf8(bytes).map(|text| Some(text.to_owned())).map_err(|_| before)
+        std::str::from_utf8(bytes).map(|text| Some(text.to_owned())).map_err(|_| DecodeError {
+            field: None,
+            at,
+            fault: Fault::Text,
+        })
     }
 }
 
 /// A length and so many bytes; -1 for null.
+#[inline]
 pub(crate) fn encode_bytes(bytes: Option<&[u8]>, out: &mut Vec<u8>) {
     encode_length(bytes.map(<[u8]>::len), out);
     out.extend_from_slice(bytes.unwrap_or_default());
 }
 
 /// What is longer than a length can tell fits no message.
+#[inline]
 fn encode_length(length: Option<usize>, out: &mut Vec<u8>) {
     length.map_or(-1, |length| i32::try_from(length).unwrap_or(i32::MAX)).encode(out);
 }

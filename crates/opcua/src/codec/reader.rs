@@ -44,10 +44,15 @@ impl<'a> Reader<'a> {
         self.rest
     }
 
+    /// How many bytes lie before what comes next.
+    pub(crate) const fn at(&self) -> usize {
+        self.all - self.rest.len()
+    }
+
     /// An error about what comes next.
     #[must_use]
     pub const fn fault(&self, fault: Fault) -> DecodeError {
-        DecodeError { field: None, at: self.all - self.rest.len(), fault }
+        DecodeError { field: None, at: self.at(), fault }
     }
 
     /// The next bytes.
@@ -56,18 +61,22 @@ impl<'a> Reader<'a> {
     /// When there are not so many.
     pub fn take(&mut self, count: usize) -> Result<&'a [u8], DecodeError> {
         let Some((taken, rest)) = self.rest.split_at_checked(count) else {
-            return Err(self.fault(Fault::Cut { missing: count.saturating_sub(self.rest.len()) }));
+            return Err(self.cut(count));
         };
         self.rest = rest;
         Ok(taken)
     }
 
+    #[inline]
     pub(crate) fn take_array<const N: usize>(&mut self) -> Result<[u8; N], DecodeError> {
-        let Some((taken, rest)) = self.rest.split_first_chunk() else {
-            return Err(self.fault(Fault::Cut { missing: N.saturating_sub(self.rest.len()) }));
-        };
+        let Some((taken, rest)) = self.rest.split_first_chunk() else { return Err(self.cut(N)) };
         self.rest = rest;
         Ok(*taken)
+    }
+
+    #[cold]
+    fn cut(&self, wanted: usize) -> DecodeError {
+        self.fault(Fault::Cut { missing: wanted.saturating_sub(self.rest.len()) })
     }
 
     /// The bytes of a string or byte string; `None` for null.
@@ -110,10 +119,11 @@ impl<'a> Reader<'a> {
         }
     }
 
+    #[inline]
     fn take_length(&mut self, most: usize) -> Result<Option<usize>, DecodeError> {
-        let before = self.fault(Fault::Length(0));
+        let at = self.at();
         let length = i32::decode(self)?;
-        let fault = |fault| DecodeError { fault, ..before.clone() };
+        let fault = |fault| DecodeError { field: None, at, fault };
         match usize::try_from(length) {
             Ok(length) if length > most => Err(fault(Fault::TooLong { length, most })),
             Ok(length) => Ok(Some(length)),
@@ -123,6 +133,7 @@ impl<'a> Reader<'a> {
     }
 
     /// Reads something that stands in another one of its kind.
+    #[inline]
     pub(crate) fn deeper<T>(
         &mut self,
         read: impl FnOnce(&mut Self) -> Result<T, DecodeError>,

@@ -70,8 +70,10 @@ impl Binary for DataValue {
         }
     }
 
+    #[inline]
     fn decode(from: &mut Reader<'_>) -> Result<Self, DecodeError> {
         let flags = u8::decode(from)?;
+        #[inline]
         fn take<T: Binary>(is_there: bool, from: &mut Reader<'_>) -> Result<Option<T>, DecodeError> {
             is_there.then(|| T::decode(from)).transpose()
         }

@@ -55,6 +55,7 @@ macro_rules! built_in {
                 match self { $(Self::$name(value) => value.encode(out),)* }
             }
 
+            #[inline]
             pub(crate) fn decode(number: u8, from: &mut Reader<'_>) -> Result<Option<Self>, DecodeError> {
                 Ok(Some(match number {
                     $($number => Self::$name(<$element>::decode(from)?.into()),)*
@@ -190,12 +191,15 @@ impl Binary for Variant {
         }
     }
 
+    #[inline]
     fn decode(from: &mut Reader<'_>) -> Result<Self, DecodeError> {
         from.deeper(|from| {
-            let before = from.fault(Fault::Dimensions);
+            let at = from.at();
             let first = u8::decode(from)?;
-            let unknown =
-                || DecodeError { fault: Fault::Unknown { what: "type of a value", byte: first }, ..before.clone() };
+            let unknown = || {
+                let fault = Fault::Unknown { what: "type of a value", byte: first };
+                DecodeError { field: None, at, fault }
+            };
             let number = match first & TYPE {
                 // Not given yet, and to be taken as bytes.
                 number if number > LAST && number < 32 => BYTE_STRING,
@@ -213,13 +217,13 @@ impl Binary for Variant {
             if first & HAS_DIMENSIONS == 0 {
                 return Ok(Self::Array(elements));
             }
-            let at = from.fault(Fault::Dimensions);
+            let at = from.at();
             let dimensions: Vec<i32> = Vec::decode(from)?;
             let count = dimensions
                 .iter()
                 .try_fold(1_usize, |count, dimension| count.checked_mul(usize::try_from(*dimension).ok()?));
             if dimensions.is_empty() || count != Some(elements.len()) {
-                return Err(at);
+                return Err(DecodeError { field: None, at, fault: Fault::Dimensions });
             }
             Ok(Self::Matrix(elements, dimensions))
         })

@@ -9,7 +9,7 @@ export const OPCUA: ProtocolParts = {
   first: { address: "i=2258" },
   place: (device) => shown(device.start) || "server",
   // Whether it can be written only the server knows.
-  canBeWritten: (point) => shown(point.address) !== "" && shown(point.field) === "",
+  canBeWritten: (point) => shown(point.address) !== "",
   Brought,
   Alternatives: Nothing,
   Identity,
