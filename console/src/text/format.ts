@@ -12,6 +12,7 @@ export function span(millis: number): string {
 export function value(of: unknown, decimals?: number | null): string {
   if (of === null || of === undefined) return "–";
   if (typeof of === "boolean") return of ? "on" : "off";
+  if (typeof of === "object") return JSON.stringify(of);
   if (typeof of !== "number") return String(of);
   if (decimals != null) return of.toFixed(decimals);
   if (Number.isInteger(of)) return String(of);

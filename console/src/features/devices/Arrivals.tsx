@@ -56,14 +56,16 @@ export function Arrivals({ gateway, device }: { gateway: string; device: string 
               return (
                 <tr key={point.id} className="border-t border-line">
                   <th className="py-1.5 pr-3 font-medium">{point.name}</th>
-                  <td className="reading pr-3 text-right tabular-nums">
+                  <td className="reading max-w-56 truncate pr-3 text-right tabular-nums" title={value(point.value, point.decimals)}>
                     {value(point.value, point.decimals)} {point.unit}
                   </td>
                   <td className="pr-3">
                     <Quality reading={point} />
                   </td>
-                  <td className="pr-3 text-right tabular-nums">{there ? value(there.value, point.decimals) : "not yet"}</td>
-                  <td className="text-right tabular-nums text-soft">{there ? `${span(now - there.at)} ago` : ""}</td>
+                  <td className="max-w-56 truncate pr-3 text-right tabular-nums" title={there ? value(there.value, point.decimals) : undefined}>
+                    {there ? value(there.value, point.decimals) : "not yet"}
+                  </td>
+                  <td className="text-right whitespace-nowrap tabular-nums text-soft">{there ? `${span(now - there.at)} ago` : ""}</td>
                 </tr>
               );
             })}

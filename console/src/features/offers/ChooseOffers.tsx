@@ -2,10 +2,11 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import { useDeferredValue, useMemo, useState } from "react";
 import { api, type Content, dataOf, type DraftView, type NameRule, type Offer, type OffersImport } from "../../api/client";
 import { gatewayKey } from "../../api/queries";
+import { Address } from "../../components/Address";
 import { Badge } from "../../components/Badge";
 import { Button, CONTROL } from "../../components/Form";
 import { Notice } from "../../components/Notice";
-import { count } from "../../text/format";
+import { count, value } from "../../text/format";
 import { namesOf, refresh } from "../description/edits";
 import { shown } from "../description/schema";
 import { matching } from "./offers";
@@ -126,10 +127,12 @@ export function ChooseOffers({ gateway, draft, offers, targets }: ChooseOffersPr
                     />
                   </td>
                   <th className="py-1 pr-3 text-left font-medium">{path}</th>
-                  <td className="pr-3 font-mono text-xs">{shown(point.address)}</td>
+                  <td className="max-w-48 pr-3">
+                    <Address>{shown(point.address)}</Address>
+                  </td>
                   <td className="pr-3">{shown(point.type)}</td>
-                  <td title={shown(offer.value)} className="max-w-48 truncate pr-3 text-right tabular-nums">
-                    {shown(offer.value)}
+                  <td title={shown(offer.value)} className="max-w-36 truncate pr-3 text-right tabular-nums">
+                    {offer.value == null ? "" : value(offer.value)}
                   </td>
                   <td className="pr-3">{shown(point.unit)}</td>
                   <td className="pr-3 text-soft">
