@@ -20,8 +20,10 @@
 mod application;
 mod codec;
 mod link;
+mod master;
 mod measurement;
 mod object;
+mod outstation;
 mod transport;
 
 pub use application::{
@@ -30,9 +32,14 @@ pub use application::{
 };
 pub use codec::{DecodeError, Fault, Part};
 pub use link::{Checked, Frame, FrameError, FrameReader, LinkAddress, LinkFunction, MOST_USER_DATA, Sender, crc};
+pub use master::{
+    Assignments, Classes, Command, CommandAnswer, CommandId, Doubt, Master, MasterConfig, MasterEvent, Now, Refusal,
+    TimeSync, Told, ToldId,
+};
 pub use measurement::{EventTime, MeasuredValue, Measurement};
 pub use object::{
     CommandStatus, ControlRelayOutputBlock, DoubleBit, Flags, Mismatch, Number, NumberForm, Object, ObjectTime,
     Operation, PointKind, TripClose, Variation,
 };
+pub use outstation::{EventClass, Outstation, OutstationConfig, Point, PointUpdate, Process};
 pub use transport::{Assembler, Splitter, TransportError};

@@ -1,4 +1,5 @@
 //! Octets of anybody, and fragments of our own.
+#![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
 use interlex_dnp3::{
     Assembler, Block, CommandStatus, Control, ControlRelayOutputBlock, DoubleBit, Flags, Frame, FrameReader,

@@ -1,4 +1,5 @@
 //! Octets that others made, and what they mean.
+#![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
 use interlex_dnp3::{
     Assembler, Block, DoubleBit, Entry, Flags, Frame, FrameReader, FunctionCode, LinkAddress, LinkFunction,

@@ -123,6 +123,12 @@ impl Block {
         is_group(self.variation.group)
     }
 
+    /// Whether its objects are points as they are or were, and nothing else.
+    #[must_use]
+    pub fn is_of_points(&self) -> bool {
+        matches!(self.variation.group, 1..=4 | 10 | 11 | 20..=23 | 30..=33 | 40 | 42 | 51 | 110 | 111)
+    }
+
     /// Appends it.
     ///
     /// # Errors

@@ -1,0 +1,13 @@
+//! The master of one outstation, as a state machine.
+
+mod command;
+mod config;
+mod event;
+mod machine;
+mod receive;
+mod startup;
+mod time;
+
+pub use config::{Assignments, Classes, MasterConfig, TimeSync};
+pub use event::{Command, CommandAnswer, CommandId, Doubt, MasterEvent, Now, Refusal, Told, ToldId};
+pub use machine::Master;
