@@ -187,7 +187,7 @@ fn point(block: &Block, entry: &Entry, measured: Option<&Measurement>) -> Value 
     if let Some(index) = entry.index {
         put("index", json!(index));
     }
-    let mut quality = |flags: &Option<Flags>, time: &ObjectTime| {
+    let quality = |flags: &Option<Flags>, time: &ObjectTime| {
         let mut quality = Map::new();
         if let Some(flags) = flags {
             let words = flags.words(kind(block)).map(|word| word.replace(' ', "_"));

@@ -48,9 +48,9 @@ fn it_begins_in_the_order_of_the_standard_and_then_tells_events_unasked() {
     assert_eq!(rig.states().len(), 6, "{:?}", rig.told);
     rig.change(true);
     rig.run(seconds(1));
-    rig.analog(0, 3.0);
+    rig.analog(0, 3);
     rig.run(seconds(1));
-    rig.analog(0, 9.0);
+    rig.analog(0, 9);
     rig.run(seconds(1));
     assert_eq!(rig.asked(), functions, "nobody asked");
     let events: Vec<_> = rig.told.iter().filter(|told| told.is_event).map(|told| told.value.clone()).collect();

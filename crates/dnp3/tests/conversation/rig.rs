@@ -181,8 +181,8 @@ impl Rig {
         self.update(PointKind::Binary, 0, state.into());
     }
 
-    pub(crate) fn analog(&mut self, index: u32, value: f64) {
-        self.update(PointKind::Analog, index, Number::Int32(value as i32).into());
+    pub(crate) fn analog(&mut self, index: u32, value: i32) {
+        self.update(PointKind::Analog, index, Number::Int32(value).into());
     }
 
     pub(crate) fn count(&mut self, count: u32) {
