@@ -19,6 +19,7 @@
 
 mod application;
 mod codec;
+mod describe;
 mod link;
 mod master;
 mod measurement;
@@ -31,10 +32,11 @@ pub use application::{
     Selection, Width,
 };
 pub use codec::{DecodeError, Fault, Part};
+pub use describe::describe;
 pub use link::{Checked, Frame, FrameError, FrameReader, LinkAddress, LinkFunction, MOST_USER_DATA, Sender, crc};
 pub use master::{
-    Assignments, Classes, Command, CommandAnswer, CommandId, Doubt, Master, MasterConfig, MasterEvent, Now, Refusal,
-    TimeSync, Told, ToldId,
+    Assignments, Classes, Command, CommandAnswer, CommandId, Doubt, LinkEvent, Master, MasterConfig, MasterEvent,
+    MasterLink, Now, Refusal, Sharing, TimeSync, Told, ToldId, TracedFrame,
 };
 pub use measurement::{EventTime, MeasuredValue, Measurement};
 pub use object::{

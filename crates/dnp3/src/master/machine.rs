@@ -147,6 +147,18 @@ impl Master {
         self.has_clock = is_synchronized;
     }
 
+    /// The largest fragment that it takes.
+    #[must_use]
+    pub const fn most_octets(&self) -> usize {
+        self.config.most_octets
+    }
+
+    /// Whether an answer is waited for.
+    #[must_use]
+    pub const fn is_waiting(&self) -> bool {
+        self.outstanding.is_some()
+    }
+
     /// There is a way to the outstation.
     pub fn connected(&mut self) {
         self.is_connected = true;
@@ -348,8 +360,7 @@ impl Master {
             return None;
         }
         let answers = self.outstanding.iter().filter_map(|outstanding| outstanding.deadline);
-        let settling = self.settling.values().map(|settling| settling.deadline);
-        let waits = answers.chain(settling);
+        let waits = answers.chain(self.settle_timeout());
         if self.outstanding.is_some() {
             return waits.min();
         }
@@ -357,6 +368,11 @@ impl Master {
         let polls = self.due.polls.iter().copied().chain(self.due.integrity).chain(self.due.again);
         let polls = polls.filter(|_| is_running).map(|at| self.due.retry.map_or(at, |retry| at.max(retry)));
         waits.chain(polls).chain(self.due.retry).min()
+    }
+
+    /// When the first of what is to be confirmed is given up.
+    pub(super) fn settle_timeout(&self) -> Option<Instant> {
+        self.settling.values().map(|settling| settling.deadline).min()
     }
 
     /// A moment of [`Master::poll_timeout`] has come. Calls that come early do nothing.

@@ -3,6 +3,7 @@
 mod command;
 mod config;
 mod event;
+mod link;
 mod machine;
 mod receive;
 mod startup;
@@ -10,4 +11,5 @@ mod time;
 
 pub use config::{Assignments, Classes, MasterConfig, TimeSync};
 pub use event::{Command, CommandAnswer, CommandId, Doubt, MasterEvent, Now, Refusal, Told, ToldId};
+pub use link::{LinkEvent, MasterLink, Sharing, TracedFrame};
 pub use machine::Master;
