@@ -206,6 +206,7 @@ impl Placed {
                     self.engine_moved(own, now);
                     continue;
                 }
+                LinkProtocol::Dnp3(_) => continue,
             };
             if let Some(tcp) = modbus.tcp_mut()
                 && is_at(&tcp.host, tcp.port, self.plant)

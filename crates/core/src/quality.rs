@@ -26,8 +26,13 @@ pub enum Reason {
     Modbus(u8),
     /// What an OPC UA server says of the value: a StatusCode.
     OpcUa(u32),
-    /// What a DNP3 outstation says of the value: the flags of its object.
-    Dnp3(u8),
+    /// What a DNP3 outstation says of the value.
+    Dnp3 {
+        /// The flags of its object.
+        flags: u8,
+        /// What the point is, by its group of objects as they are now: what some flags mean depends on that.
+        group: u8,
+    },
     /// What a BACnet device says of the value.
     Bacnet {
         /// Its status flags, in-alarm in the lowest bit.
@@ -141,7 +146,7 @@ impl Reason {
             Self::Garbled => (11, 0),
             Self::NotReadYet => (12, 0),
             Self::OpcUa(status) => (13, status),
-            Self::Dnp3(flags) => (14, flags.into()),
+            Self::Dnp3 { flags, group } => (14, u32::from(group) << 8 | u32::from(flags)),
             Self::Bacnet { flags, reliability } => (15, u32::from(flags) << 16 | u32::from(reliability)),
         }
     }
@@ -162,7 +167,7 @@ impl Reason {
             11 => Self::Garbled,
             12 => Self::NotReadYet,
             13 => Self::OpcUa(detail),
-            14 => Self::Dnp3(low),
+            14 => Self::Dnp3 { flags: low, group: high },
             15 => Self::Bacnet { flags, reliability: u16::from_be_bytes([high, low]) },
             _ => Self::NeverRead,
         }
@@ -178,7 +183,7 @@ impl fmt::Display for Reason {
             Self::Timeout => "timeout",
             Self::Modbus(code) => return write!(f, "device exception {code:02}"),
             Self::OpcUa(status) => return write!(f, "status {status:08X}"),
-            Self::Dnp3(flags) => return write!(f, "flags {flags:02X}"),
+            Self::Dnp3 { flags, .. } => return write!(f, "flags {flags:02X}"),
             Self::Bacnet { flags, reliability } => {
                 return write!(f, "status flags {flags:X}, reliability {reliability}");
             }
@@ -216,7 +221,7 @@ mod tests {
             Reason::Timeout,
             Reason::Modbus(11),
             Reason::OpcUa(0x8034_0000),
-            Reason::Dnp3(0x85),
+            Reason::Dnp3 { flags: 0x85, group: 30 },
             Reason::Bacnet { flags: 0xA, reliability: 64_001 },
             Reason::ProtocolError,
             Reason::OutOfRange,

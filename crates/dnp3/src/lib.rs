@@ -1,4 +1,4 @@
-//! DNP3, master and outstation: a codec and state machines without I/O.
+//! DNP3, master and outstation: a codec, state machines without I/O, and a thin tokio driver.
 //!
 //! ```text
 //!   octets ──FrameReader──▶ frames ──Assembler──▶ fragments ──decode──▶ requests, responses: blocks of objects
@@ -23,6 +23,7 @@ mod describe;
 mod link;
 mod master;
 mod measurement;
+mod net;
 mod object;
 mod outstation;
 mod transport;
@@ -39,6 +40,7 @@ pub use master::{
     MasterLink, Now, Refusal, Sharing, TimeSync, Told, ToldId, TracedFrame,
 };
 pub use measurement::{EventTime, MeasuredValue, Measurement};
+pub use net::OutstationHost;
 pub use object::{
     CommandStatus, ControlRelayOutputBlock, DoubleBit, Flags, Mismatch, Number, NumberForm, Object, ObjectTime,
     Operation, PointKind, TripClose, Variation,

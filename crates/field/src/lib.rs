@@ -6,9 +6,10 @@
 //!                                      └─▶ Listeners ──▶ uplinks and whoever else wants events
 //! ```
 //!
-//! Rooms, each importing from those behind it only: a folder for each protocol (`modbus`, `opcua`) → `poll`, `link`. What it leaves
+//! Rooms, each importing from those behind it only: a folder for each protocol (`modbus`, `opcua`, `dnp3`) → `poll`, `link`. What it leaves
 //! out: brokers, people, and where descriptions are stored.
 
+mod dnp3;
 mod error;
 mod link;
 mod listeners;

@@ -1,3 +1,4 @@
+use crate::dnp3::{self, Dnp3Driver};
 use crate::error::TrialError;
 use crate::link::{
     Action, Answer, FieldDriver, LinkHandle, LinkPlan, LinkTask, OfferRequest, OfferSource, PointWrite, Surroundings,
@@ -24,6 +25,7 @@ pub fn start(
     match &link.protocol {
         LinkProtocol::Modbus(_) => run::<ModbusDriver>(plan, around, stop),
         LinkProtocol::OpcUa(_) => run::<OpcUaDriver>(plan, around, stop),
+        LinkProtocol::Dnp3(_) => run::<Dnp3Driver>(plan, around, stop),
     }
 }
 
@@ -36,6 +38,7 @@ async fn carry_out(via: &Via, link: &Link, action: Action) -> (Answer, bool) {
     match &link.protocol {
         LinkProtocol::Modbus(_) => via.carry_out::<ModbusDriver>(link, action).await,
         LinkProtocol::OpcUa(_) => via.carry_out::<OpcUaDriver>(link, action).await,
+        LinkProtocol::Dnp3(_) => via.carry_out::<Dnp3Driver>(link, action).await,
     }
 }
 
@@ -73,6 +76,7 @@ pub fn sources(protocol: Protocol) -> Vec<OfferSource> {
     match protocol {
         Protocol::Modbus => modbus::sources(),
         Protocol::OpcUa => opcua::sources(),
+        Protocol::Dnp3 => dnp3::sources(),
     }
 }
 
@@ -84,6 +88,7 @@ pub async fn identify(link: &Link, device: &Device, via: &Via) -> Result<TrialId
     let discovery: Box<dyn Any + Send> = match &device.protocol {
         DeviceProtocol::Modbus(device) => Box::new(modbus::Discovery::Identify(device.unit)),
         DeviceProtocol::OpcUa(_) => Box::new(opcua::Discovery::Identify(device.settings.name.to_string())),
+        DeviceProtocol::Dnp3(own) => Box::new(dnp3::Discovery::Identify(own.address, own.master_address)),
     };
     carry_out(via, link, Action::Discover(discovery)).await.0.found()
 }
@@ -110,6 +115,7 @@ impl Offering {
         let discovery: Box<dyn Any + Send> = match &request.link.protocol {
             LinkProtocol::Modbus(_) => Box::new(modbus::discovery(request, &events)?),
             LinkProtocol::OpcUa(_) => Box::new(opcua::discovery(request, &events)?),
+            LinkProtocol::Dnp3(_) => Box::new(dnp3::discovery(request, &events)?),
         };
         Ok(Self { link: request.link.clone(), discovery, events })
     }

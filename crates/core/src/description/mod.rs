@@ -13,6 +13,7 @@
 
 mod check;
 mod difference;
+mod dnp3;
 mod draft;
 mod footprint;
 mod form;
@@ -41,6 +42,10 @@ mod write;
 
 pub use check::{Checked, check};
 pub use difference::{Change, Difference, FieldChange, ObjectChange, PartChange, PartFate, difference};
+pub use dnp3::{
+    Dnp3Address, Dnp3ControlForm, Dnp3ControlMode, Dnp3Device, Dnp3Kind, Dnp3Link, Dnp3Point, Dnp3TimeSync,
+    ParseDnp3AddressError,
+};
 pub use draft::{Draft, list_of};
 pub use form::Form;
 pub use import::{OffersImport, Others, PointChange, PointsImport, TakenOffers, import_offers, import_points};

@@ -1,6 +1,7 @@
 //! The protocols of links: each has a folder here with its keys, columns and checks, and its line in every match of this
 //! file, in place of which nothing else here knows one from the other.
 
+use super::dnp3::{self, Dnp3Address, Dnp3Device, Dnp3Link, Dnp3Point};
 use super::draft::object;
 use super::draft::{Draft, name_of};
 use super::modbus::{self, ModbusAddress, ModbusDevice, ModbusLink, ModbusPoint};
@@ -23,6 +24,8 @@ pub enum Protocol {
     Modbus,
     /// OPC UA over TCP.
     OpcUa,
+    /// DNP3 over TCP.
+    Dnp3,
 }
 
 /// The protocol of a link with its settings.
@@ -32,6 +35,8 @@ pub enum LinkProtocol {
     Modbus(ModbusLink),
     /// A session with an OPC UA server.
     OpcUa(Box<OpcUaLink>),
+    /// A connection to DNP3 outstations.
+    Dnp3(Dnp3Link),
 }
 
 /// The protocol of a device with its settings.
@@ -41,6 +46,8 @@ pub enum DeviceProtocol {
     Modbus(ModbusDevice),
     /// An OPC UA server, or a part of it.
     OpcUa(OpcUaDevice),
+    /// A DNP3 outstation.
+    Dnp3(Dnp3Device),
 }
 
 /// What only points of one protocol have.
@@ -50,6 +57,8 @@ pub enum PointProtocol {
     Modbus(ModbusPoint),
     /// In an OPC UA server.
     OpcUa(OpcUaPoint),
+    /// In a DNP3 outstation.
+    Dnp3(Dnp3Point),
 }
 
 /// Where a point lives.
@@ -59,11 +68,13 @@ pub enum Address {
     Modbus(ModbusAddress),
     /// In an OPC UA server.
     OpcUa(OpcUaAddress),
+    /// In a DNP3 outstation.
+    Dnp3(Dnp3Address),
 }
 
 impl Protocol {
     /// All of them.
-    pub const ALL: [Self; 2] = [Self::Modbus, Self::OpcUa];
+    pub const ALL: [Self; 3] = [Self::Modbus, Self::OpcUa, Self::Dnp3];
 
     /// What people call it.
     #[must_use]
@@ -71,6 +82,7 @@ impl Protocol {
         match self {
             Self::Modbus => "Modbus",
             Self::OpcUa => "OPC UA",
+            Self::Dnp3 => "DNP3",
         }
     }
 
@@ -80,6 +92,7 @@ impl Protocol {
         match self {
             Self::Modbus => &ModbusLink::KINDS,
             Self::OpcUa => &OpcUaLink::KINDS,
+            Self::Dnp3 => &Dnp3Link::KINDS,
         }
     }
 
@@ -89,6 +102,7 @@ impl Protocol {
         match self {
             Self::Modbus => ModbusAddress::FORM,
             Self::OpcUa => OpcUaAddress::FORM,
+            Self::Dnp3 => Dnp3Address::FORM,
         }
     }
 
@@ -100,7 +114,8 @@ impl Protocol {
                 let address = address.parse::<ModbusAddress>().ok()?;
                 (!address.is_bit()).then_some(DataType::Uint16)
             }
-            Self::OpcUa => None,
+            // What lives there says it by its kind.
+            Self::OpcUa | Self::Dnp3 => None,
         }
     }
 
@@ -115,6 +130,7 @@ impl Protocol {
         match self {
             Self::Modbus => ModbusLink::keys(word),
             Self::OpcUa => schemars::schema_for!(OpcUaLink),
+            Self::Dnp3 => schemars::schema_for!(Dnp3Link),
         }
     }
 
@@ -123,6 +139,7 @@ impl Protocol {
         match self {
             Self::Modbus => schemars::schema_for!(ModbusDevice),
             Self::OpcUa => schemars::schema_for!(OpcUaDevice),
+            Self::Dnp3 => schemars::schema_for!(Dnp3Device),
         }
     }
 
@@ -131,6 +148,7 @@ impl Protocol {
         match self {
             Self::Modbus => schemars::schema_for!(ModbusPoint),
             Self::OpcUa => schemars::schema_for!(OpcUaPoint),
+            Self::Dnp3 => schemars::schema_for!(Dnp3Point),
         }
     }
 
@@ -139,6 +157,7 @@ impl Protocol {
         match self {
             Self::Modbus => part(object).map(DeviceProtocol::Modbus),
             Self::OpcUa => part(object).map(DeviceProtocol::OpcUa),
+            Self::Dnp3 => part(object).map(DeviceProtocol::Dnp3),
         }
     }
 
@@ -147,6 +166,7 @@ impl Protocol {
         match self {
             Self::Modbus => modbus::shared_units(devices),
             Self::OpcUa => Vec::new(),
+            Self::Dnp3 => dnp3::shared_addresses(devices),
         }
     }
 }
@@ -157,7 +177,7 @@ impl LinkProtocol {
     pub const fn modbus(&self) -> Option<&ModbusLink> {
         match self {
             Self::Modbus(link) => Some(link),
-            Self::OpcUa(_) => None,
+            Self::OpcUa(_) | Self::Dnp3(_) => None,
         }
     }
 
@@ -166,7 +186,16 @@ impl LinkProtocol {
     pub const fn opcua(&self) -> Option<&OpcUaLink> {
         match self {
             Self::OpcUa(link) => Some(link),
-            Self::Modbus(_) => None,
+            Self::Modbus(_) | Self::Dnp3(_) => None,
+        }
+    }
+
+    /// Its settings, where it speaks DNP3.
+    #[must_use]
+    pub const fn dnp3(&self) -> Option<&Dnp3Link> {
+        match self {
+            Self::Dnp3(link) => Some(link),
+            Self::Modbus(_) | Self::OpcUa(_) => None,
         }
     }
 
@@ -181,6 +210,7 @@ impl LinkProtocol {
         match Protocol::of_word(word)? {
             Protocol::Modbus => ModbusLink::read(word, object).map(Self::Modbus),
             Protocol::OpcUa => part(object).map(Box::new).map(Self::OpcUa),
+            Protocol::Dnp3 => part(object).map(Self::Dnp3),
         }
     }
 
@@ -189,6 +219,7 @@ impl LinkProtocol {
         match self {
             Self::Modbus(link) => link.write(),
             Self::OpcUa(link) => object(link),
+            Self::Dnp3(link) => object(link),
         }
     }
 
@@ -198,6 +229,7 @@ impl LinkProtocol {
         match self {
             Self::Modbus(link) => link.word(),
             Self::OpcUa(_) => "opcua",
+            Self::Dnp3(_) => "dnp3-tcp",
         }
     }
 
@@ -207,6 +239,7 @@ impl LinkProtocol {
         match self {
             Self::Modbus(link) => link.target(),
             Self::OpcUa(link) => link.url.to_string(),
+            Self::Dnp3(link) => link.target(),
         }
     }
 
@@ -216,6 +249,7 @@ impl LinkProtocol {
         match (self, other) {
             (Self::Modbus(_), Self::Modbus(_)) => self.target() == other.target(),
             (Self::OpcUa(own), Self::OpcUa(other)) => own == other,
+            (Self::Dnp3(_), Self::Dnp3(_)) => self.target() == other.target(),
             _ => false,
         }
     }
@@ -226,6 +260,7 @@ impl LinkProtocol {
         match self {
             Self::Modbus(link) => link.reconnect_limit(),
             Self::OpcUa(link) => link.reconnect_limit,
+            Self::Dnp3(link) => link.reconnect_limit,
         }
     }
 
@@ -234,6 +269,7 @@ impl LinkProtocol {
         match self {
             Self::Modbus(link) => link.target_key(),
             Self::OpcUa(_) => "url",
+            Self::Dnp3(_) => "host",
         }
     }
 
@@ -242,6 +278,7 @@ impl LinkProtocol {
         match self {
             Self::Modbus(link) => link.fault(),
             Self::OpcUa(link) => link.fault(),
+            Self::Dnp3(_) => None,
         }
     }
 }
@@ -252,7 +289,7 @@ impl DeviceProtocol {
     pub const fn modbus(&self) -> Option<&ModbusDevice> {
         match self {
             Self::Modbus(device) => Some(device),
-            Self::OpcUa(_) => None,
+            Self::OpcUa(_) | Self::Dnp3(_) => None,
         }
     }
 
@@ -261,7 +298,16 @@ impl DeviceProtocol {
     pub const fn opcua(&self) -> Option<&OpcUaDevice> {
         match self {
             Self::OpcUa(device) => Some(device),
-            Self::Modbus(_) => None,
+            Self::Modbus(_) | Self::Dnp3(_) => None,
+        }
+    }
+
+    /// Its settings, where it speaks DNP3.
+    #[must_use]
+    pub const fn dnp3(&self) -> Option<&Dnp3Device> {
+        match self {
+            Self::Dnp3(device) => Some(device),
+            Self::Modbus(_) | Self::OpcUa(_) => None,
         }
     }
 
@@ -271,6 +317,7 @@ impl DeviceProtocol {
         match self {
             Self::Modbus(_) => Protocol::Modbus,
             Self::OpcUa(_) => Protocol::OpcUa,
+            Self::Dnp3(_) => Protocol::Dnp3,
         }
     }
 
@@ -280,6 +327,7 @@ impl DeviceProtocol {
         match self {
             Self::Modbus(device) => format!("unit {}", device.unit),
             Self::OpcUa(device) => device.start.as_ref().map_or_else(|| "server".to_owned(), ToString::to_string),
+            Self::Dnp3(device) => format!("outstation {}", device.address),
         }
     }
 
@@ -288,6 +336,7 @@ impl DeviceProtocol {
         match self {
             Self::Modbus(device) => object(device),
             Self::OpcUa(device) => object(device),
+            Self::Dnp3(device) => object(device),
         }
     }
 
@@ -295,7 +344,7 @@ impl DeviceProtocol {
     pub(super) fn fault(&self) -> Option<Fault> {
         match self {
             Self::Modbus(device) => device.fault(),
-            Self::OpcUa(_) => None,
+            Self::OpcUa(_) | Self::Dnp3(_) => None,
         }
     }
 
@@ -304,6 +353,7 @@ impl DeviceProtocol {
         match self {
             Self::Modbus(device) => modbus::point(settings, part(row)?, device, faults),
             Self::OpcUa(_) => opcua::point(settings, part(row)?, faults),
+            Self::Dnp3(_) => dnp3::point(settings, part(row)?, faults),
         }
     }
 
@@ -312,7 +362,7 @@ impl DeviceProtocol {
         match self {
             Self::Modbus(_) => modbus::clashes(points),
             // The same node as several points is several views of it.
-            Self::OpcUa(_) => Vec::new(),
+            Self::OpcUa(_) | Self::Dnp3(_) => Vec::new(),
         }
     }
 }
@@ -323,6 +373,7 @@ impl PointProtocol {
         match self {
             Self::Modbus(own) => object(own),
             Self::OpcUa(own) => object(own),
+            Self::Dnp3(own) => object(own),
         }
     }
 }
@@ -333,7 +384,7 @@ impl Point {
     pub const fn auto(&self) -> AutoParts {
         match &self.protocol {
             PointProtocol::OpcUa(own) => own.auto,
-            PointProtocol::Modbus(_) => AutoParts::NONE,
+            PointProtocol::Modbus(_) | PointProtocol::Dnp3(_) => AutoParts::NONE,
         }
     }
 
@@ -355,12 +406,22 @@ impl Point {
         }
     }
 
+    /// Where it lives in an outstation, and what it has as a point there.
+    #[must_use]
+    pub const fn dnp3(&self) -> Option<(Dnp3Address, Dnp3Point)> {
+        match (&self.address, &self.protocol) {
+            (Address::Dnp3(address), PointProtocol::Dnp3(own)) => Some((*address, *own)),
+            _ => None,
+        }
+    }
+
     /// The type that stands in the device: an address of one bit, or a method, says so by itself.
     #[must_use]
     pub fn raw_type(&self) -> DataType {
         match (&self.address, &self.protocol) {
             (Address::Modbus(address), _) if address.is_bit() => DataType::Bool,
             (_, PointProtocol::OpcUa(own)) if own.arguments.is_some() => DataType::Bool,
+            (Address::Dnp3(address), _) if self.settings.data_type == DataType::Auto => address.kind.data_type(),
             _ => self.settings.data_type,
         }
     }
@@ -371,6 +432,7 @@ impl fmt::Display for Address {
         match self {
             Self::Modbus(address) => address.fmt(f),
             Self::OpcUa(address) => address.fmt(f),
+            Self::Dnp3(address) => address.fmt(f),
         }
     }
 }
@@ -379,7 +441,7 @@ impl fmt::Display for Address {
 pub(super) fn load_fault(description: &Description, link: &Link) -> Option<Fault> {
     match &link.protocol {
         LinkProtocol::Modbus(own) => modbus::load_fault(description, link, own),
-        LinkProtocol::OpcUa(_) => None,
+        LinkProtocol::OpcUa(_) | LinkProtocol::Dnp3(_) => None,
     }
 }
 

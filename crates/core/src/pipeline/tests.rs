@@ -78,7 +78,7 @@ fn own(raw: i64, at: i64, kind: SampleKind) -> RawSample {
 fn a_batch_is_shaped_judged_stored_and_filtered() {
     let mut bench = Bench::new("change", None);
     let doubtful = RawSample { quality: Quality::Uncertain(Reason::OpcUa(0x408F_0000)), ..read(500) };
-    let kept = RawSample { quality: Quality::Bad(Reason::Dnp3(4)), ..read(510) };
+    let kept = RawSample { quality: Quality::Bad(Reason::Dnp3 { flags: 4, group: 1 }), ..read(510) };
     let steps = [
         (read(500), Some("50 good @0")),
         (read(503), None),

@@ -63,6 +63,8 @@ pub enum TimeSync {
 /// How an outstation is spoken with.
 #[derive(Debug, Clone, PartialEq)]
 pub struct MasterConfig {
+    /// Whether it begins with the outstation at all: else nothing is asked but what commands ask.
+    pub begins: bool,
     /// How long an answer may take. Too short takes late answers for lost ones; too long keeps commands waiting behind a silent
     /// outstation.
     pub response_timeout: Duration,
@@ -103,6 +105,7 @@ pub struct Assignments {
 impl Default for MasterConfig {
     fn default() -> Self {
         Self {
+            begins: true,
             response_timeout: Duration::from_secs(5),
             retries: 1,
             retry_period: Duration::from_secs(30),

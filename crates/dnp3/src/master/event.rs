@@ -24,6 +24,11 @@ pub struct CommandId(pub u64);
 /// What happened.
 #[derive(Debug, Clone, PartialEq)]
 pub enum MasterEvent {
+    /// It said something that can be read: it is there.
+    Heard {
+        /// How long after the request that it answers; nothing where nobody asked.
+        took: Option<Duration>,
+    },
     /// Everything was read since the connection came up, or since the outstation restarted.
     Started,
     /// The outstation said something of its points.

@@ -182,7 +182,8 @@ impl Master {
     }
 
     pub(super) fn begin_anew(&mut self) {
-        (self.stage, self.unsolicited, self.follow) = (Stage::DisableUnsolicited, None, None);
+        let first = if self.config.begins { Stage::DisableUnsolicited } else { Stage::Running };
+        (self.stage, self.unsolicited, self.follow) = (first, None, None);
         (self.wanted, self.due) = (Wanted::default(), Due::default());
         self.indications = Indications::NONE;
     }
@@ -284,6 +285,9 @@ impl Master {
 
     /// What is asked while all goes as it always does.
     fn next_of_running(&mut self, now: Now) -> Option<Task> {
+        if !self.config.begins {
+            return None;
+        }
         let is_due = |at: Instant| now.instant >= at;
         if self.due.again.is_some_and(is_due) {
             self.due.again = None;

@@ -18,6 +18,11 @@ impl Master {
         };
         // It speaks.
         self.due.retry = None;
+        let is_answer =
+            |outstanding: &&Outstanding| is_ours(outstanding, header.control) && !header.control.is_unsolicited;
+        let answered = self.outstanding.as_ref().filter(is_answer);
+        let took = answered.map(|outstanding| now.instant.saturating_duration_since(outstanding.sent.instant));
+        self.events.push_back(MasterEvent::Heard { took });
         self.note(header.indications, now);
         if header.control.is_unsolicited {
             self.handle_unsolicited(header, octets, now);
@@ -71,13 +76,10 @@ impl Master {
 
     fn handle_solicited(&mut self, header: ResponseHeader, octets: &[u8], now: Now) {
         let control = header.control;
-        let is_ours = |outstanding: &Outstanding| {
-            control.sequence == outstanding.sequence
-                && control.is_first != outstanding.is_begun
-                && outstanding.deadline.is_some()
-        };
         // Anything else is late, or for somebody else.
-        let Some(mut outstanding) = self.outstanding.take_if(|outstanding| is_ours(outstanding)) else { return };
+        let Some(mut outstanding) = self.outstanding.take_if(|outstanding| is_ours(outstanding, control)) else {
+            return;
+        };
         let response = match Response::decode(octets) {
             Ok(response) => response,
             Err(error) => return self.unreadable(outstanding, error, now),
@@ -238,6 +240,13 @@ impl Master {
         let confirm = Request { control, function: FunctionCode::CONFIRM, blocks: Vec::new() };
         self.ready.extend(confirm.encode());
     }
+}
+
+/// Whether a fragment is the one that is waited for.
+fn is_ours(outstanding: &Outstanding, control: Control) -> bool {
+    control.sequence == outstanding.sequence
+        && control.is_first != outstanding.is_begun
+        && outstanding.deadline.is_some()
 }
 
 /// Control, function and indications.

@@ -50,6 +50,11 @@ pub trait Process {
     /// It is told what time it is, in milliseconds since 1970 UTC.
     fn set_time(&mut self, wall: u64);
 
+    /// Whether what was done last is answered.
+    fn is_answered(&mut self) -> bool {
+        true
+    }
+
     /// It is to restart; in how many milliseconds it will be there again, where it does.
     fn restart(&mut self, is_cold: bool) -> Option<u16>;
 }

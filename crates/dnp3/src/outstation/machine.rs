@@ -63,6 +63,13 @@ impl Outstation {
         }
     }
 
+    /// How many events a master has not confirmed; none while it does not want any unasked.
+    #[must_use]
+    pub fn backlog(&self, master: LinkAddress) -> Option<usize> {
+        let session = self.sessions.get(&master).filter(|session| !session.enabled.is_empty())?;
+        Some(session.buffer.iter().count())
+    }
+
     /// It says something of itself, or does not any more.
     pub const fn indicate(&mut self, indications: Indications, is_said: bool) {
         self.own = if is_said { self.own.with(indications) } else { self.own.since(indications) };
@@ -242,12 +249,16 @@ impl Outstation {
     #[must_use]
     pub fn poll_transmit(&mut self, now: Now) -> Option<(LinkAddress, Vec<u8>)> {
         let masters: Vec<_> = self.sessions.keys().copied().collect();
-        masters.into_iter().find_map(|master| {
-            if self.sessions.get(&master)?.ready.is_empty() {
-                self.tell_unasked(now, master);
-            }
-            Some((master, self.sessions.get_mut(&master)?.ready.pop_front()?))
-        })
+        masters.into_iter().find_map(|master| Some((master, self.poll_transmit_to(now, master)?)))
+    }
+
+    /// The next fragment for one master. Ask again after every other call.
+    #[must_use]
+    pub fn poll_transmit_to(&mut self, now: Now, master: LinkAddress) -> Option<Vec<u8>> {
+        if self.sessions.get(&master)?.ready.is_empty() {
+            self.tell_unasked(now, master);
+        }
+        self.sessions.get_mut(&master)?.ready.pop_front()
     }
 
     /// Tells that it is there, and then events of the classes that the master wants unasked, one fragment at a time.

@@ -201,6 +201,7 @@ impl Rig {
                     }
                 }
                 MasterEvent::Answered(_, answer) => self.answers.push(answer),
+                MasterEvent::Heard { .. } => {}
                 other => self.happened.push(other),
             }
         }

@@ -50,6 +50,7 @@ struct Described {
     value: DataValue,
     data_type: Option<NodeId>,
     access: u8,
+    display_name: String,
     description: String,
     properties: BTreeMap<String, Variant>,
 }
@@ -107,6 +108,7 @@ impl Describing {
             value: DataValue::default(),
             data_type: None,
             access: MAY_READ,
+            display_name: String::new(),
             description: String::new(),
             properties: BTreeMap::new(),
         };
@@ -153,7 +155,7 @@ impl Describing {
                     variable.data_type = Some(node);
                 }
                 (What::DisplayName(_), Some(Variant::Scalar(Scalar::LocalizedText(text))), Some(variable)) => {
-                    variable.found.title = text.text.unwrap_or_default();
+                    variable.display_name = text.text.unwrap_or_default();
                 }
                 (What::Description(_), Some(Variant::Scalar(Scalar::LocalizedText(text))), Some(variable)) => {
                     variable.description = text.text.unwrap_or_default();
@@ -207,7 +209,7 @@ impl Describing {
                 unit: one.unit(),
                 range: one.range(),
                 words: one.words(definition).and_then(|words| words.parse().ok()),
-                title: one.title(),
+                title: one.title().or_else(|| Some(one_line(&one.display_name)).filter(|name| !name.is_empty())),
             };
             (one.found.node, semantics)
         })

@@ -8,6 +8,7 @@
     reason = "tests"
 )]
 
+mod dnp3;
 mod line;
 mod modbus;
 mod opcua;
@@ -74,3 +75,4 @@ macro_rules! every_driver {
 
 every_driver!(on_modbus, crate::modbus::ModbusField);
 every_driver!(on_opcua, crate::opcua::OpcUaField);
+every_driver!(on_dnp3, crate::dnp3::Dnp3Field);

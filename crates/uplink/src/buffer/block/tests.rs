@@ -32,7 +32,7 @@ const QUALITIES: [Quality; 7] = [
     Quality::Bad(Reason::Modbus(2)),
     Quality::Bad(Reason::Timeout),
     Quality::Uncertain(Reason::OpcUa(0x4090_0000)),
-    Quality::Bad(Reason::Dnp3(0x85)),
+    Quality::Bad(Reason::Dnp3 { flags: 0x85, group: 30 }),
     Quality::Bad(Reason::Bacnet { flags: 3, reliability: 12 }),
 ];
 

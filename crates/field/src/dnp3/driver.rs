@@ -1,0 +1,537 @@
+use super::discovery::Discovery;
+use super::errand::{Errand, Next, UnderWay};
+use super::frames::{Dnp3Frame, Dnp3Frames};
+use super::station::{Station, quiet};
+use crate::error::TrialError;
+use crate::link::{
+    Action, Answer, Command, CommandId, Counted, DEVICE_COMMANDS, DeviceEvent, DriverContext, FieldDriver, FrameLog,
+    FrameRing, Full, LinkPlan, Lost, Outcome, Outcomes, RequestView, Traffic,
+};
+use interlex_core::description::{Device, Dnp3Link, Span};
+use interlex_core::{PointTable, RawSample, Reason};
+use interlex_dnp3::{
+    FunctionCode, Indications, LinkAddress, LinkEvent, Master, MasterEvent, MasterLink, Now, Sharing, Told, ToldId,
+};
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpStream;
+use tokio::time::{Instant, sleep_until, timeout};
+
+/// Drives a DNP3 link: one connection, with an outstation or several behind it.
+pub(crate) struct Dnp3Driver {
+    plan: LinkPlan,
+    context: DriverContext,
+    frames: Arc<FrameRing<Dnp3Frames>>,
+    link: MasterLink,
+    stations: Vec<Station>,
+    /// Outstations that are no devices, and are asked something once.
+    guests: Vec<LinkAddress>,
+    /// What was told, and is confirmed once every listener has it.
+    told: Vec<(LinkAddress, ToldId)>,
+    under_way: Vec<UnderWay>,
+    /// What is read back again, and when.
+    later: Vec<(Instant, UnderWay)>,
+    last_number: u64,
+    is_connected: bool,
+    /// Somebody said something since the last look.
+    is_heard: bool,
+}
+
+/// One connection.
+pub(crate) struct Dnp3Session {
+    stream: TcpStream,
+    incoming: Vec<u8>,
+    outgoing: Vec<u8>,
+    /// So much of it is written.
+    written: usize,
+    traffic: Traffic,
+    /// Octets since the last frame that belong to none.
+    noise: u64,
+}
+
+/// Whoever says so much that is no frame is somebody else.
+const MOST_NOISE: u64 = 65_536;
+const READ_BYTES: usize = 16_384;
+/// So often points that do not change are said to be as they were.
+const CONFIRMED_EVERY: Duration = Duration::from_secs(1);
+/// An output whose state has not followed its command yet is read again after this.
+const FOLLOWS: Duration = Duration::from_millis(50);
+
+/// What a link has as one of DNP3.
+fn own(plan: &LinkPlan) -> Option<&Dnp3Link> {
+    plan.link.protocol.dnp3()
+}
+
+fn names(stations: &[Station]) -> Vec<(u16, String)> {
+    stations.iter().map(|station| (station.address.0, station.name().to_owned())).collect()
+}
+
+fn stations_of(plan: &LinkPlan) -> Vec<Station> {
+    plan.devices.iter().enumerate().filter_map(|(place, planned)| Station::new(place, planned)).collect()
+}
+
+impl Dnp3Driver {
+    fn now(&self) -> Now {
+        let wall = u64::try_from(self.context.clock.now().as_millis()).unwrap_or_default();
+        Now { instant: Instant::now().into_std(), wall }
+    }
+
+    fn add(&mut self, station: Station) {
+        if let Some(own) = own(&self.plan) {
+            self.link.add(station.address, station.own, station.master(own));
+        }
+        if self.is_connected
+            && let Some(master) = self.link.master(station.address)
+        {
+            master.connected();
+        }
+        self.stations.push(station);
+    }
+
+    fn station(&mut self, address: LinkAddress) -> Option<&mut Station> {
+        self.stations.iter_mut().find(|station| station.address == address)
+    }
+
+    /// Carries on what the masters have to tell.
+    fn take_events(&mut self, out: &mut Outcomes) {
+        while let Some((address, event)) = self.link.poll_event() {
+            match event {
+                LinkEvent::Master(event) => self.take(address, event, out),
+                LinkEvent::Broken(error) => self.tell_error(address, error.to_string(), out),
+            }
+        }
+        while let Some(frame) = self.link.poll_frame() {
+            self.frames.record(Dnp3Frame::new(frame));
+        }
+    }
+
+    fn tell_error(&mut self, address: LinkAddress, why: String, out: &mut Outcomes) {
+        if let Some(station) = self.station(address) {
+            out.device(station.place, DeviceEvent::Error(format!("outstation {address}: {why}")));
+        }
+    }
+
+    fn take(&mut self, address: LinkAddress, event: MasterEvent, out: &mut Outcomes) {
+        match event {
+            MasterEvent::Heard { took } => self.heard(address, took, out),
+            MasterEvent::Started => self.started(address, out),
+            MasterEvent::Told(told) => self.tell(address, told, out),
+            MasterEvent::Unanswered(function) => self.unanswered(address, function, out),
+            MasterEvent::Answered(number, answer) => {
+                if let Some(at) = self.under_way.iter().position(|under_way| under_way.number == number) {
+                    // The frames that belong to it are shown with it.
+                    while let Some(frame) = self.link.poll_frame() {
+                        self.frames.record(Dnp3Frame::new(frame));
+                    }
+                    let under_way = self.under_way.remove(at);
+                    let (id, target) = (under_way.id, self.plan.link.protocol.target());
+                    match under_way.answered(&answer, &self.frames, &target) {
+                        Next::Done(answer) => out.push(Outcome::Answered(id, answer)),
+                        Next::Ask(under_way, command) => self.ask(under_way, command, out),
+                        Next::Later(under_way) => self.later.push((Instant::now() + FOLLOWS, under_way)),
+                    }
+                }
+            }
+            MasterEvent::Restarted => self.tell_error(address, "it has restarted".to_owned(), out),
+            MasterEvent::Overflow => {
+                self.tell_error(address, "it lost events: its buffer was full, and there is a gap".to_owned(), out);
+            }
+            MasterEvent::Unreadable(error) => {
+                self.tell_error(address, format!("it said something that cannot be read: {error}"), out);
+            }
+            MasterEvent::Refused { function, indications } => {
+                self.tell_error(address, format!("it does not {function}: {indications}"), out);
+            }
+            MasterEvent::Indications { raised, .. } => {
+                let worth_telling =
+                    Indications::DEVICE_TROUBLE.with(Indications::LOCAL_CONTROL).with(Indications::CONFIG_CORRUPT);
+                let said = Indications(raised.0 & worth_telling.0);
+                if said != Indications::NONE {
+                    self.tell_error(address, said.to_string(), out);
+                }
+            }
+            MasterEvent::ClockSet(_) => {}
+        }
+    }
+
+    /// It said something: what is known of its points still holds.
+    fn heard(&mut self, address: LinkAddress, took: Option<Duration>, out: &mut Outcomes) {
+        let now = Instant::now().into_std();
+        (out.is_alive, self.is_heard) = (true, true);
+        let Some(station) = self.station(address) else { return };
+        if let Some(took) = took {
+            out.push(Outcome::Done { devices: [station.place].into(), counted: Counted::Answer, took });
+        }
+        let is_due = station.confirmed.is_none_or(|at| now.saturating_duration_since(at) >= CONFIRMED_EVERY);
+        if station.is_up && !station.is_silent && is_due {
+            station.confirmed = Some(now);
+            out.push(Outcome::Confirmed(station.planned.points.clone()));
+        }
+        if std::mem::take(&mut station.is_silent) && station.is_up {
+            out.device(station.place, DeviceEvent::Up);
+        }
+    }
+
+    /// All that it has was told once: what was not is not there.
+    fn started(&mut self, address: LinkAddress, out: &mut Outcomes) {
+        let Some(station) = self.station(address) else { return };
+        let (place, missing) = (station.place, station.missing());
+        station.is_up = true;
+        if !missing.is_empty() {
+            out.batch(|samples| {
+                samples.extend(missing.iter().map(|(point, _, reason)| RawSample::failed(*point, *reason)))
+            });
+            let first: Vec<_> = missing.iter().take(3).map(|(_, address, _)| address.as_str()).collect();
+            let more = if missing.len() > first.len() {
+                format!(" and {} more", missing.len() - first.len())
+            } else {
+                String::new()
+            };
+            let why = format!("outstation {address} has no {}{more}", first.join(", "));
+            out.device(place, DeviceEvent::Error(why));
+        }
+        out.device(place, DeviceEvent::Up);
+    }
+
+    fn tell(&mut self, address: LinkAddress, told: Told, out: &mut Outcomes) {
+        let Told { id, measurements, others, .. } = told;
+        self.told.extend(id.map(|id| (address, id)));
+        if let Some(station) = self.station(address) {
+            let samples = station.samples(&measurements);
+            if !samples.is_empty() {
+                out.batch(|into| into.extend(samples));
+            }
+        }
+        for under_way in self.under_way.iter_mut().filter(|under_way| under_way.address == address) {
+            under_way.told.extend(measurements.iter().cloned());
+            under_way.others.extend(others.iter().cloned());
+        }
+    }
+
+    fn unanswered(&mut self, address: LinkAddress, function: FunctionCode, out: &mut Outcomes) {
+        let waited = own(&self.plan).map(|own| own.timeout);
+        let Some(station) = self.station(address) else { return };
+        let took = waited.map(Duration::from).unwrap_or_default();
+        out.push(Outcome::Done { devices: [station.place].into(), counted: Counted::Timeout, took });
+        station.is_silent = true;
+        let within = waited.map(|waited| format!(" within {waited}")).unwrap_or_default();
+        let why = format!("outstation {address}: no answer{within} to {function}");
+        out.device(station.place, DeviceEvent::Silent(Reason::Timeout, why));
+    }
+
+    /// The address of the device that something is done with; one that is no device of the link is a guest from now on.
+    fn reach(&mut self, address: LinkAddress, own_address: LinkAddress) {
+        let is_known = self.stations.iter().any(|station| station.address == address) || self.guests.contains(&address);
+        if let Some(own) = own(&self.plan).filter(|_| !is_known) {
+            self.link.add(address, own_address, Master::new(quiet(own)));
+            self.link.master(address).into_iter().for_each(Master::connected);
+            self.guests.push(address);
+        }
+    }
+
+    /// Gives what is under way the next number, and its master what is to be done.
+    fn ask(&mut self, under_way: UnderWay, command: interlex_dnp3::Command, out: &mut Outcomes) {
+        self.last_number += 1;
+        let number = interlex_dnp3::CommandId(self.last_number);
+        let address = under_way.address;
+        let under_way = UnderWay { number, ..under_way };
+        match self.link.master(address) {
+            Some(master) => {
+                master.command(number, command);
+                self.under_way.push(under_way);
+            }
+            None => {
+                let error = TrialError::Request("the device is no part of the link any more".to_owned());
+                out.push(Outcome::Answered(under_way.id, under_way.given_up(error)));
+            }
+        }
+    }
+
+    /// Outputs whose state had not followed their commands are read again.
+    fn read_again(&mut self, out: &mut Outcomes) {
+        let now = Instant::now();
+        let (due, later) = std::mem::take(&mut self.later).into_iter().partition(|(at, _)| now >= *at);
+        self.later = later;
+        let due: Vec<(Instant, UnderWay)> = due;
+        for (under_way, command) in due.into_iter().filter_map(|(_, under_way)| under_way.again()) {
+            self.ask(under_way, command, out);
+        }
+    }
+
+    fn give_up(&mut self, out: &mut Outcomes) {
+        self.take_events(out);
+        // The masters answer all of them; should one not have, it was not sent.
+        let later = std::mem::take(&mut self.later).into_iter().map(|(_, under_way)| under_way);
+        for under_way in std::mem::take(&mut self.under_way).into_iter().chain(later) {
+            let target = self.plan.link.protocol.target();
+            let error = TrialError::Connect { target, why: "the link went down".to_owned() };
+            out.push(Outcome::Answered(under_way.id, under_way.given_up(error)));
+        }
+    }
+}
+
+/// An errand with its outstation, and what its master is told for it.
+type Given = ((LinkAddress, LinkAddress), (Errand, interlex_dnp3::Command));
+
+/// What is to be done for an action; an answer where it cannot be.
+fn wanted(action: Action) -> Result<Given, Box<Answer>> {
+    let foreign = || TrialError::Request("the link speaks DNP3".to_owned());
+    match action {
+        Action::Read(read) => {
+            let addresses = addresses(&read.device).ok_or_else(|| Answer::Read(Err(foreign())))?;
+            let given = Errand::read(*read).map_err(|error| Answer::Read(Err(error)))?;
+            Ok((addresses, given))
+        }
+        Action::Write(write) => {
+            let addresses = addresses(&write.device).ok_or_else(|| Answer::Written(Err(foreign().into())))?;
+            let given = Errand::write(*write).map_err(|error| Answer::Written(Err(error)))?;
+            Ok((addresses, given))
+        }
+        Action::Discover(what) => match what.downcast::<Discovery>().map(|what| *what) {
+            Ok(Discovery::Identify(address, own)) => Ok(((LinkAddress(address), LinkAddress(own)), Errand::identify())),
+            Ok(Discovery::Points(address, own)) => Ok(((LinkAddress(address), LinkAddress(own)), Errand::offers())),
+            Err(_) => Err(Answer::Found(Err(foreign())).into()),
+        },
+    }
+}
+
+fn addresses(device: &Device) -> Option<(LinkAddress, LinkAddress)> {
+    let own = device.protocol.dnp3()?;
+    Some((LinkAddress(own.address), LinkAddress(own.master_address)))
+}
+
+impl FieldDriver for Dnp3Driver {
+    type Session = Dnp3Session;
+
+    fn new(plan: LinkPlan, context: DriverContext) -> Self {
+        let stations = stations_of(&plan);
+        let frames = Dnp3Frames::default();
+        frames.change_devices(names(&stations));
+        let mut driver = Self {
+            frames: Arc::new(FrameRing::new(frames, plan.links, Arc::clone(&context.clock))),
+            link: MasterLink::new(Sharing::Together),
+            stations: Vec::new(),
+            guests: Vec::new(),
+            told: Vec::new(),
+            under_way: Vec::new(),
+            later: Vec::new(),
+            last_number: 0,
+            is_connected: false,
+            is_heard: false,
+            plan,
+            context,
+        };
+        stations.into_iter().for_each(|station| driver.add(station));
+        driver
+    }
+
+    fn words(reason: Reason) -> String {
+        super::words::of(reason)
+    }
+
+    fn frames(&self) -> Arc<dyn FrameLog> {
+        Arc::clone(&self.frames) as Arc<dyn FrameLog>
+    }
+
+    fn line(&self) -> Option<(Duration, Duration)> {
+        None
+    }
+
+    fn begin(&mut self, out: &mut Outcomes) {
+        // Events and everything: two requests, again and again.
+        for station in &self.stations {
+            out.device(station.place, DeviceEvent::Requests(2));
+        }
+    }
+
+    fn connect(&mut self) -> impl Future<Output = Result<Dnp3Session, Lost>> + Send + 'static {
+        let own = own(&self.plan).cloned();
+        async move {
+            let own = own.ok_or_else(|| Lost("the link speaks another protocol".to_owned()))?;
+            let connecting = TcpStream::connect((own.host.as_str(), own.port));
+            let stream = timeout(own.connect_timeout.into(), connecting).await;
+            let stream = stream.map_err(|_| Lost(format!("no connection within {}", own.connect_timeout)))?;
+            let stream = stream.map_err(|error| Lost(error.to_string()))?;
+            // A connection that sends late is one that works.
+            let _ = stream.set_nodelay(true);
+            let (incoming, outgoing) = (vec![0; READ_BYTES], Vec::new());
+            Ok(Dnp3Session { stream, incoming, outgoing, written: 0, traffic: Traffic::default(), noise: 0 })
+        }
+    }
+
+    fn connected(&mut self, _: &mut Dnp3Session) {
+        self.is_connected = true;
+        self.told.clear();
+        self.stations.iter_mut().for_each(Station::begin_anew);
+        self.link.connected();
+    }
+
+    async fn next(&mut self, session: &mut Dnp3Session, out: &mut Outcomes) -> Result<(), Lost> {
+        let now = self.now();
+        for (address, id) in self.told.drain(..) {
+            if let Some(master) = self.link.master(address) {
+                master.settled(now, id);
+            }
+        }
+        self.link.handle_timeout(now);
+        self.read_again(out);
+        self.take_events(out);
+        if session.written == session.outgoing.len() {
+            session.outgoing.clear();
+            session.written = 0;
+        }
+        if self.link.poll_transmit(now, &mut session.outgoing) {
+            session.traffic.requests += 1;
+        }
+        self.take_events(out);
+        let noise = self.link.take_noise();
+        session.traffic.noise_bytes += noise;
+        session.noise = if self.is_heard { 0 } else { session.noise + noise };
+        self.is_heard = false;
+        if session.noise > MOST_NOISE {
+            return Err(Lost("what comes is no DNP3".to_owned()));
+        }
+        // What was told is carried on before anything is waited for.
+        if !out.is_empty() {
+            if session.traffic != Traffic::default() {
+                out.push(Outcome::Traffic(std::mem::take(&mut session.traffic)));
+            }
+            return Ok(());
+        }
+        let later = self.later.iter().map(|(at, _)| at.into_std());
+        let due = self.link.poll_timeout().into_iter().chain(later).min();
+        let rest = session.outgoing.get(session.written..).unwrap_or_default();
+        let (mut reading, mut writing) = session.stream.split();
+        let gone = |error: std::io::Error| Lost(error.to_string());
+        tokio::select! {
+            biased;
+            written = writing.write(rest), if !rest.is_empty() => match written.map_err(gone)? {
+                0 => return Err(Lost("the outstation closed the connection".to_owned())),
+                written => {
+                    session.written += written;
+                    session.traffic.bytes_sent += u64::try_from(written).unwrap_or_default();
+                }
+            },
+            length = reading.read(&mut session.incoming) => match length.map_err(gone)? {
+                0 => return Err(Lost("the outstation closed the connection".to_owned())),
+                length => {
+                    session.traffic.bytes_received += u64::try_from(length).unwrap_or_default();
+                    session.traffic.answers += 1;
+                    let now = self.now();
+                    self.link.handle_input(now, session.incoming.get(..length).unwrap_or_default());
+                    self.take_events(out);
+                }
+            },
+            () = until(due) => {}
+        }
+        Ok(())
+    }
+
+    fn submit(&mut self, _: &mut Dnp3Session, command: Command, out: &mut Outcomes) -> Result<(), Full> {
+        let Command { id, action } = command;
+        let ((address, own_address), (errand, command)) = match wanted(action) {
+            Ok(wanted) => wanted,
+            Err(answer) => {
+                out.push(Outcome::Answered(id, *answer));
+                return Ok(());
+            }
+        };
+        let of_device = self.under_way.iter().chain(self.later.iter().map(|(_, under_way)| under_way));
+        if of_device.filter(|under_way| under_way.address == address).count() >= DEVICE_COMMANDS {
+            return Err(Full);
+        }
+        self.reach(address, own_address);
+        let (sent, after, number) = (Instant::now(), self.frames.newest(), interlex_dnp3::CommandId(0));
+        let (told, others, taken) = (Vec::new(), Vec::new(), None);
+        self.ask(UnderWay { id, number, address, errand, sent, after, told, others, taken }, command, out);
+        self.take_events(out);
+        Ok(())
+    }
+
+    fn cancel(&mut self, id: CommandId, _: &str, out: &mut Outcomes) {
+        if let Some(at) = self.later.iter().position(|(_, under_way)| under_way.id == id) {
+            let (_, under_way) = self.later.remove(at);
+            let error = TrialError::Request("it was given up".to_owned());
+            return out.push(Outcome::Answered(id, under_way.given_up(error)));
+        }
+        let Some(under_way) = self.under_way.iter().find(|under_way| under_way.id == id) else { return };
+        let (address, number) = (under_way.address, under_way.number);
+        if let Some(master) = self.link.master(address) {
+            master.cancel(number);
+        }
+        self.take_events(out);
+    }
+
+    /// An outstation that differs begins anew; the others go on.
+    fn change(&mut self, plan: LinkPlan, out: &mut Outcomes) {
+        let mut before = std::mem::take(&mut self.stations);
+        self.plan = plan;
+        for new in stations_of(&self.plan) {
+            match before.iter().position(|known| known.is_same(&new)) {
+                Some(at) => {
+                    let known = before.swap_remove(at);
+                    self.stations.push(known.redescribed(new));
+                }
+                None => {
+                    if let Some(at) = before.iter().position(|known| known.address == new.address) {
+                        self.link.remove(before.swap_remove(at).address);
+                    }
+                    self.guests.retain(|guest| *guest != new.address);
+                    self.add(new);
+                }
+            }
+        }
+        for gone in before {
+            self.link.remove(gone.address);
+        }
+        self.frames.words().change_devices(names(&self.stations));
+        self.begin(out);
+        self.take_events(out);
+    }
+
+    fn lost(&mut self, session: Dnp3Session, _: &str, out: &mut Outcomes) {
+        drop(session);
+        self.is_connected = false;
+        self.told.clear();
+        self.link.disconnected();
+        self.give_up(out);
+    }
+
+    fn activity(&self, points: &PointTable) -> Vec<RequestView> {
+        self.stations.iter().flat_map(|station| views(station, points)).collect()
+    }
+
+    fn relearn(&mut self, device: Option<usize>) {
+        for station in self.stations.iter().filter(|station| device.is_none_or(|place| station.place == place)) {
+            if let Some(master) = self.link.master(station.address) {
+                master.read_all();
+            }
+        }
+    }
+}
+
+async fn until(at: Option<std::time::Instant>) {
+    match at {
+        Some(at) => sleep_until(at.into()).await,
+        None => std::future::pending().await,
+    }
+}
+
+/// What an outstation is asked for again and again.
+fn views(station: &Station, points: &PointTable) -> Vec<RequestView> {
+    let Some(own) = station.planned.device.protocol.dnp3() else { return Vec::new() };
+    let names = station.planned.points.iter().filter_map(|point| points.get(*point)).map(|info| info.name().to_owned());
+    let names: Vec<_> = names.collect();
+    let asked = [("events of all classes", own.event_period), ("everything", own.integrity_period)];
+    let view = |(reads, period): (&str, Span)| RequestView {
+        devices: vec![station.name().to_owned()],
+        reads: reads.to_owned(),
+        period_ms: period.as_millis(),
+        points: names.clone(),
+        as_planned: true,
+        bad: None,
+        whole_again_in_ms: None,
+    };
+    asked.into_iter().map(view).collect()
+}

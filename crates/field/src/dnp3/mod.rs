@@ -1,0 +1,13 @@
+//! DNP3 outstations: how they are reached, what they tell, how they are commanded, and what they offer.
+
+mod discovery;
+mod driver;
+mod errand;
+mod frames;
+mod mapping;
+mod station;
+mod words;
+
+pub(crate) use discovery::{Discovery, discovery, sources};
+pub(crate) use driver::Dnp3Driver;
+pub(crate) use words::of as words;

@@ -1,0 +1,133 @@
+use super::mapping::{group, kind, quality, value};
+use crate::link::PlannedDevice;
+use interlex_core::description::{Dnp3Device, Dnp3Link, Dnp3TimeSync};
+use interlex_core::{DataType, PointIndex, Quality, RawSample, Reason, SampleKind, Timestamp};
+use interlex_dnp3::{Classes, LinkAddress, Master, MasterConfig, Measurement, PointKind, TimeSync};
+use std::collections::{HashMap, HashSet};
+use std::time::{Duration, Instant};
+
+/// An outstation as a device of the link.
+#[derive(Debug)]
+pub(super) struct Station {
+    /// Its place on the link.
+    pub(super) place: usize,
+    pub(super) address: LinkAddress,
+    /// Our address, as it knows it.
+    pub(super) own: LinkAddress,
+    pub(super) planned: PlannedDevice,
+    points: HashMap<(PointKind, u32), Vec<(PointIndex, DataType)>>,
+    pub(super) is_up: bool,
+    pub(super) is_silent: bool,
+    /// Points that it told since the connection came up.
+    told: HashSet<PointIndex>,
+    /// When its points were last said to be as they were.
+    pub(super) confirmed: Option<Instant>,
+}
+
+impl Station {
+    /// A device of the plan, where it is one of DNP3.
+    pub(super) fn new(place: usize, planned: &PlannedDevice) -> Option<Self> {
+        let own = planned.device.protocol.dnp3()?;
+        let mut points: HashMap<_, Vec<_>> = HashMap::new();
+        for (index, point) in planned.points.iter().zip(&planned.device.points) {
+            let Some((address, _)) = point.dnp3() else { continue };
+            points.entry((kind(address.kind), address.index.into())).or_default().push((*index, point.raw_type()));
+        }
+        Some(Self {
+            place,
+            address: LinkAddress(own.address),
+            own: LinkAddress(own.master_address),
+            planned: planned.clone(),
+            points,
+            is_up: false,
+            is_silent: false,
+            told: HashSet::new(),
+            confirmed: None,
+        })
+    }
+
+    /// Whether another description of it is asked and told in the same way.
+    pub(super) fn is_same(&self, other: &Self) -> bool {
+        let name = |station: &Self| station.planned.device.settings.name.clone();
+        name(self) == name(other)
+            && self.planned.device.protocol == other.planned.device.protocol
+            && self.planned.device.points == other.planned.device.points
+            && self.planned.points == other.planned.points
+    }
+
+    /// The same outstation by another description of it.
+    pub(super) fn redescribed(self, other: Self) -> Self {
+        Self { place: other.place, planned: other.planned, ..self }
+    }
+
+    pub(super) fn name(&self) -> &str {
+        self.planned.device.settings.name.as_str()
+    }
+
+    /// Everything begins anew.
+    pub(super) fn begin_anew(&mut self) {
+        (self.is_up, self.is_silent, self.confirmed) = (false, false, None);
+        self.told.clear();
+    }
+
+    /// What it told, as samples of its points.
+    pub(super) fn samples(&mut self, measured: &[Measurement]) -> Vec<RawSample> {
+        let mut samples = Vec::with_capacity(measured.len());
+        for told in measured {
+            let points = self.points.get(&(told.kind, told.index)).map(Vec::as_slice).unwrap_or_default();
+            for (point, data_type) in points {
+                self.told.insert(*point);
+                let value = value(&told.value, *data_type);
+                let quality = if value.is_none() { Quality::Bad(Reason::ProtocolError) } else { quality(told) };
+                let time = told.time.and_then(|time| i64::try_from(time.millis).ok()).map(Timestamp::from_millis);
+                let kind = if told.is_event { SampleKind::Event } else { SampleKind::Current };
+                samples.push(RawSample { point: *point, value, quality, source_time: time, kind });
+            }
+        }
+        samples
+    }
+
+    /// Points of the list that it did not tell when it was asked for all.
+    pub(super) fn missing(&self) -> Vec<(PointIndex, String, Reason)> {
+        let points = self.planned.points.iter().zip(&self.planned.device.points);
+        let missing = points.filter(|(index, _)| !self.told.contains(index));
+        missing
+            .filter_map(|(index, point)| {
+                let (address, _) = point.dnp3()?;
+                let reason = Reason::Dnp3 { flags: 0, group: group(kind(address.kind)) };
+                Some((*index, address.to_string(), reason))
+            })
+            .collect()
+    }
+
+    /// How it is spoken with.
+    pub(super) fn master(&self, link: &Dnp3Link) -> Master {
+        let own = self.planned.device.protocol.dnp3();
+        own.map_or_else(|| Master::new(quiet(link)), |own| Master::new(config(link, own)))
+    }
+}
+
+/// A master that asks for nothing by itself.
+pub(super) fn quiet(link: &Dnp3Link) -> MasterConfig {
+    MasterConfig { begins: false, response_timeout: link.timeout.into(), ..MasterConfig::default() }
+}
+
+fn config(link: &Dnp3Link, own: &Dnp3Device) -> MasterConfig {
+    let timeout = Duration::from(link.timeout);
+    MasterConfig {
+        begins: true,
+        response_timeout: timeout,
+        retries: own.retries,
+        // Whoever does not answer is asked as often as it would be otherwise, and not more.
+        retry_period: Duration::from(own.event_period).max(timeout),
+        integrity_period: Some(own.integrity_period.into()),
+        event_polls: vec![(Classes::ALL, Duration::from(own.event_period).min(link.keep_alive.into()))],
+        unsolicited: if own.only_asked { Classes::NONE } else { Classes::ALL },
+        time_sync: match own.time_sync {
+            Dnp3TimeSync::Lan => TimeSync::Lan,
+            Dnp3TimeSync::NonLan => TimeSync::NonLan,
+            Dnp3TimeSync::Off => TimeSync::Off,
+        },
+        ..MasterConfig::default()
+    }
+}

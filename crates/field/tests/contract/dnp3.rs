@@ -1,0 +1,156 @@
+//! DNP3 outstations for the suite.
+
+use crate::line::Line;
+use crate::suite::{Field, Writes};
+use interlex_core::description::{Description, Files, read};
+use interlex_dnp3::{
+    CommandStatus, EventClass, Flags, LinkAddress, MeasuredValue, Number, Object, Outstation, OutstationConfig,
+    OutstationHost, Point, PointKind, PointUpdate, Process,
+};
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::net::TcpListener;
+use tokio_util::sync::{CancellationToken, DropGuard};
+
+pub(crate) struct Dnp3Field {
+    host: Arc<OutstationHost<Machine>>,
+    line: Line,
+    _stop: DropGuard,
+}
+
+#[derive(Default)]
+struct Machine {
+    told: u64,
+    written: Vec<u64>,
+    writes: Option<Writes>,
+    is_swallowed: bool,
+}
+
+impl Process for Machine {
+    fn select(&mut self, _: PointKind, _: u32, _: &Object) -> CommandStatus {
+        if self.writes == Some(Writes::Refuses) { CommandStatus::LOCAL } else { CommandStatus::SUCCESS }
+    }
+
+    fn operate(&mut self, _: PointKind, _: u32, command: &Object) -> CommandStatus {
+        let Object::Setting { number, .. } = command else { return CommandStatus::NOT_SUPPORTED };
+        self.is_swallowed = self.writes == Some(Writes::Swallows);
+        if self.writes != Some(Writes::Ignores) {
+            self.written.push(number.as_f64() as u64);
+        }
+        CommandStatus::SUCCESS
+    }
+
+    fn set_time(&mut self, _: u64) {}
+
+    fn restart(&mut self, _: bool) -> Option<u16> {
+        None
+    }
+
+    fn is_answered(&mut self) -> bool {
+        !std::mem::take(&mut self.is_swallowed)
+    }
+}
+
+const MASTER: LinkAddress = LinkAddress(1);
+const GROWS: Duration = Duration::from_millis(5);
+
+fn address(device: &str) -> LinkAddress {
+    LinkAddress(if device == "one" { 10 } else { 11 })
+}
+
+fn outstation() -> Outstation {
+    let mut outstation = Outstation::new(OutstationConfig::default(), [MASTER]);
+    let whole = |number: u32| MeasuredValue::Number(Number::Uint32(number));
+    outstation.put(PointKind::Counter, 0, Point::new(whole(0), Some(EventClass::First)));
+    outstation.put(PointKind::AnalogOutput, 0, Point::new(MeasuredValue::Number(Number::Int32(7)), None));
+    outstation.put(PointKind::Analog, 5, Point::new(MeasuredValue::Number(Number::Float32(7.5)), None));
+    outstation
+}
+
+impl Field for Dnp3Field {
+    async fn start() -> Self {
+        let stop = CancellationToken::new();
+        let listener = TcpListener::bind((interlex_sidecar::own_address(), 0)).await.unwrap();
+        let behind = listener.local_addr().unwrap();
+        let stations = ["one", "two"].map(|device| (address(device), outstation(), Machine::default()));
+        let host = OutstationHost::new(stations);
+        tokio::spawn(Arc::clone(&host).serve(listener, stop.clone()));
+        let growing = Arc::clone(&host);
+        tokio::spawn(stop.clone().run_until_cancelled_owned(async move {
+            loop {
+                tokio::time::sleep(GROWS).await;
+                for device in ["one", "two"] {
+                    growing.with(address(device), |outstation, machine, now| {
+                        // What was written is what it says of its output.
+                        let set = machine.written.last().map(|set| Number::Int32(*set as i32));
+                        let flags = Flags::ONLINE;
+                        if let Some(set) = set {
+                            let update = PointUpdate { value: set.into(), flags, time: now.wall };
+                            outstation.update(PointKind::AnalogOutput, 0, update);
+                        }
+                        // Only what somebody listens to is told.
+                        if outstation.backlog(MASTER) == Some(0) {
+                            machine.told += 1;
+                            let value = Number::Uint32(machine.told as u32).into();
+                            outstation.update(PointKind::Counter, 0, PointUpdate { value, flags, time: now.wall });
+                        }
+                    });
+                }
+            }
+        }));
+        let line = Line::new(behind, b"nonsense that nobody asked for; ");
+        line.connect(false).await;
+        Self { host, line, _stop: stop.drop_guard() }
+    }
+
+    fn description(&self, devices: &[&str], with_more: &[&str]) -> Description {
+        let (host, port) = (self.line.address.ip(), self.line.address.port());
+        let mut main = format!(
+            "[gateway]\nname = \"g\"\n[rates]\nfast = \"1s\"\n[[link]]\nname = \"relays\"\nprotocol = \"dnp3-tcp\"\nhost = \"{host}\"\n\
+             port = {port}\ntimeout = \"200ms\"\nreconnect-limit = \"50ms\"\n"
+        );
+        let mut files = Files::new();
+        for device in devices {
+            let address = address(device);
+            main.push_str(&format!(
+                "[[device]]\nname = \"{device}\"\nlink = \"relays\"\naddress = {address}\nevent-period = \"300ms\"\n"
+            ));
+            let more = if with_more.contains(device) { "more,analog:5,,fast,read\n" } else { "" };
+            let list = format!(
+                "name,address,type,rate,access\ncount,counter:0,,fast,read\n\
+                 set-point,analog-output:0,uint16,fast,read-write\n{more}"
+            );
+            files.insert(format!("points/{device}.csv"), list);
+        }
+        files.insert("gateway.toml".to_owned(), main);
+        read(&files).unwrap()
+    }
+
+    fn told(&self, device: &str) -> u64 {
+        self.host.with(address(device), |_, machine, _| machine.told).unwrap()
+    }
+
+    fn silence(&self, device: &str, is_silent: bool) {
+        self.host.silence(address(device), is_silent);
+    }
+
+    fn takes_writes(&self, device: &str, how: Writes) {
+        self.host.with(address(device), |_, machine, _| machine.writes = Some(how));
+    }
+
+    fn written(&self, device: &str) -> Vec<u64> {
+        self.host.with(address(device), |_, machine, _| machine.written.clone()).unwrap()
+    }
+
+    fn cut(&self) {
+        self.line.cut();
+    }
+
+    async fn mend(&self) {
+        self.line.connect(false).await;
+    }
+
+    async fn flood(&self, is_flooding: bool) {
+        self.line.connect(is_flooding).await;
+    }
+}
