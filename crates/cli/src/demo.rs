@@ -57,6 +57,7 @@ fn files() -> Files {
         ("points/heat-meter.csv", include_str!("../../../demo/points/heat-meter.csv")),
         ("points/gas-meter.csv", include_str!("../../../demo/points/gas-meter.csv")),
         ("points/engine.csv", include_str!("../../../demo/points/engine.csv")),
+        ("points/grid.csv", include_str!("../../../demo/points/grid.csv")),
     ]
     .map(|(path, text)| (path.to_owned(), text.to_owned()))
     .into()
@@ -70,6 +71,7 @@ struct Places {
     plant: SocketAddr,
     control: SocketAddr,
     engine: SocketAddr,
+    grid: SocketAddr,
 }
 
 impl Places {
@@ -84,6 +86,7 @@ impl Places {
             plant: at(host, first + 3),
             control: at(host, first + 4),
             engine: at(host, first + 5),
+            grid: at(host, first + 6),
         }
     }
 
@@ -95,6 +98,7 @@ impl Places {
             (self.plant, "plant"),
             (self.control, "plant control"),
             (self.engine, "engine"),
+            (self.grid, "grid connection"),
         ];
         let taken = all.iter().filter(|(place, _)| !is_free(*place));
         let taken: Vec<_> = taken.map(|(place, what)| format!("{} ({what})", place.port())).collect();
@@ -140,14 +144,16 @@ pub(crate) async fn run(arguments: DemoArguments) -> anyhow::Result<()> {
             many: 0,
             calls: None,
         }),
+        grid: Some(places.grid),
         seed: arguments.seed,
     };
     let plant = Plant::start(config, stop_plant.clone()).await?;
     step.done(&format!(
-        "seven devices, Modbus TCP on port {}, RTU on {}, OPC UA on port {}",
+        "eight devices, Modbus TCP on port {}, RTU on {}, OPC UA on port {}, DNP3 on port {}",
         places.plant.port(),
         line.display(),
-        places.engine.port()
+        places.engine.port(),
+        places.grid.port()
     ));
 
     let step = Step::begin("service");
@@ -163,7 +169,8 @@ pub(crate) async fn run(arguments: DemoArguments) -> anyhow::Result<()> {
     .await?;
     service.ready().await;
     let engine = plant.engine().zip(plant.engine_certificate().and_then(fingerprint));
-    let placed = Placed { plant: places.plant, broker: places.broker, line: line.display().to_string(), engine };
+    let (line, grid) = (line.display().to_string(), Some(places.grid));
+    let placed = Placed { plant: places.plant, broker: places.broker, line, engine, grid };
     prepare(&service, &placed, &arguments.data_dir.join(PLACED)).await?;
     step.done(&format!("gateway {GATEWAY} runs"));
 
@@ -191,6 +198,9 @@ struct Placed {
     /// The engine, and the fingerprint of its certificate.
     #[serde(default)]
     engine: Option<(SocketAddr, String)>,
+    /// The grid connection.
+    #[serde(default)]
+    grid: Option<SocketAddr>,
 }
 
 /// Where that is kept, in the data directory.
@@ -206,7 +216,14 @@ impl Placed {
                     self.engine_moved(own, now);
                     continue;
                 }
-                LinkProtocol::Dnp3(_) => continue,
+                LinkProtocol::Dnp3(own) => {
+                    if let (Some(before), Some(at)) = (self.grid, now.grid)
+                        && is_at(&own.host, own.port, before)
+                    {
+                        (own.host, own.port) = (at.ip().to_string(), at.port());
+                    }
+                    continue;
+                }
             };
             if let Some(tcp) = modbus.tcp_mut()
                 && is_at(&tcp.host, tcp.port, self.plant)
@@ -268,6 +285,7 @@ async fn prepare(service: &Service, placed: &Placed, path: &Path) -> anyhow::Res
             broker: SHIPPED.broker,
             line: SHIPPED_LINE.to_owned(),
             engine: Some((SHIPPED.engine, String::new())),
+            grid: Some(SHIPPED.grid),
         },
     };
     known.moved(&mut description, placed);

@@ -34,6 +34,9 @@ pub(crate) struct PlantArguments {
     /// A client that the engine's controller connects to, as ADDRESS:PORT, since that one cannot reach it
     #[arg(long, requires = "engine_port", value_name = "ADDRESS")]
     pub(crate) engine_calls: Option<SocketAddr>,
+    /// DNP3 port of the feeder controller of the grid connection. No grid connection when it is left out
+    #[arg(long)]
+    pub(crate) grid_port: Option<u16>,
     /// Where the serial line with the meters can be opened; a link is put there. No line when it is left out
     #[arg(long)]
     pub(crate) serial_path: Option<PathBuf>,
@@ -52,7 +55,7 @@ pub(crate) enum PlantCommand {
     },
     /// Switch a fault of a running plant
     Fault {
-        /// The device, such as digester-1 or gas-meter, which `plant map` names; or engine
+        /// The device, such as digester-1 or gas-meter, which `plant map` names; or engine, or grid
         device: String,
         /// What goes wrong
         #[arg(value_enum)]
@@ -89,6 +92,14 @@ pub(crate) enum PlantFault {
     LyingLimits,
     /// History is half a minute behind (engine).
     LateHistory,
+    /// The controller restarts, once (grid).
+    Restart,
+    /// The protection opens the breaker, once (grid).
+    Trip,
+    /// Somebody operates it by hand: commands are refused (grid).
+    Local,
+    /// The clock is an hour behind (grid).
+    ClockBack,
 }
 
 pub(crate) async fn run(arguments: PlantArguments) -> anyhow::Result<()> {
@@ -99,8 +110,8 @@ pub(crate) async fn run(arguments: PlantArguments) -> anyhow::Result<()> {
     }
 }
 
-/// The device that is no Modbus unit.
-const ENGINE: &str = "engine";
+/// The devices that are no Modbus units.
+const OTHERS: [&str; 2] = ["engine", "grid"];
 
 /// Where its control interface answers.
 fn control(arguments: &PlantArguments) -> SocketAddr {
@@ -119,12 +130,16 @@ async fn serve(arguments: &PlantArguments) -> anyhow::Result<()> {
         many: arguments.engine_values,
         calls: arguments.engine_calls,
     });
-    let config = PlantConfig { modbus, control: control(arguments), serial_path, engine, seed };
+    let grid = arguments.grid_port.map(|port| (arguments.host, port).into());
+    let config = PlantConfig { modbus, control: control(arguments), serial_path, engine, grid, seed };
     let plant = Plant::start(config, stop.clone()).await?;
     print_map(Output::Table)?;
     say!("\nModbus TCP on {}, control on http://{}. Ctrl-C stops it.", plant.modbus(), plant.control())?;
     if let Some(address) = plant.engine() {
         say!("The engine on opc.tcp://{address}.")?;
+    }
+    if let Some(address) = plant.grid() {
+        say!("The grid connection as DNP3 outstation 10 on {address}.")?;
     }
     if let Some(path) = &arguments.serial_path {
         say!("Modbus RTU at 19200 baud on {}.", path.display())?;
@@ -185,7 +200,7 @@ fn print_map(output: Output) -> anyhow::Result<()> {
 }
 
 async fn switch(arguments: &PlantArguments, device: &str, fault: PlantFault, off: bool) -> anyhow::Result<()> {
-    let known: Vec<_> = UNITS.iter().map(|(_, name)| *name).chain(std::iter::once(ENGINE)).collect();
+    let known: Vec<_> = UNITS.iter().map(|(_, name)| *name).chain(OTHERS).collect();
     if !known.contains(&device) {
         return Err(failed(
             ExitReason::Failure,

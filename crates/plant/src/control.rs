@@ -1,9 +1,11 @@
 use crate::engine::{EngineFault, EngineFaults};
+use crate::grid::{self, Feeder, GridFault};
 use crate::units::{Fault, Field};
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::routing::{get, put};
 use axum::{Json, Router};
+use interlex_dnp3::OutstationHost;
 use serde::Deserialize;
 use serde::de::value::{Error, StrDeserializer};
 use serde::de::{DeserializeOwned, IntoDeserializer};
@@ -19,18 +21,25 @@ struct Running {
 struct Controlled {
     field: Arc<Field>,
     engine: Option<EngineFaults>,
+    grid: Option<Arc<OutstationHost<Feeder>>>,
 }
 
 /// The name of the engine's controller among the devices.
 const ENGINE: &str = "engine";
+/// The name of the feeder controller among them.
+const GRID: &str = "grid";
 
 /// The control interface; it listens on loopback only and is no part of the field.
-pub(crate) fn router(field: Arc<Field>, engine: Option<EngineFaults>) -> Router {
+pub(crate) fn router(
+    field: Arc<Field>,
+    engine: Option<EngineFaults>,
+    grid: Option<Arc<OutstationHost<Feeder>>>,
+) -> Router {
     Router::new()
         .route("/truth", get(truth))
         .route("/running", put(set_running))
         .route("/faults/{device}/{fault}", put(switch_on).delete(switch_off))
-        .with_state(Arc::new(Controlled { field, engine }))
+        .with_state(Arc::new(Controlled { field, engine, grid }))
 }
 
 async fn truth(State(controlled): State<Arc<Controlled>>) -> Json<BTreeMap<&'static str, BTreeMap<&'static str, f64>>> {
@@ -58,6 +67,11 @@ fn fault<T: DeserializeOwned>(word: &str) -> Option<T> {
 }
 
 async fn switch(controlled: &Controlled, device: &str, word: &str, is_on: bool) -> StatusCode {
+    if let Some(host) = controlled.grid.as_ref().filter(|_| device == GRID) {
+        let Some(fault) = fault::<GridFault>(word) else { return StatusCode::NOT_FOUND };
+        grid::switch(host, fault, is_on);
+        return StatusCode::NO_CONTENT;
+    }
     let is_switched = match &controlled.engine {
         Some(engine) if device == ENGINE => match fault::<EngineFault>(word) {
             Some(fault) => match engine.switch(fault, is_on).await {

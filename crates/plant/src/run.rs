@@ -1,13 +1,16 @@
 use crate::control;
-use crate::engine::{self, Controller, EngineConfig};
+use crate::engine::{self, Controller, Coupling, EngineConfig};
+use crate::grid::{self, Feeder};
 use crate::line::SerialLine;
 use crate::units::{Field, Side, Units};
+use interlex_dnp3::OutstationHost;
 use interlex_modbus::Framing;
 use interlex_opcua::Host;
 use std::io;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 use tokio::net::TcpListener;
 use tokio::time::{MissedTickBehavior, interval};
@@ -26,6 +29,8 @@ pub struct PlantConfig {
     pub serial_path: Option<PathBuf>,
     /// The controller of the engine. None where there is none.
     pub engine: Option<EngineConfig>,
+    /// Where the feeder controller of the grid connection answers. None where there is none.
+    pub grid: Option<SocketAddr>,
     /// The same seed gives the same values.
     pub seed: u64,
 }
@@ -67,6 +72,7 @@ pub struct Plant {
     modbus: SocketAddr,
     control: SocketAddr,
     engine: Option<(SocketAddr, Vec<u8>)>,
+    grid: Option<SocketAddr>,
     tasks: TaskTracker,
 }
 
@@ -109,6 +115,19 @@ impl Plant {
                 tracing::error!(%error, "the plant's Modbus server ended");
             }
         });
+        let (coupling, mut feeder, mut grid_address) = (Arc::new(Coupling::default()), None, None);
+        if let Some(address) = config.grid {
+            let (listener, address) = listen(address, "grid connection").await?;
+            let host = grid::controller(seed);
+            tasks.spawn(run_grid(Arc::clone(&host), Arc::clone(&coupling), stop.clone()));
+            (feeder, grid_address) = (Some(Arc::clone(&host)), Some(address));
+            let stop = stop.clone();
+            tasks.spawn(async move {
+                if let Err(error) = host.serve(listener, stop).await {
+                    tracing::error!(%error, "the feeder controller ended");
+                }
+            });
+        }
         let (mut engine_address, mut faults) = (None, None);
         if let Some(config) = config.engine {
             let (listener, address) = listen(config.address, "engine").await?;
@@ -122,7 +141,7 @@ impl Plant {
             faults = Some(made);
             let own = host.with(|server, _, _| server.sessions().description().own.clone());
             engine_address = Some((address, own.map(|own| own.certificate).unwrap_or_default()));
-            tasks.spawn(run_engine(Arc::clone(&host), stop.clone()));
+            tasks.spawn(run_engine(Arc::clone(&host), Arc::clone(&coupling), stop.clone()));
             if let Some(client) = config.calls {
                 tasks.spawn(Arc::clone(&host).call(client, CALL, stop.clone()));
             }
@@ -133,7 +152,7 @@ impl Plant {
                 }
             });
         }
-        let router = control::router(field, faults);
+        let router = control::router(field, faults, feeder);
         tasks.spawn(async move {
             let serving = axum::serve(control, router).with_graceful_shutdown(stop.cancelled_owned());
             if let Err(error) = serving.await {
@@ -141,7 +160,8 @@ impl Plant {
             }
         });
         tasks.close();
-        Ok(Self { modbus: modbus_address, control: control_address, engine: engine_address, tasks })
+        let (engine, grid) = (engine_address, grid_address);
+        Ok(Self { modbus: modbus_address, control: control_address, engine, grid, tasks })
     }
 
     /// Where its Modbus units answer.
@@ -154,6 +174,12 @@ impl Plant {
     #[must_use]
     pub fn engine(&self) -> Option<SocketAddr> {
         self.engine.as_ref().map(|(address, _)| *address)
+    }
+
+    /// Where its feeder controller answers, if it has one.
+    #[must_use]
+    pub const fn grid(&self) -> Option<SocketAddr> {
+        self.grid
     }
 
     /// The certificate that the controller of its engine shows, if it has one.
@@ -204,13 +230,30 @@ async fn run_model(field: Arc<Field>, stop: CancellationToken) {
 }
 
 /// Moves the engine on, as [`run_model`] does.
-async fn run_engine(host: Arc<Host<Controller>>, stop: CancellationToken) {
+async fn run_engine(host: Arc<Host<Controller>>, coupling: Arc<Coupling>, stop: CancellationToken) {
     let mut ticks = interval(STEP);
     ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
     loop {
         tokio::select! {
             _ = ticks.tick() => {
-                host.with(|server, controller, now| engine::step(server, controller, now, STEP.as_secs_f64()));
+                let by = (STEP.as_secs_f64(), &*coupling);
+                host.with(|server, controller, now| engine::step(server, controller, now, by));
+            }
+            () = stop.cancelled() => return,
+        }
+    }
+}
+
+/// Moves the grid connection on, as [`run_model`] does.
+async fn run_grid(host: Arc<OutstationHost<Feeder>>, coupling: Arc<Coupling>, stop: CancellationToken) {
+    let mut ticks = interval(STEP);
+    ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    loop {
+        tokio::select! {
+            _ = ticks.tick() => {
+                let generated = *coupling.generated.lock();
+                let is_connected = grid::step(&host, STEP.as_secs_f64(), generated);
+                coupling.is_cut.store(!is_connected, Ordering::Relaxed);
             }
             () = stop.cancelled() => return,
         }

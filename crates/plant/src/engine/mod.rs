@@ -13,10 +13,12 @@ use interlex_opcua::{
     Credentials, Host, HostConfig, MessageSecurityMode, NodeId, Now, Process, Scalar, SecurityPolicy, Server,
     ServerDescription, ServerLimits, Sessions, StatusCode, TransportLimits, User, UserTokenType, Users, Variant,
 };
+use parking_lot::Mutex;
 use std::io;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 /// How the controller of the engine runs.
@@ -116,6 +118,24 @@ fn description(at: SocketAddr, own: Option<Credentials>) -> ServerDescription {
     }
 }
 
+/// What engine and grid connection have to do with each other.
+#[derive(Debug, Default)]
+pub(crate) struct Coupling {
+    /// What the engine gives, in kW.
+    pub(crate) generated: Mutex<f64>,
+    /// The breaker is open.
+    pub(crate) is_cut: AtomicBool,
+}
+
+impl Coupling {
+    fn meet(&self, engine: &mut Engine) {
+        if self.is_cut.load(Ordering::Relaxed) {
+            engine.lose_grid();
+        }
+        *self.generated.lock() = engine.active_power;
+    }
+}
+
 /// How much it does at a time.
 const fn limits() -> ServerLimits {
     ServerLimits::USUAL
@@ -151,8 +171,9 @@ pub(crate) fn controller(config: EngineConfig, at: SocketAddr, seed: u64) -> io:
 }
 
 /// Moves the engine on, and tells what is another then.
-pub(crate) fn step(server: &mut Server, controller: &mut Controller, (_, wall): Now, dt: f64) {
+pub(crate) fn step(server: &mut Server, controller: &mut Controller, (_, wall): Now, (dt, coupling): (f64, &Coupling)) {
     controller.engine.step(dt);
+    coupling.meet(&mut controller.engine);
     for signal in nodes::SIGNALS {
         let (id, value) = (signal.id(controller.own), signal.value(&controller.engine, controller.own));
         let before = server.space().variable(&id).and_then(|variable| variable.value.value.as_ref());

@@ -162,6 +162,14 @@ impl Engine {
         self.be(EngineState::Tripped);
     }
 
+    /// The grid is gone: an engine that runs on it trips.
+    pub(crate) fn lose_grid(&mut self) {
+        if matches!(self.state, EngineState::Running | EngineState::Stopping) {
+            (self.trips, self.last_trip) = (0x1, "overspeed, since the grid was lost");
+            self.be(EngineState::Tripped);
+        }
+    }
+
     /// Somebody wants another power, in kW; less than the engine can go down to, or more than it has, is refused.
     pub fn set_power(&mut self, power: f64) -> bool {
         let may = (IDLE_POWER..=RATED_POWER).contains(&power);

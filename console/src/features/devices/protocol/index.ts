@@ -1,4 +1,5 @@
 import type { Content } from "../../../api/client";
+import { DNP3 } from "./dnp3";
 import { MODBUS } from "./modbus";
 import { OPCUA } from "./opcua";
 import type { ProtocolParts } from "./parts";
@@ -7,6 +8,7 @@ import type { ProtocolParts } from "./parts";
 const PROTOCOLS: [string, ProtocolParts][] = [
   ["modbus-", MODBUS],
   ["opcua", OPCUA],
+  ["dnp3-", DNP3],
 ];
 
 /** The parts of the protocol that a link speaks. */

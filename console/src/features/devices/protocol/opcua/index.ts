@@ -1,7 +1,7 @@
 import type { ProtocolParts } from "../parts";
 import { Identity } from "../Identity";
 import { shown } from "../../../description/schema";
-import { Brought, Nothing } from "./Reading";
+import { Nothing, Said } from "../Reading";
 
 /** OPC UA servers: nodes of an address space. */
 export const OPCUA: ProtocolParts = {
@@ -10,7 +10,7 @@ export const OPCUA: ProtocolParts = {
   place: (device) => shown(device.start) || "server",
   // Whether it can be written only the server knows.
   canBeWritten: (point) => shown(point.address) !== "",
-  Brought,
+  Brought: Said,
   Alternatives: Nothing,
   Identity,
 };

@@ -1,7 +1,7 @@
-import type { TrialReading } from "../../../../api/client";
+import type { TrialReading } from "../../../api/client";
 
-/** What the server said with the value: status, times, type. */
-export function Brought({ reading }: { reading: TrialReading }) {
+/** What the device said with the value: status, times, type. */
+export function Said({ reading }: { reading: TrialReading }) {
   return (reading.said ?? []).map((one) => (
     <div key={one.what} className="contents">
       <dt className="text-soft capitalize">{one.what}</dt>
@@ -10,7 +10,7 @@ export function Brought({ reading }: { reading: TrialReading }) {
   ));
 }
 
-/** A server says what its values are. */
+/** The device says what its values are. */
 export function Nothing() {
   return null;
 }
