@@ -110,7 +110,7 @@ function RequestTable({ requests }: { requests: RequestView[] }) {
               <td className="py-1.5 pr-3 whitespace-nowrap">
                 {request.reads}
               </td>
-              <td className="py-1.5 pr-3 text-right whitespace-nowrap tabular-nums">{request.period_ms} ms</td>
+              <td className="py-1.5 pr-3 text-right whitespace-nowrap tabular-nums">{request.period_ms < 60_000 ? `${request.period_ms} ms` : span(request.period_ms)}</td>
               <td className="py-1.5 pr-3 text-soft">{namesOf(request.points)}</td>
               <td className="py-1.5">
                 <RequestState request={request} />

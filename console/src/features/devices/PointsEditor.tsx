@@ -187,7 +187,7 @@ function PointRows({ rows, faulty, opened, onOpen, picked, onPick }: PointRowsPr
                 type="button"
                 aria-pressed={point.name === opened}
                 onClick={() => onOpen(point.name)}
-                className="grid h-full w-full min-w-0 grid-cols-[minmax(5rem,1.4fr)_minmax(4rem,1fr)_auto] items-center gap-x-3 px-3 text-left hover:bg-select aria-pressed:bg-select sm:grid-cols-[minmax(5rem,1.4fr)_minmax(4rem,1fr)_4.5rem_3.5rem_4rem_5rem]"
+                className="grid h-full w-full min-w-0 grid-cols-[minmax(5rem,1.4fr)_minmax(4rem,1fr)_auto] items-center gap-x-3 px-3 text-left hover:bg-select aria-pressed:bg-select sm:grid-cols-[minmax(5rem,1.3fr)_minmax(7rem,1fr)_4rem_3.5rem_4rem_4.5rem]"
               >
                 <span className="truncate font-medium">{point.name}</span>
                 <Address>{shown(content.address)}</Address>
