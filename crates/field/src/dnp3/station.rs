@@ -3,7 +3,7 @@ use crate::link::PlannedDevice;
 use interlex_core::description::{Dnp3Device, Dnp3Link, Dnp3TimeSync};
 use interlex_core::{DataType, PointIndex, Quality, RawSample, Reason, SampleKind, Timestamp};
 use interlex_dnp3::{Classes, LinkAddress, Master, MasterConfig, Measurement, PointKind, TimeSync};
-use std::collections::{HashMap, HashSet};
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::time::{Duration, Instant};
 
 /// An outstation as a device of the link.
@@ -20,6 +20,8 @@ pub(super) struct Station {
     pub(super) is_silent: bool,
     /// Points that it told since the connection came up.
     told: HashSet<PointIndex>,
+    /// Events that it told last, by what they are of: what it tells again is known by them.
+    remembered: HashMap<(PointKind, u32), VecDeque<Measurement>>,
     /// When its points were last said to be as they were.
     pub(super) confirmed: Option<Instant>,
 }
@@ -42,6 +44,7 @@ impl Station {
             is_up: false,
             is_silent: false,
             told: HashSet::new(),
+            remembered: HashMap::new(),
             confirmed: None,
         })
     }
@@ -70,10 +73,11 @@ impl Station {
         self.told.clear();
     }
 
-    /// What it told, as samples of its points.
+    /// What it told, as samples of its points, without what it told before.
     pub(super) fn samples(&mut self, measured: &[Measurement]) -> Vec<RawSample> {
         let mut samples = Vec::with_capacity(measured.len());
-        for told in measured {
+        let repeated = self.repeated(measured);
+        for (_, told) in measured.iter().enumerate().filter(|(place, _)| !repeated.contains(place)) {
             let points = self.points.get(&(told.kind, told.index)).map(Vec::as_slice).unwrap_or_default();
             for (point, data_type) in points {
                 self.told.insert(*point);
@@ -85,6 +89,28 @@ impl Station {
             }
         }
         samples
+    }
+
+    /// The places of events that were told before, since their confirm was lost: of each point, what it begins with and what it
+    /// ended with then. Within one fragment nothing is a repeat, and without a time nothing can be told to be one.
+    fn repeated(&mut self, measured: &[Measurement]) -> HashSet<usize> {
+        let mut by_point: HashMap<_, Vec<usize>> = HashMap::new();
+        for (place, told) in measured.iter().enumerate().filter(|(_, told)| told.is_event && told.time.is_some()) {
+            by_point.entry((told.kind, told.index)).or_default().push(place);
+        }
+        let mut repeated = HashSet::new();
+        for (point, places) in by_point {
+            let known = self.remembered.entry(point).or_default();
+            let is_same = |count: &usize| {
+                let ended = known.iter().skip(known.len() - count);
+                ended.eq(places.iter().take(*count).filter_map(|place| measured.get(*place)))
+            };
+            let count = (1..=known.len().min(places.len())).rev().find(is_same).unwrap_or(0);
+            repeated.extend(places.iter().take(count));
+            known.extend(places.iter().skip(count).filter_map(|place| measured.get(*place)).cloned());
+            known.drain(..known.len().saturating_sub(REMEMBERED));
+        }
+        repeated
     }
 
     /// Points of the list that it did not tell when it was asked for all.
@@ -106,6 +132,9 @@ impl Station {
         own.map_or_else(|| Master::new(quiet(link)), |own| Master::new(config(link, own)))
     }
 }
+
+/// So many events of a point are remembered.
+const REMEMBERED: usize = 256;
 
 /// A master that asks for nothing by itself.
 pub(super) fn quiet(link: &Dnp3Link) -> MasterConfig {
@@ -129,5 +158,48 @@ fn config(link: &Dnp3Link, own: &Dnp3Device) -> MasterConfig {
             Dnp3TimeSync::Off => TimeSync::Off,
         },
         ..MasterConfig::default()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::link::LinkPlan;
+    use interlex_core::description::{Files, read};
+    use interlex_core::{PointTable, Value};
+    use interlex_dnp3::{EventTime, Flags, MeasuredValue, Number};
+
+    fn station() -> Station {
+        let main = "[gateway]\nname = \"g\"\n[rates]\nfast = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"dnp3-tcp\"\nhost = \
+                    \"relay\"\n[[device]]\nname = \"d\"\nlink = \"l\"\naddress = 10\npoints = \"p.csv\"\n";
+        let list = "name,address,rate\nx,counter:0,fast\ny,counter:1,fast\n";
+        let files: Files = [("gateway.toml".into(), main.into()), ("p.csv".into(), list.into())].into();
+        let description = read(&files).unwrap();
+        let points = PointTable::new(&description, &PointTable::default());
+        let plan = LinkPlan::new(&description, &description.links[0], &points);
+        Station::new(0, &plan.devices[0]).unwrap()
+    }
+
+    fn event(index: u32, count: u32, millis: u64) -> Measurement {
+        let value = MeasuredValue::Number(Number::Uint32(count));
+        let time = Some(EventTime { millis, is_synchronized: true });
+        Measurement { kind: PointKind::Counter, index, value, flags: Some(Flags::ONLINE), time, is_event: true }
+    }
+
+    #[test]
+    fn what_is_told_again_is_known_by_its_content_and_order() {
+        let mut station = station();
+        let mut told = |events: &[(u32, u32, u64)]| {
+            let events: Vec<_> = events.iter().map(|(index, count, millis)| event(*index, *count, *millis)).collect();
+            let values = station.samples(&events).into_iter().filter_map(|sample| sample.value);
+            values
+                .filter_map(|value| if let Value::Uint(count) = value { Some(count) } else { None })
+                .collect::<Vec<_>>()
+        };
+        assert_eq!(told(&[(0, 1, 10), (0, 1, 10), (0, 2, 11)]), [1, 1, 2], "several of one moment are several");
+        assert_eq!(told(&[(0, 1, 10), (0, 1, 10), (0, 2, 11), (1, 7, 11), (0, 3, 12)]), [7, 3], "again, and more");
+        assert_eq!(told(&[(0, 3, 12), (0, 4, 13)]), [4], "the last one again");
+        assert_eq!(told(&[(0, 5, 9)]), [5], "a clock that was set back makes no repeats");
+        assert_eq!(told(&[(0, 6, 20), (0, 5, 9)]), [6, 5], "what follows something new is new");
     }
 }

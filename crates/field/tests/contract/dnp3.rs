@@ -1,15 +1,18 @@
 //! DNP3 outstations for the suite.
 
 use crate::line::Line;
-use crate::suite::{Field, Writes};
+use crate::suite::{Field, WallClock, Writes};
 use interlex_core::description::{Description, Files, read};
+use interlex_core::{FieldEvent, LatestTable, PointTable, RecentValues, SampleKind, Value};
 use interlex_dnp3::{
     CommandStatus, EventClass, Flags, LinkAddress, MeasuredValue, Number, Object, Outstation, OutstationConfig,
     OutstationHost, Point, PointKind, PointUpdate, Process,
 };
-use std::sync::Arc;
+use interlex_field::{Listeners, Memories, Surroundings, start};
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tokio::net::TcpListener;
+use tokio::sync::mpsc;
 use tokio_util::sync::{CancellationToken, DropGuard};
 
 pub(crate) struct Dnp3Field {
@@ -153,4 +156,70 @@ impl Field for Dnp3Field {
     async fn flood(&self, is_flooding: bool) {
         self.line.connect(is_flooding).await;
     }
+}
+
+/// What happened while the line was broken, again and again: each event once, in its order, and with its own time.
+#[tokio::test(flavor = "multi_thread")]
+async fn events_of_a_broken_line_arrive_once_each_with_their_own_time() {
+    const EVENTS: u32 = 9000;
+    let field = Dnp3Field::start().await;
+    let description = field.description(&["one"], &[]);
+    let points = Arc::new(PointTable::new(&description, &PointTable::default()));
+    let latest = Arc::new(LatestTable::new(points.indices()));
+    let (recent, listeners) = (Arc::new(RecentValues::default()), Listeners::default());
+    recent.grow(points.indices());
+    let (sender, mut events) = mpsc::channel(16);
+    listeners.set(vec![sender]);
+    let (memories, clock) = (Memories::default(), Arc::new(WallClock));
+    let more = points.find("one", "set-point").unwrap().index;
+    let around = Surroundings { points, latest, recent, listeners, memories, clock };
+    let stop = CancellationToken::new();
+    let _stop = stop.clone().drop_guard();
+    let (link, _) = start(&description, &description.links[0], &around, stop);
+    let told: Arc<Mutex<Vec<(u64, i64)>>> = Arc::default();
+    let into = Arc::clone(&told);
+    tokio::spawn(async move {
+        while let Some(event) = events.recv().await {
+            let FieldEvent::Samples(samples) = event else { continue };
+            let of_point = samples.iter().filter(|sample| sample.point == more && sample.kind == SampleKind::Event);
+            let values = of_point.filter_map(|sample| match sample.value {
+                Some(Value::Uint(value)) => Some((value, sample.source_time.as_millis())),
+                _ => None,
+            });
+            into.lock().unwrap().extend(values);
+        }
+    });
+    let until = async |what: &str, holds: &dyn Fn() -> bool| {
+        let waiting = async {
+            while !holds() {
+                tokio::time::sleep(Duration::from_millis(2)).await;
+            }
+        };
+        assert!(tokio::time::timeout(Duration::from_secs(60), waiting).await.is_ok(), "waited in vain: {what}");
+    };
+    until("it is up", &|| link.status().devices[0].state == interlex_core::DeviceState::Up).await;
+    field.cut();
+    let time = |count: u32| 1_700_000_000_000 + u64::from(count / 3);
+    field.host.with(address("one"), |outstation, _, _| {
+        let mut output = Point::new(MeasuredValue::Number(Number::Uint32(0)), Some(EventClass::First));
+        output.deadband = 0.0;
+        outstation.put(PointKind::AnalogOutput, 0, output);
+        for count in 1..=EVENTS {
+            let update =
+                PointUpdate { value: Number::Int32(count as i32).into(), flags: Flags::ONLINE, time: time(count) };
+            outstation.update(PointKind::AnalogOutput, 0, update);
+        }
+    });
+    // It breaks again while they are told.
+    for part in 1..=5 {
+        field.mend().await;
+        until("some are told", &|| told.lock().unwrap().len() > part * 1000).await;
+        field.cut();
+    }
+    field.mend().await;
+    until("all are told", &|| told.lock().unwrap().last().is_some_and(|(count, _)| *count == u64::from(EVENTS))).await;
+    let expected: Vec<_> = (1..=EVENTS).map(|count| (u64::from(count), time(count) as i64)).collect();
+    let told = told.lock().unwrap();
+    assert_eq!(told.len(), expected.len(), "{} told", told.len());
+    assert!(*told == expected, "in their order, with their times");
 }
