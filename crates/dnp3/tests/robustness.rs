@@ -163,3 +163,10 @@ proptest! {
         _ = Request::decode(&octets);
     }
 }
+
+#[test]
+fn what_is_only_named_is_written_as_it_was_read_whatever_its_objects_are() {
+    // A freeze of packed double bits, which make no sense together, and are for the outstation to refuse.
+    let octets = [0x3D, 0x07, 0x03, 0x01, 0x27, 0x03, 0x01, 0x00, 0x41, 0x25, 0x29, 0x60];
+    assert_eq!(Request::decode(&octets).unwrap().encode().unwrap(), octets);
+}

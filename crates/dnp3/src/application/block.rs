@@ -147,7 +147,8 @@ impl Block {
             (RangeForm::FreeFormat, Selection::Count(count)) => out.push(u8::try_from(count).map_err(|_| mismatch)?),
             _ => return Err(mismatch),
         }
-        if let Some(packed) = layout(*variation).filter(|_| !entries.is_empty()).and_then(bits_of) {
+        let is_named = entries.iter().all(|entry| entry.object == Object::Named);
+        if let Some(packed) = layout(*variation).filter(|_| !is_named).and_then(bits_of) {
             return pack(entries, packed, out).ok_or(mismatch);
         }
         for Entry { index, object } in entries {

@@ -55,6 +55,8 @@ pub(super) struct Outstanding {
     /// Whether a fragment of its answer has come.
     pub(super) is_begun: bool,
     pub(super) sent: Now,
+    /// Whether it had objects.
+    pub(super) has_objects: bool,
     /// Until when the next fragment has to come; none while one is being made safe here.
     pub(super) deadline: Option<Instant>,
     sent_again: u8,
@@ -116,6 +118,8 @@ pub(super) struct Due {
     pub(super) polls: Vec<Instant>,
     /// What the outstation still says of itself, though something was done about it, is seen to again.
     pub(super) again: Option<Instant>,
+    /// Until then it is not believed that there are events, since it told none when it was asked.
+    pub(super) events: Option<Instant>,
 }
 
 impl Master {
@@ -253,7 +257,7 @@ impl Master {
         // All objects are made here, by their variations.
         let request = Request::new(sequence, function, blocks).encode().unwrap_or_default();
         let deadline = Some(now.instant + self.config.response_timeout);
-        let (is_begun, sent, sent_again) = (false, now, 0);
+        let (is_begun, has_objects, sent, sent_again) = (false, false, now, 0);
         if function.has_no_answer() {
             if let Some(id) = task.command() {
                 self.answer(id, CommandAnswer::Accepted(None));
@@ -262,7 +266,7 @@ impl Master {
         }
         let copy = request.clone();
         self.outstanding =
-            Some(Outstanding { task, function, request, sequence, is_begun, sent, deadline, sent_again });
+            Some(Outstanding { task, function, request, sequence, is_begun, has_objects, sent, deadline, sent_again });
         copy
     }
 

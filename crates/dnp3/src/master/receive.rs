@@ -46,11 +46,13 @@ impl Master {
             return;
         }
         let has = |bit| indications.has(bit);
-        self.wanted.events = self.wanted.events.with(Classes {
-            first: has(Indications::CLASS_1_EVENTS),
-            second: has(Indications::CLASS_2_EVENTS),
-            third: has(Indications::CLASS_3_EVENTS),
-        });
+        if self.due.events.is_none_or(|at| now.instant >= at) {
+            self.wanted.events = self.wanted.events.with(Classes {
+                first: has(Indications::CLASS_1_EVENTS),
+                second: has(Indications::CLASS_2_EVENTS),
+                third: has(Indications::CLASS_3_EVENTS),
+            });
+        }
         if raised.has(Indications::EVENT_BUFFER_OVERFLOW) {
             self.events.push_back(MasterEvent::Overflow);
             self.wanted.events = Classes::ALL;
@@ -94,6 +96,7 @@ impl Master {
             let indications = Indications(header.indications.0 & Indications::REFUSALS.0);
             self.events.push_back(MasterEvent::Refused { function: outstanding.function, indications });
         }
+        outstanding.has_objects |= !response.blocks.is_empty();
         let waits = self.tell(&response, now);
         if control.is_final && !waits {
             return self.done(outstanding, &response, now);
@@ -127,8 +130,10 @@ impl Master {
         match &task {
             Task::RecordTime | Task::MeasureDelay if !is_refused => self.time_measured(&outstanding, response, now),
             Task::WriteTime { delay, .. } if !is_refused => self.time_written(*delay, now),
-            Task::Events(_) => {
-                // What came with this answer is what is left.
+            // It says that there are some, and tells none: it is not asked again and again.
+            Task::Events(_) if !outstanding.has_objects => {
+                self.wanted.events = Classes::NONE;
+                self.due.events = Some(now.instant + self.config.retry_period);
             }
             task if task.command().is_some() => self.command_answered(outstanding, response),
             _ => {}

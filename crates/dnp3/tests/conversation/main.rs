@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
 mod rig;
+mod scripted;
 
 use interlex_dnp3::{
     Assignments, Block, Classes, Command, CommandAnswer, CommandId, CommandStatus, ControlRelayOutputBlock, DoubleBit,

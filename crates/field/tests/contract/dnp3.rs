@@ -176,14 +176,14 @@ async fn events_of_a_broken_line_arrive_once_each_with_their_own_time() {
     let stop = CancellationToken::new();
     let _stop = stop.clone().drop_guard();
     let (link, _) = start(&description, &description.links[0], &around, stop);
-    let told: Arc<Mutex<Vec<(u64, i64)>>> = Arc::default();
+    let told: Arc<Mutex<Vec<(u64, u64)>>> = Arc::default();
     let into = Arc::clone(&told);
     tokio::spawn(async move {
         while let Some(event) = events.recv().await {
             let FieldEvent::Samples(samples) = event else { continue };
             let of_point = samples.iter().filter(|sample| sample.point == more && sample.kind == SampleKind::Event);
             let values = of_point.filter_map(|sample| match sample.value {
-                Some(Value::Uint(value)) => Some((value, sample.source_time.as_millis())),
+                Some(Value::Uint(value)) => Some((value, u64::try_from(sample.source_time.as_millis()).unwrap())),
                 _ => None,
             });
             into.lock().unwrap().extend(values);
@@ -199,14 +199,13 @@ async fn events_of_a_broken_line_arrive_once_each_with_their_own_time() {
     };
     until("it is up", &|| link.status().devices[0].state == interlex_core::DeviceState::Up).await;
     field.cut();
-    let time = |count: u32| 1_700_000_000_000 + u64::from(count / 3);
+    let time = |count: u32| 1_700_000_000_000_u64 + u64::from(count / 3);
     field.host.with(address("one"), |outstation, _, _| {
         let mut output = Point::new(MeasuredValue::Number(Number::Uint32(0)), Some(EventClass::First));
         output.deadband = 0.0;
         outstation.put(PointKind::AnalogOutput, 0, output);
         for count in 1..=EVENTS {
-            let update =
-                PointUpdate { value: Number::Int32(count as i32).into(), flags: Flags::ONLINE, time: time(count) };
+            let update = PointUpdate { value: Number::Uint32(count).into(), flags: Flags::ONLINE, time: time(count) };
             outstation.update(PointKind::AnalogOutput, 0, update);
         }
     });
@@ -218,7 +217,7 @@ async fn events_of_a_broken_line_arrive_once_each_with_their_own_time() {
     }
     field.mend().await;
     until("all are told", &|| told.lock().unwrap().last().is_some_and(|(count, _)| *count == u64::from(EVENTS))).await;
-    let expected: Vec<_> = (1..=EVENTS).map(|count| (u64::from(count), time(count) as i64)).collect();
+    let expected: Vec<_> = (1..=EVENTS).map(|count| (u64::from(count), time(count))).collect();
     let told = told.lock().unwrap();
     assert_eq!(told.len(), expected.len(), "{} told", told.len());
     assert!(*told == expected, "in their order, with their times");
