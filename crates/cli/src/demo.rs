@@ -217,7 +217,7 @@ impl Placed {
                     continue;
                 }
                 LinkProtocol::Dnp3(own) => {
-                    if let (Some(before), Some(at)) = (self.grid, now.grid)
+                    if let (Some(before), Some(at), Some(own)) = (self.grid, now.grid, own.network_mut())
                         && is_at(&own.host, own.port, before)
                     {
                         (own.host, own.port) = (at.ip().to_string(), at.port());

@@ -1,4 +1,4 @@
-//! A thin tokio driver: outstations that masters connect to over TCP.
+//! A thin tokio driver: outstations that masters connect to over TCP, or that hang on any line of octets.
 
 use crate::link::{Frame, FrameReader, LinkAddress, LinkFunction, Sender};
 use crate::master::Now;
@@ -9,8 +9,8 @@ use std::collections::BTreeMap;
 use std::io;
 use std::sync::Arc;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use tokio::net::{TcpListener, TcpStream};
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
+use tokio::net::TcpListener;
 use tokio::sync::Notify;
 use tokio::time::{Instant, sleep, sleep_until};
 use tokio_util::sync::CancellationToken;
@@ -83,7 +83,10 @@ impl<P: Process + Send + 'static> OutstationHost<P> {
                 Ok((stream, _)) => {
                     let host = Arc::clone(&self);
                     // A master that goes ends its connection alone.
-                    let conversation = async move { drop(host.converse(stream).await) };
+                    let conversation = async move {
+                        stream.set_nodelay(true)?;
+                        host.converse(stream).await
+                    };
                     tokio::spawn(stop.clone().run_until_cancelled_owned(conversation));
                 }
                 Err(error) if error.kind() == io::ErrorKind::ConnectionAborted => {}
@@ -92,19 +95,22 @@ impl<P: Process + Send + 'static> OutstationHost<P> {
         }
     }
 
-    async fn converse(&self, mut stream: TcpStream) -> io::Result<()> {
-        stream.set_nodelay(true)?;
+    /// Answers whoever speaks on a line, until that ends.
+    ///
+    /// # Errors
+    /// When the line fails.
+    pub async fn converse(&self, mut line: impl AsyncRead + AsyncWrite + Unpin) -> io::Result<()> {
         let mut conversation = Conversation::default();
         let mut incoming = vec![0; READ_BYTES];
         let ended = loop {
             let changed = self.changed.notified();
             let mut outgoing = Vec::new();
             let due = self.speak(&mut conversation, &mut outgoing);
-            if let Err(error) = stream.write_all(&outgoing).await {
+            if let Err(error) = line.write_all(&outgoing).await {
                 break Err(error);
             }
             tokio::select! {
-                length = stream.read(&mut incoming) => match length {
+                length = line.read(&mut incoming) => match length {
                     Ok(0) => break Ok(()),
                     Ok(length) => self.hear(&mut conversation, incoming.get(..length).unwrap_or_default()),
                     Err(error) => break Err(error),

@@ -167,6 +167,10 @@ proptest! {
 #[test]
 fn what_is_only_named_is_written_as_it_was_read_whatever_its_objects_are() {
     // A freeze of packed double bits, which make no sense together, and are for the outstation to refuse.
-    let octets = [0x3D, 0x07, 0x03, 0x01, 0x27, 0x03, 0x01, 0x00, 0x41, 0x25, 0x29, 0x60];
-    assert_eq!(Request::decode(&octets).unwrap().encode().unwrap(), octets);
+    let frozen: &[u8] = &[0x3D, 0x07, 0x03, 0x01, 0x27, 0x03, 0x01, 0x00, 0x41, 0x25, 0x29, 0x60];
+    // Packed states behind their size, which is no better.
+    let sized: &[u8] = &[0x01, 0x0F, 0x01, 0x01, 0x5B, 0x01, 0x01, 0x00, 0x3D];
+    for octets in [frozen, sized] {
+        assert_eq!(Request::decode(octets).unwrap().encode().unwrap(), octets);
+    }
 }

@@ -24,7 +24,7 @@ pub enum Protocol {
     Modbus,
     /// OPC UA over TCP.
     OpcUa,
-    /// DNP3 over TCP.
+    /// DNP3 over TCP, UDP and serial lines.
     Dnp3,
 }
 
@@ -130,7 +130,7 @@ impl Protocol {
         match self {
             Self::Modbus => ModbusLink::keys(word),
             Self::OpcUa => schemars::schema_for!(OpcUaLink),
-            Self::Dnp3 => schemars::schema_for!(Dnp3Link),
+            Self::Dnp3 => Dnp3Link::keys(word),
         }
     }
 
@@ -210,7 +210,7 @@ impl LinkProtocol {
         match Protocol::of_word(word)? {
             Protocol::Modbus => ModbusLink::read(word, object).map(Self::Modbus),
             Protocol::OpcUa => part(object).map(Box::new).map(Self::OpcUa),
-            Protocol::Dnp3 => part(object).map(Self::Dnp3),
+            Protocol::Dnp3 => Dnp3Link::read(word, object).map(Self::Dnp3),
         }
     }
 
@@ -219,7 +219,7 @@ impl LinkProtocol {
         match self {
             Self::Modbus(link) => link.write(),
             Self::OpcUa(link) => object(link),
-            Self::Dnp3(link) => object(link),
+            Self::Dnp3(link) => link.write(),
         }
     }
 
@@ -229,7 +229,7 @@ impl LinkProtocol {
         match self {
             Self::Modbus(link) => link.word(),
             Self::OpcUa(_) => "opcua",
-            Self::Dnp3(_) => "dnp3-tcp",
+            Self::Dnp3(link) => link.word(),
         }
     }
 
@@ -249,7 +249,7 @@ impl LinkProtocol {
         match (self, other) {
             (Self::Modbus(_), Self::Modbus(_)) => self.target() == other.target(),
             (Self::OpcUa(own), Self::OpcUa(other)) => own == other,
-            (Self::Dnp3(_), Self::Dnp3(_)) => self.target() == other.target(),
+            (Self::Dnp3(own), Self::Dnp3(other)) => own.word() == other.word() && own.target() == other.target(),
             _ => false,
         }
     }
@@ -260,7 +260,7 @@ impl LinkProtocol {
         match self {
             Self::Modbus(link) => link.reconnect_limit(),
             Self::OpcUa(link) => link.reconnect_limit,
-            Self::Dnp3(link) => link.reconnect_limit,
+            Self::Dnp3(link) => link.reconnect_limit(),
         }
     }
 
@@ -269,7 +269,7 @@ impl LinkProtocol {
         match self {
             Self::Modbus(link) => link.target_key(),
             Self::OpcUa(_) => "url",
-            Self::Dnp3(_) => "host",
+            Self::Dnp3(link) => link.target_key(),
         }
     }
 

@@ -147,8 +147,9 @@ impl Block {
             (RangeForm::FreeFormat, Selection::Count(count)) => out.push(u8::try_from(count).map_err(|_| mismatch)?),
             _ => return Err(mismatch),
         }
+        let is_sized = matches!(qualifier.prefix, Prefix::Size(_));
         let is_named = entries.iter().all(|entry| entry.object == Object::Named);
-        if let Some(packed) = layout(*variation).filter(|_| !is_named).and_then(bits_of) {
+        if let Some(packed) = layout(*variation).filter(|_| !is_named && !is_sized).and_then(bits_of) {
             return pack(entries, packed, out).ok_or(mismatch);
         }
         for Entry { index, object } in entries {

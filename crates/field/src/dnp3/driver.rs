@@ -2,6 +2,7 @@ use super::discovery::Discovery;
 use super::errand::{Errand, Next, UnderWay};
 use super::frames::{Dnp3Frame, Dnp3Frames};
 use super::station::{Station, quiet};
+use super::way::Way;
 use crate::error::TrialError;
 use crate::link::{
     Action, Answer, Command, CommandId, Counted, DEVICE_COMMANDS, DeviceEvent, DriverContext, FieldDriver, FrameLog,
@@ -14,9 +15,7 @@ use interlex_dnp3::{
 };
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use tokio::net::TcpStream;
-use tokio::time::{Instant, sleep_until, timeout};
+use tokio::time::{Instant, sleep_until};
 
 /// Drives a DNP3 link: one connection, with an outstation or several behind it.
 pub(crate) struct Dnp3Driver {
@@ -40,7 +39,7 @@ pub(crate) struct Dnp3Driver {
 
 /// One connection.
 pub(crate) struct Dnp3Session {
-    stream: TcpStream,
+    way: Way,
     incoming: Vec<u8>,
     outgoing: Vec<u8>,
     /// So much of it is written.
@@ -61,6 +60,11 @@ const FOLLOWS: Duration = Duration::from_millis(50);
 /// What a link has as one of DNP3.
 fn own(plan: &LinkPlan) -> Option<&Dnp3Link> {
     plan.link.protocol.dnp3()
+}
+
+/// On a serial line one speaks at a time.
+fn sharing(plan: &LinkPlan) -> Sharing {
+    if matches!(own(plan), Some(Dnp3Link::Serial(_))) { Sharing::OneByOne } else { Sharing::Together }
 }
 
 fn names(stations: &[Station]) -> Vec<(u16, String)> {
@@ -210,7 +214,7 @@ impl Dnp3Driver {
     }
 
     fn unanswered(&mut self, address: LinkAddress, function: FunctionCode, out: &mut Outcomes) {
-        let waited = own(&self.plan).map(|own| own.timeout);
+        let waited = own(&self.plan).map(Dnp3Link::timeout);
         let Some(station) = self.station(address) else { return };
         let took = waited.map(Duration::from).unwrap_or_default();
         out.push(Outcome::Done { devices: [station.place].into(), counted: Counted::Timeout, took });
@@ -310,7 +314,7 @@ impl FieldDriver for Dnp3Driver {
         frames.change_devices(names(&stations));
         let mut driver = Self {
             frames: Arc::new(FrameRing::new(frames, plan.links, Arc::clone(&context.clock))),
-            link: MasterLink::new(Sharing::Together),
+            link: MasterLink::new(sharing(&plan)),
             stations: Vec::new(),
             guests: Vec::new(),
             told: Vec::new(),
@@ -349,14 +353,9 @@ impl FieldDriver for Dnp3Driver {
         let own = own(&self.plan).cloned();
         async move {
             let own = own.ok_or_else(|| Lost("the link speaks another protocol".to_owned()))?;
-            let connecting = TcpStream::connect((own.host.as_str(), own.port));
-            let stream = timeout(own.connect_timeout.into(), connecting).await;
-            let stream = stream.map_err(|_| Lost(format!("no connection within {}", own.connect_timeout)))?;
-            let stream = stream.map_err(|error| Lost(error.to_string()))?;
-            // A connection that sends late is one that works.
-            let _ = stream.set_nodelay(true);
+            let way = Way::open(&own).await.map_err(Lost)?;
             let (incoming, outgoing) = (vec![0; READ_BYTES], Vec::new());
-            Ok(Dnp3Session { stream, incoming, outgoing, written: 0, traffic: Traffic::default(), noise: 0 })
+            Ok(Dnp3Session { way, incoming, outgoing, written: 0, traffic: Traffic::default(), noise: 0 })
         }
     }
 
@@ -402,27 +401,22 @@ impl FieldDriver for Dnp3Driver {
         let later = self.later.iter().map(|(at, _)| at.into_std());
         let due = self.link.poll_timeout().into_iter().chain(later).min();
         let rest = session.outgoing.get(session.written..).unwrap_or_default();
-        let (mut reading, mut writing) = session.stream.split();
         let gone = |error: std::io::Error| Lost(error.to_string());
         tokio::select! {
             biased;
-            written = writing.write(rest), if !rest.is_empty() => match written.map_err(gone)? {
-                0 => return Err(Lost("the outstation closed the connection".to_owned())),
-                written => {
-                    session.written += written;
-                    session.traffic.bytes_sent += u64::try_from(written).unwrap_or_default();
-                }
-            },
-            length = reading.read(&mut session.incoming) => match length.map_err(gone)? {
-                0 => return Err(Lost("the outstation closed the connection".to_owned())),
-                length => {
-                    session.traffic.bytes_received += u64::try_from(length).unwrap_or_default();
-                    session.traffic.answers += 1;
-                    let now = self.now();
-                    self.link.handle_input(now, session.incoming.get(..length).unwrap_or_default());
-                    self.take_events(out);
-                }
-            },
+            written = session.way.write(rest), if !rest.is_empty() => {
+                let written = written.map_err(gone)?;
+                session.written += written;
+                session.traffic.bytes_sent += u64::try_from(written).unwrap_or_default();
+            }
+            length = session.way.read(&mut session.incoming) => {
+                let length = length.map_err(gone)?;
+                session.traffic.bytes_received += u64::try_from(length).unwrap_or_default();
+                session.traffic.answers += 1;
+                let now = self.now();
+                self.link.handle_input(now, session.incoming.get(..length).unwrap_or_default());
+                self.take_events(out);
+            }
             () = until(due) => {}
         }
         Ok(())

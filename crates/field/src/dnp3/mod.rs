@@ -6,6 +6,7 @@ mod errand;
 mod frames;
 mod mapping;
 mod station;
+mod way;
 mod words;
 
 pub(crate) use discovery::{Discovery, discovery, sources};

@@ -138,11 +138,11 @@ const REMEMBERED: usize = 256;
 
 /// A master that asks for nothing by itself.
 pub(super) fn quiet(link: &Dnp3Link) -> MasterConfig {
-    MasterConfig { begins: false, response_timeout: link.timeout.into(), ..MasterConfig::default() }
+    MasterConfig { begins: false, response_timeout: link.timeout().into(), ..MasterConfig::default() }
 }
 
 fn config(link: &Dnp3Link, own: &Dnp3Device) -> MasterConfig {
-    let timeout = Duration::from(link.timeout);
+    let timeout = Duration::from(link.timeout());
     MasterConfig {
         begins: true,
         response_timeout: timeout,
@@ -150,7 +150,7 @@ fn config(link: &Dnp3Link, own: &Dnp3Device) -> MasterConfig {
         // Whoever does not answer is asked as often as it would be otherwise, and not more.
         retry_period: Duration::from(own.event_period).max(timeout),
         integrity_period: Some(own.integrity_period.into()),
-        event_polls: vec![(Classes::ALL, Duration::from(own.event_period).min(link.keep_alive.into()))],
+        event_polls: vec![(Classes::ALL, Duration::from(own.event_period).min(link.keep_alive().into()))],
         unsolicited: if own.only_asked { Classes::NONE } else { Classes::ALL },
         time_sync: match own.time_sync {
             Dnp3TimeSync::Lan => TimeSync::Lan,

@@ -2,16 +2,18 @@
 
 use crate::line::Line;
 use crate::suite::{Field, WallClock, Writes};
-use interlex_core::description::{Description, Files, read};
-use interlex_core::{FieldEvent, LatestTable, PointTable, RecentValues, SampleKind, Value};
+use interlex_core::description::{self, Description, Files, read};
+use interlex_core::{DeviceState, FieldEvent, LatestTable, PointTable, RecentValues, SampleKind, Value};
 use interlex_dnp3::{
-    CommandStatus, EventClass, Flags, LinkAddress, MeasuredValue, Number, Object, Outstation, OutstationConfig,
-    OutstationHost, Point, PointKind, PointUpdate, Process,
+    CommandStatus, EventClass, Flags, FrameReader, LinkAddress, MeasuredValue, Number, Object, Outstation,
+    OutstationConfig, OutstationHost, Point, PointKind, PointUpdate, Process,
 };
-use interlex_field::{Listeners, Memories, Surroundings, start};
+use interlex_field::{LinkHandle, Listeners, Memories, PointWrite, Surroundings, Via, start, write};
+use interlex_plant::SerialLine;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
-use tokio::net::TcpListener;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{TcpListener, UdpSocket};
 use tokio::sync::mpsc;
 use tokio_util::sync::{CancellationToken, DropGuard};
 
@@ -62,12 +64,37 @@ fn address(device: &str) -> LinkAddress {
 }
 
 fn outstation() -> Outstation {
-    let mut outstation = Outstation::new(OutstationConfig::default(), [MASTER]);
+    // A confirm that is lost costs less than it takes to be called silent.
+    let config = OutstationConfig { confirm_timeout: Duration::from_millis(100), ..OutstationConfig::default() };
+    let mut outstation = Outstation::new(config, [MASTER]);
     let whole = |number: u32| MeasuredValue::Number(Number::Uint32(number));
     outstation.put(PointKind::Counter, 0, Point::new(whole(0), Some(EventClass::First)));
     outstation.put(PointKind::AnalogOutput, 0, Point::new(MeasuredValue::Number(Number::Int32(7)), None));
     outstation.put(PointKind::Analog, 5, Point::new(MeasuredValue::Number(Number::Float32(7.5)), None));
     outstation
+}
+
+/// A gateway with a link, by its own keys.
+fn describe(link: &str, devices: &[&str], with_more: &[&str]) -> Description {
+    let mut main = format!(
+        "[gateway]\nname = \"g\"\n[rates]\nfast = \"1s\"\n[[link]]\nname = \"relays\"\n{link}\ntimeout = \"200ms\"\n\
+         reconnect-limit = \"50ms\"\n"
+    );
+    let mut files = Files::new();
+    for device in devices {
+        let address = address(device);
+        main.push_str(&format!(
+            "[[device]]\nname = \"{device}\"\nlink = \"relays\"\naddress = {address}\nevent-period = \"300ms\"\n"
+        ));
+        let more = if with_more.contains(device) { "more,analog:5,,fast,read\n" } else { "" };
+        let list = format!(
+            "name,address,type,rate,access\ncount,counter:0,,fast,read\n\
+             set-point,analog-output:0,uint16,fast,read-write\n{more}"
+        );
+        files.insert(format!("points/{device}.csv"), list);
+    }
+    files.insert("gateway.toml".to_owned(), main);
+    read(&files).unwrap()
 }
 
 impl Field for Dnp3Field {
@@ -108,25 +135,7 @@ impl Field for Dnp3Field {
 
     fn description(&self, devices: &[&str], with_more: &[&str]) -> Description {
         let (host, port) = (self.line.address.ip(), self.line.address.port());
-        let mut main = format!(
-            "[gateway]\nname = \"g\"\n[rates]\nfast = \"1s\"\n[[link]]\nname = \"relays\"\nprotocol = \"dnp3-tcp\"\nhost = \"{host}\"\n\
-             port = {port}\ntimeout = \"200ms\"\nreconnect-limit = \"50ms\"\n"
-        );
-        let mut files = Files::new();
-        for device in devices {
-            let address = address(device);
-            main.push_str(&format!(
-                "[[device]]\nname = \"{device}\"\nlink = \"relays\"\naddress = {address}\nevent-period = \"300ms\"\n"
-            ));
-            let more = if with_more.contains(device) { "more,analog:5,,fast,read\n" } else { "" };
-            let list = format!(
-                "name,address,type,rate,access\ncount,counter:0,,fast,read\n\
-                 set-point,analog-output:0,uint16,fast,read-write\n{more}"
-            );
-            files.insert(format!("points/{device}.csv"), list);
-        }
-        files.insert("gateway.toml".to_owned(), main);
-        read(&files).unwrap()
+        describe(&format!("protocol = \"dnp3-tcp\"\nhost = \"{host}\"\nport = {port}"), devices, with_more)
     }
 
     fn told(&self, device: &str) -> u64 {
@@ -158,24 +167,47 @@ impl Field for Dnp3Field {
     }
 }
 
+/// What runs a link.
+struct Gateway {
+    link: LinkHandle,
+    events: mpsc::Receiver<FieldEvent>,
+    points: Arc<PointTable>,
+    _stop: DropGuard,
+}
+
+impl Gateway {
+    fn start(description: &Description) -> Self {
+        let points = Arc::new(PointTable::new(description, &PointTable::default()));
+        let latest = Arc::new(LatestTable::new(points.indices()));
+        let (recent, listeners) = (Arc::new(RecentValues::default()), Listeners::default());
+        recent.grow(points.indices());
+        let (sender, events) = mpsc::channel(16);
+        listeners.set(vec![sender]);
+        let (memories, clock) = (Memories::default(), Arc::new(WallClock));
+        let around = Surroundings { points: Arc::clone(&points), latest, recent, listeners, memories, clock };
+        let stop = CancellationToken::new();
+        let (link, _) = start(description, &description.links[0], &around, stop.clone());
+        Self { link, events, points, _stop: stop.drop_guard() }
+    }
+}
+
+async fn until(what: &str, mut holds: impl FnMut() -> bool) {
+    let waiting = async {
+        while !holds() {
+            tokio::time::sleep(Duration::from_millis(2)).await;
+        }
+    };
+    assert!(tokio::time::timeout(Duration::from_secs(60), waiting).await.is_ok(), "waited in vain: {what}");
+}
+
 /// What happened while the line was broken, again and again: each event once, in its order, and with its own time.
 #[tokio::test(flavor = "multi_thread")]
 async fn events_of_a_broken_line_arrive_once_each_with_their_own_time() {
     const EVENTS: u32 = 9000;
     let field = Dnp3Field::start().await;
     let description = field.description(&["one"], &[]);
-    let points = Arc::new(PointTable::new(&description, &PointTable::default()));
-    let latest = Arc::new(LatestTable::new(points.indices()));
-    let (recent, listeners) = (Arc::new(RecentValues::default()), Listeners::default());
-    recent.grow(points.indices());
-    let (sender, mut events) = mpsc::channel(16);
-    listeners.set(vec![sender]);
-    let (memories, clock) = (Memories::default(), Arc::new(WallClock));
+    let Gateway { link, mut events, points, _stop } = Gateway::start(&description);
     let more = points.find("one", "set-point").unwrap().index;
-    let around = Surroundings { points, latest, recent, listeners, memories, clock };
-    let stop = CancellationToken::new();
-    let _stop = stop.clone().drop_guard();
-    let (link, _) = start(&description, &description.links[0], &around, stop);
     let told: Arc<Mutex<Vec<(u64, u64)>>> = Arc::default();
     let into = Arc::clone(&told);
     tokio::spawn(async move {
@@ -189,15 +221,7 @@ async fn events_of_a_broken_line_arrive_once_each_with_their_own_time() {
             into.lock().unwrap().extend(values);
         }
     });
-    let until = async |what: &str, holds: &dyn Fn() -> bool| {
-        let waiting = async {
-            while !holds() {
-                tokio::time::sleep(Duration::from_millis(2)).await;
-            }
-        };
-        assert!(tokio::time::timeout(Duration::from_secs(60), waiting).await.is_ok(), "waited in vain: {what}");
-    };
-    until("it is up", &|| link.status().devices[0].state == interlex_core::DeviceState::Up).await;
+    until("it is up", || link.status().devices[0].state == DeviceState::Up).await;
     field.cut();
     let time = |count: u32| 1_700_000_000_000_u64 + u64::from(count / 3);
     field.host.with(address("one"), |outstation, _, _| {
@@ -212,13 +236,85 @@ async fn events_of_a_broken_line_arrive_once_each_with_their_own_time() {
     // It breaks again while they are told.
     for part in 1..=5 {
         field.mend().await;
-        until("some are told", &|| told.lock().unwrap().len() > part * 1000).await;
+        until("some are told", || told.lock().unwrap().len() > part * 1000).await;
         field.cut();
     }
     field.mend().await;
-    until("all are told", &|| told.lock().unwrap().last().is_some_and(|(count, _)| *count == u64::from(EVENTS))).await;
+    until("all are told", || told.lock().unwrap().last().is_some_and(|(count, _)| *count == u64::from(EVENTS))).await;
     let expected: Vec<_> = (1..=EVENTS).map(|count| (u64::from(count), time(count))).collect();
     let told = told.lock().unwrap();
     assert_eq!(told.len(), expected.len(), "{} told", told.len());
     assert!(*told == expected, "in their order, with their times");
+}
+
+/// Two outstations behind a link are read and written.
+async fn both_are_read_and_written(field: &Dnp3Field, link: &str) {
+    let description = describe(link, &["one", "two"], &[]);
+    let Gateway { link, mut events, points, _stop } = Gateway::start(&description);
+    let via = Via { links: vec![link.clone()], memories: Memories::default(), clock: Arc::new(WallClock) };
+    tokio::spawn(async move { while events.recv().await.is_some() {} });
+    until("both are up", || link.status().devices.iter().all(|device| device.state == DeviceState::Up)).await;
+    for (device, value) in [("one", 42), ("two", 43)] {
+        let before = field.told(device);
+        until("its events are confirmed", || field.told(device) > before + 3).await;
+        let device = description.devices.iter().find(|known| known.settings.name.as_str() == device).unwrap();
+        let info = points.find(device.settings.name.as_str(), "set-point").unwrap();
+        let point = description::Point::clone(&device.points[info.position]);
+        let (link, index) = (description.links[0].clone(), Some(info.index));
+        let wanted = PointWrite { link, device: device.clone(), point, value: Value::Uint(value), index };
+        assert_eq!(write(&wanted, &via).await.unwrap().outcome().word().to_string(), "confirmed");
+        assert_eq!(field.written(device.settings.name.as_str()), [value]);
+    }
+}
+
+/// A serial line: one speaks at a time.
+#[tokio::test(flavor = "multi_thread")]
+async fn outstations_on_a_serial_line() {
+    let field = Dnp3Field::start().await;
+    let line = SerialLine::open().unwrap();
+    let link = format!("protocol = \"dnp3-serial\"\ndevice-path = \"{}\"\nbaud = 19200", line.path().display());
+    let host = Arc::clone(&field.host);
+    tokio::spawn(async move { host.converse(line).await });
+    both_are_read_and_written(&field, &link).await;
+}
+
+/// Datagrams, each of whole frames, of which every tenth is lost and every seventh comes twice.
+#[tokio::test(flavor = "multi_thread")]
+async fn outstations_that_speak_datagrams() {
+    let field = Dnp3Field::start().await;
+    let socket = UdpSocket::bind((interlex_sidecar::own_address(), 0)).await.unwrap();
+    let address = socket.local_addr().unwrap();
+    let (line, mut theirs) = tokio::io::duplex(65_536);
+    let host = Arc::clone(&field.host);
+    tokio::spawn(async move { host.converse(line).await });
+    tokio::spawn(async move {
+        let (mut heard, mut said, mut master, mut count) = (vec![0; 4096], vec![0; 1400], None, 0_u32);
+        loop {
+            tokio::select! {
+                heard_of = socket.recv_from(&mut heard) => {
+                    let (length, from) = heard_of.unwrap();
+                    master = Some(from);
+                    let mut reader = FrameReader::default();
+                    reader.push(&heard[..length]);
+                    while let Some(frame) = reader.next_frame() {
+                        frame.expect("frames");
+                    }
+                    assert_eq!(reader.waiting(), 0, "whole ones");
+                    count += 1;
+                    for _ in 0..if count % 10 == 0 { 0 } else { 1 + u32::from(count % 7 == 0) } {
+                        theirs.write_all(&heard[..length]).await.unwrap();
+                    }
+                }
+                length = theirs.read(&mut said) => {
+                    let length = length.unwrap();
+                    count += 1;
+                    for _ in 0..if count % 10 == 0 { 0 } else { 1 + u32::from(count % 7 == 0) } {
+                        socket.send_to(&said[..length], master.unwrap()).await.unwrap();
+                    }
+                }
+            }
+        }
+    });
+    let link = format!("protocol = \"dnp3-udp\"\nhost = \"{}\"\nport = {}", address.ip(), address.port());
+    both_are_read_and_written(&field, &link).await;
 }
