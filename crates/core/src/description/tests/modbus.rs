@@ -136,7 +136,7 @@ fn what_is_for_another_kind_is_told_so() {
     let gateway = GATEWAY.replace("host = \"10.20.0.11\"", "host = \"10.20.0.11\"\nbaud = 9600");
     let told = problems(&gateway, POINTS);
     let expected = "gateway.toml:14:1: link \"process-bus\": baud is not for protocol = \"modbus-tcp\"; expected no baud; it is for \
-                    protocol = \"modbus-rtu\" or protocol = \"modbus-ascii\"";
+                    protocol = \"modbus-rtu\" or protocol = \"modbus-ascii\" or protocol = \"dnp3-serial\"";
     assert_eq!(told, [expected]);
     let told = problems(&GATEWAY.replace("unit = 3", "unit = 3\nbase-address = 1"), POINTS);
     assert!(
