@@ -141,12 +141,14 @@ function LinkDetail({ gateway, draft, forms, link, onOpen }: LinkDetailProps) {
         </div>
       ) : null}
       {link === undefined ? (
-        <KindChoice
-          label="Protocol"
-          kinds={forms.links}
-          word={protocol}
-          onChoose={(word) => setSearch({ gateway, open: "", protocol: word })}
-        />
+        <div className="mb-4">
+          <KindChoice
+            label="Protocol"
+            kinds={forms.links}
+            word={protocol}
+            onChoose={(word) => setSearch({ gateway, open: "", protocol: word })}
+          />
+        </div>
       ) : null}
       <ObjectEditor
         {...{ gateway, draft, forms }}
