@@ -119,12 +119,12 @@ impl Rig {
             let text = text.replace("127.0.0.1:7402", &self.broker.address().to_string());
             let text = text.replace("127.0.0.1", &self.plant_host.to_string());
             let text = text.replace("/dev/ttyUSB0", &line_path(&self.home()));
-            // The engine is for the demo: here nobody runs it.
+            // Engine and grid connection are for the demo: here nobody runs them.
             let text = match text.split_once("[[link]]\nname = \"engine\"") {
                 Some((before, engine)) => format!("{before}[[uplink]]{}", engine.split_once("[[uplink]]").unwrap().1),
                 None => text,
             };
-            if file != "points/engine.csv" {
+            if !["points/engine.csv", "points/grid.csv"].contains(&file.as_str()) {
                 std::fs::write(target.join(file), text).unwrap();
             }
         }
