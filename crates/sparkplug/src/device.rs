@@ -64,7 +64,7 @@ pub struct Datum<'a> {
 pub enum Standing {
     /// It is the current value. One that arrived before what the birth told is told as historical.
     Current,
-    /// A change that the device told in its order, with a time of its own. One that is not later than what was told as current is
+    /// A change that the device told in its order, with a time of its own. One that is earlier than what was told as current is
     /// told as historical, and where no newer one comes with it, follows as the current value at the time of its arrival.
     Event,
     /// It was kept during an outage, or had back from a memory of the device.
@@ -152,7 +152,8 @@ impl Device {
             let is_historical = match standing {
                 Standing::Historical => true,
                 Standing::Current => told.has_overtaken(&now),
-                Standing::Event => now.timestamp <= told.at,
+                // Changes of one millisecond stay what they are, in their order; but not where a birth has told them.
+                Standing::Event => now.timestamp < told.at || now.timestamp == told.at && told.has_overtaken(&now),
             };
             if standing != Standing::Historical && !behind.is_empty() {
                 behind.retain(|(other, _)| *other != metric);

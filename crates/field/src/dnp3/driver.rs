@@ -144,6 +144,8 @@ impl Dnp3Driver {
             MasterEvent::Unreadable(error) => {
                 self.tell_error(address, format!("it said something that cannot be read: {error}"), out);
             }
+            // Who tells nothing unasked has nothing to stop.
+            MasterEvent::Refused { function: FunctionCode::DISABLE_UNSOLICITED, .. } => {}
             MasterEvent::Refused { function, indications } => {
                 self.tell_error(address, format!("it does not {function}: {indications}"), out);
             }
