@@ -3,6 +3,7 @@
 
 mod buffer;
 mod config;
+mod dnp3;
 mod hostile;
 mod journal_size;
 mod latency;
@@ -15,6 +16,7 @@ mod planner;
 mod report;
 mod settling;
 mod sparkplug_encode;
+mod watching;
 
 use clap::{Parser, ValueEnum};
 use stats_alloc::{INSTRUMENTED_SYSTEM, StatsAlloc};
@@ -69,6 +71,13 @@ enum Scenario {
     /// The server of those, in a process of its own
     #[value(hide = true)]
     OpcuaServer,
+    /// DNP3: events until all are confirmed, beside a master that only asks and confirms
+    Dnp3Events,
+    /// DNP3: all of 10,000 points, beside a master that only reads
+    Dnp3Integrity,
+    /// The outstation of those, in a process of its own
+    #[value(hide = true)]
+    Dnp3Outstation,
     /// From a changed register to the decoded value at a subscriber of the broker
     Latency,
 }
@@ -91,6 +100,9 @@ async fn main() -> anyhow::Result<()> {
         Scenario::OpcuaSubscribe => opcua::subscribe().await,
         Scenario::OpcuaSecure => opcua::secure().await,
         Scenario::OpcuaServer => opcua::server().await,
+        Scenario::Dnp3Events => dnp3::events().await,
+        Scenario::Dnp3Integrity => dnp3::integrity().await,
+        Scenario::Dnp3Outstation => dnp3::outstation().await,
         Scenario::Config => config::run().await,
         Scenario::Hostile => hostile::run().await,
         Scenario::Latency => latency::run().await,

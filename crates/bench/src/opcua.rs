@@ -1,14 +1,13 @@
 //! OPC UA: how fast values are read, what it costs to be told of them, and what it costs to keep it secret.
 
 use crate::report::{best, cpu_time, header, now, rate, resident, row};
+use crate::watching::Watching;
 use aes::Aes256;
 use anyhow::Context;
 use cbc::cipher::block_padding::NoPadding;
 use cbc::cipher::{BlockModeDecrypt, BlockModeEncrypt, KeyIvInit};
 use hmac::{Hmac, KeyInit, Mac};
 use interlex_core::description::{Description, read};
-use interlex_core::{FieldEvent, LatestTable, ManualClock, PointTable, RecentValues, Timestamp};
-use interlex_field::{Listeners, Memories, Surroundings};
 use interlex_opcua::{
     ClientChannelConfig, ClientSession, ClientSessionConfig, Connection, Credentials, DataValue, Host, HostConfig,
     MessageSecurityMode, Node, NodeId, NodeKind, OwnCertificate, Process, ReadRequest, ReadValueId, SecurityPolicy,
@@ -20,14 +19,12 @@ use std::fmt::Write as _;
 use std::hint::black_box;
 use std::process::Stdio;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::process::{Child, Command};
-use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
-use tokio::time::{Instant, sleep};
+use tokio::time::sleep;
 use tokio_util::sync::CancellationToken;
 
 const PATIENCE: Duration = Duration::from_secs(60);
@@ -428,59 +425,6 @@ fn description(port: u16, items: usize, rate: &str) -> anyhow::Result<Descriptio
     }
     let files = [("gateway.toml".to_owned(), main), ("values.csv".to_owned(), list)].into();
     read(&files).map_err(|problems| anyhow::anyhow!("{problems:?}"))
-}
-
-/// A link that runs, and how many samples came of it.
-struct Watching {
-    told: Arc<AtomicU64>,
-    running: JoinHandle<()>,
-    stop: CancellationToken,
-}
-
-impl Watching {
-    fn start(description: &Description) -> anyhow::Result<Self> {
-        let points = Arc::new(PointTable::new(description, &PointTable::default()));
-        let latest = Arc::new(LatestTable::new(points.indices()));
-        let (recent, listeners) = (Arc::new(RecentValues::default()), Listeners::default());
-        recent.grow(points.indices());
-        let (sender, mut receiver) = mpsc::channel(64);
-        listeners.set(vec![sender]);
-        let told = Arc::new(AtomicU64::new(0));
-        let counted = Arc::clone(&told);
-        tokio::spawn(async move {
-            while let Some(event) = receiver.recv().await {
-                if let FieldEvent::Samples(samples) = event {
-                    let good = samples.iter().filter(|sample| sample.quality.is_good()).count();
-                    counted.fetch_add(good as u64, Ordering::Relaxed);
-                }
-            }
-        });
-        let clock = Arc::new(ManualClock::new(Timestamp::from_millis(1_800_000_000_000)));
-        let around = Surroundings { points, latest, recent, listeners, memories: Memories::default(), clock };
-        let stop = CancellationToken::new();
-        let link = description.links.first().context("no link")?;
-        let (_, running) = interlex_field::start(description, link, &around, stop.clone());
-        Ok(Self { told, running, stop })
-    }
-
-    fn told(&self) -> u64 {
-        self.told.load(Ordering::Relaxed)
-    }
-
-    /// Waits until so many samples came.
-    async fn has_told(&self, count: usize) -> anyhow::Result<()> {
-        let deadline = Instant::now() + 3 * PATIENCE;
-        while self.told() < count as u64 {
-            anyhow::ensure!(Instant::now() < deadline, "{} of {count} came", self.told());
-            sleep(Duration::from_millis(20)).await;
-        }
-        Ok(())
-    }
-
-    async fn end(self) -> anyhow::Result<()> {
-        self.stop.cancel();
-        Ok(self.running.await?)
-    }
 }
 
 pub(crate) async fn subscribe() -> anyhow::Result<()> {
