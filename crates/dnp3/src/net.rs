@@ -8,6 +8,7 @@ use parking_lot::Mutex;
 use std::collections::BTreeMap;
 use std::io;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::TcpListener;
@@ -21,6 +22,7 @@ pub struct OutstationHost<P> {
     stations: Mutex<BTreeMap<LinkAddress, Hosted<P>>>,
     /// Something may have to be told now.
     changed: Notify,
+    conversations: AtomicU64,
 }
 
 #[derive(Debug)]
@@ -28,6 +30,8 @@ struct Hosted<P> {
     outstation: Outstation,
     process: P,
     is_silent: bool,
+    /// The conversation in which a master was heard last: it is spoken to there, and nowhere else.
+    heard: BTreeMap<LinkAddress, u64>,
 }
 
 /// The largest fragment of a master that is taken.
@@ -46,8 +50,14 @@ impl<P: Process + Send + 'static> OutstationHost<P> {
     /// One with these outstations.
     #[must_use]
     pub fn new(stations: impl IntoIterator<Item = (LinkAddress, Outstation, P)>) -> Arc<Self> {
-        let hosted = |(address, outstation, process)| (address, Hosted { outstation, process, is_silent: false });
-        Arc::new(Self { stations: Mutex::new(stations.into_iter().map(hosted).collect()), changed: Notify::new() })
+        let hosted = |(address, outstation, process)| {
+            (address, Hosted { outstation, process, is_silent: false, heard: BTreeMap::new() })
+        };
+        Arc::new(Self {
+            stations: Mutex::new(stations.into_iter().map(hosted).collect()),
+            changed: Notify::new(),
+            conversations: AtomicU64::new(0),
+        })
     }
 
     /// Does something with an outstation and with what is behind it; nothing where there is no such one.
@@ -100,7 +110,8 @@ impl<P: Process + Send + 'static> OutstationHost<P> {
     /// # Errors
     /// When the line fails.
     pub async fn converse(&self, mut line: impl AsyncRead + AsyncWrite + Unpin) -> io::Result<()> {
-        let mut conversation = Conversation::default();
+        let number = self.conversations.fetch_add(1, Ordering::Relaxed);
+        let mut conversation = Conversation { number, ..Conversation::default() };
         let mut incoming = vec![0; READ_BYTES];
         let ended = loop {
             let changed = self.changed.notified();
@@ -121,8 +132,10 @@ impl<P: Process + Send + 'static> OutstationHost<P> {
         };
         let mut stations = self.stations.lock();
         for (address, master) in conversation.pairs.keys() {
-            if let Some(hosted) = stations.get_mut(address) {
+            // A master that has come again by another connection is not gone.
+            if let Some(hosted) = stations.get_mut(address).filter(|hosted| hosted.heard.get(master) == Some(&number)) {
                 hosted.outstation.disconnected(*master);
+                hosted.heard.remove(master);
             }
         }
         ended
@@ -154,6 +167,9 @@ impl<P: Process + Send + 'static> OutstationHost<P> {
         }
         for ((address, master), pair) in &mut conversation.pairs {
             let Some(hosted) = stations.get_mut(address) else { continue };
+            if hosted.heard.get(master) != Some(&conversation.number) {
+                continue;
+            }
             hosted.outstation.handle_timeout(now, &mut hosted.process);
             while let Some(fragment) = hosted.outstation.poll_transmit_to(now, *master) {
                 if hosted.is_silent || !hosted.process.is_answered() {
@@ -174,6 +190,7 @@ impl<P: Process + Send + 'static> OutstationHost<P> {
 /// What goes over one connection.
 #[derive(Debug, Default)]
 struct Conversation {
+    number: u64,
     reader: FrameReader,
     /// By outstation and master: whoever was heard here is answered here.
     pairs: BTreeMap<(LinkAddress, LinkAddress), Pair>,
@@ -209,6 +226,15 @@ impl Conversation {
             LinkFunction::ConfirmedUserData { .. } => self.replies.push(reply(LinkFunction::Ack { is_full: false })),
             LinkFunction::UnconfirmedUserData => {}
             _ => return,
+        }
+        // By another connection a master begins anew; the one before is not heard until that has ended.
+        match hosted.heard.insert(frame.source, self.number) {
+            Some(before) if before > self.number => {
+                hosted.heard.insert(frame.source, before);
+                return;
+            }
+            Some(before) if before < self.number => hosted.outstation.disconnected(frame.source),
+            _ => {}
         }
         let pair = self
             .pairs

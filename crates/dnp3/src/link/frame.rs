@@ -108,7 +108,7 @@ impl Frame {
     ///
     /// # Errors
     /// When no frame begins so.
-    pub(super) fn size(octets: &[u8]) -> Result<Option<usize>, FrameError> {
+    pub fn size(octets: &[u8]) -> Result<Option<usize>, FrameError> {
         if !octets.iter().zip(START).all(|(octet, start)| *octet == start) {
             return Err(FrameError::Start);
         }

@@ -58,6 +58,26 @@ pub enum PointKind {
     Octets,
 }
 
+impl PointKind {
+    /// The group of objects in which points of this kind are as they are now.
+    ///
+    /// Source: IEEE 1815-2012, annex A.
+    #[must_use]
+    pub const fn group(self) -> u8 {
+        match self {
+            Self::Binary => 1,
+            Self::DoubleBit => 3,
+            Self::BinaryOutput => 10,
+            Self::Counter => 20,
+            Self::FrozenCounter => 21,
+            Self::Analog => 30,
+            Self::FrozenAnalog => 31,
+            Self::AnalogOutput => 40,
+            Self::Octets => 110,
+        }
+    }
+}
+
 /// The state of an input with two contacts.
 ///
 /// Source: IEEE 1815-2012, section 11.9.4.

@@ -159,21 +159,6 @@ fn as_form(number: Number, form: NumberForm) -> (Number, bool) {
     }
 }
 
-/// The group in which points of a kind are as they are now.
-pub(super) const fn static_group(kind: PointKind) -> u8 {
-    match kind {
-        PointKind::Binary => 1,
-        PointKind::DoubleBit => 3,
-        PointKind::BinaryOutput => 10,
-        PointKind::Counter => 20,
-        PointKind::FrozenCounter => 21,
-        PointKind::Analog => 30,
-        PointKind::FrozenAnalog => 31,
-        PointKind::AnalogOutput => 40,
-        PointKind::Octets => 110,
-    }
-}
-
 /// The kind of points of a group, and whether it is one of events.
 pub(super) const fn kind_of_group(group: u8) -> Option<(PointKind, bool)> {
     Some(match group {

@@ -3,7 +3,7 @@
 use super::EventClass;
 use super::event_buffer::{Event, EventBuffer};
 use super::machine::Points;
-use super::point::{Point, kind_of_group, object, static_group, usual};
+use super::point::{Point, kind_of_group, object, usual};
 use crate::application::{Block, Indications, Selection};
 use crate::object::{Object, ObjectTime, PointKind, Variation};
 use std::collections::BTreeSet;
@@ -43,7 +43,7 @@ impl<'a> Reading<'a> {
         match (group, variation, kind_of_group(group)) {
             (60, 1, _) => {
                 for kind in KINDS {
-                    self.states(kind, &Block::all(static_group(kind), 0));
+                    self.states(kind, &Block::all(kind.group(), 0));
                 }
             }
             (60, 2, _) => self.class(EventClass::First, most),

@@ -49,6 +49,8 @@ pub(crate) struct Dnp3Session {
     noise: u64,
 }
 
+/// So many octets may wait to be sent: answers of the link layer can be asked for without end by one who reads none.
+const MOST_UNSENT: usize = 1 << 20;
 /// Whoever says so much that is no frame is somebody else.
 const MOST_NOISE: u64 = 65_536;
 const READ_BYTES: usize = 16_384;
@@ -378,9 +380,9 @@ impl FieldDriver for Dnp3Driver {
         self.link.handle_timeout(now);
         self.read_again(out);
         self.take_events(out);
-        if session.written == session.outgoing.len() {
-            session.outgoing.clear();
-            session.written = 0;
+        session.outgoing.drain(..std::mem::take(&mut session.written));
+        if session.outgoing.len() > MOST_UNSENT {
+            return Err(Lost("the outstation does not take what is sent".to_owned()));
         }
         if self.link.poll_transmit(now, &mut session.outgoing) {
             session.traffic.requests += 1;
@@ -402,13 +404,13 @@ impl FieldDriver for Dnp3Driver {
         }
         let later = self.later.iter().map(|(at, _)| at.into_std());
         let due = self.link.poll_timeout().into_iter().chain(later).min();
-        let rest = session.outgoing.get(session.written..).unwrap_or_default();
+        let rest = session.outgoing.as_slice();
         let gone = |error: std::io::Error| Lost(error.to_string());
         tokio::select! {
             biased;
             written = session.way.write(rest), if !rest.is_empty() => {
                 let written = written.map_err(gone)?;
-                session.written += written;
+                session.written = written;
                 session.traffic.bytes_sent += u64::try_from(written).unwrap_or_default();
             }
             length = session.way.read(&mut session.incoming) => {

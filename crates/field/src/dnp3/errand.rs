@@ -1,7 +1,7 @@
 //! What is done once with an outstation: values read and written, and what it has.
 
 use super::frames::{Dnp3Frames, peer};
-use super::mapping::{described, group, kind, quality, value};
+use super::mapping::{described, kind, quality, value};
 use crate::error::TrialError;
 use crate::link::{
     Answer, CommandId, FrameFilter, FrameLog, FrameRing, FrameView, IdentityObject, PointWrite, Said, TrialIdentity,
@@ -63,7 +63,7 @@ impl Errand {
         let Some((address, _)) = read.point.dnp3() else {
             return Err(TrialError::Request("the link speaks DNP3, and the address does not".to_owned()));
         };
-        let variation = Variation::new(group(kind(address.kind)), 0);
+        let variation = Variation::new(kind(address.kind).group(), 0);
         let block = Block::range(variation, address.index.into(), address.index.into());
         Ok((Self::Read(Box::new(read)), Command::Read(vec![block])))
     }
@@ -279,7 +279,7 @@ const FEEDBACK: Duration = Duration::from_secs(1);
 fn read_back(write: &PointWrite) -> Option<Block> {
     let (address, own) = write.point.dnp3()?;
     let stays = address.kind == Dnp3Kind::AnalogOutput || own.control == Dnp3ControlForm::Latch;
-    let variation = Variation::new(group(kind(address.kind)), 0);
+    let variation = Variation::new(kind(address.kind).group(), 0);
     stays.then(|| Block::range(variation, address.index.into(), address.index.into()))
 }
 

@@ -24,24 +24,9 @@ pub(super) fn described(told: PointKind) -> Dnp3Kind {
     Dnp3Kind::ALL.into_iter().find(|known| kind(*known) == told).unwrap_or(Dnp3Kind::Binary)
 }
 
-/// The group of objects in which points of a kind are as they are now.
-pub(super) const fn group(kind: PointKind) -> u8 {
-    match kind {
-        PointKind::Binary => 1,
-        PointKind::DoubleBit => 3,
-        PointKind::BinaryOutput => 10,
-        PointKind::Counter => 20,
-        PointKind::FrozenCounter => 21,
-        PointKind::Analog => 30,
-        PointKind::FrozenAnalog => 31,
-        PointKind::AnalogOutput => 40,
-        PointKind::Octets => 110,
-    }
-}
-
 /// The kind of points of such a group.
 pub(super) fn kind_of_group(of: u8) -> Option<PointKind> {
-    Dnp3Kind::ALL.into_iter().map(kind).find(|kind| group(*kind) == of)
+    Dnp3Kind::ALL.into_iter().map(kind).find(|kind| kind.group() == of)
 }
 
 /// A value in the type that its point has; none where it does not fit that.
@@ -76,7 +61,7 @@ pub(super) fn value(told: &MeasuredValue, data_type: DataType) -> Option<Value> 
 pub(super) fn quality(told: &Measurement) -> Quality {
     // Where no flags are told, the point is online.
     let flags = told.flags.unwrap_or(Flags::ONLINE);
-    let reason = Reason::Dnp3 { flags: flags.0, group: group(told.kind) };
+    let reason = Reason::Dnp3 { flags: flags.0, group: told.kind.group() };
     let is_indeterminate = told.value == MeasuredValue::DoubleBit(DoubleBit::Indeterminate);
     let by_hand = Flags::REMOTE_FORCED.with(Flags::LOCAL_FORCED);
     let is_counter = matches!(told.kind, PointKind::Counter | PointKind::FrozenCounter);

@@ -1,4 +1,4 @@
-use super::mapping::{group, kind, quality, value};
+use super::mapping::{kind, quality, value};
 use crate::link::PlannedDevice;
 use interlex_core::description::{Dnp3Device, Dnp3Link, Dnp3TimeSync};
 use interlex_core::{DataType, PointIndex, Quality, RawSample, Reason, SampleKind, Timestamp};
@@ -95,8 +95,12 @@ impl Station {
     /// ended with then. Within one fragment nothing is a repeat, and without a time nothing can be told to be one.
     fn repeated(&mut self, measured: &[Measurement]) -> HashSet<usize> {
         let mut by_point: HashMap<_, Vec<usize>> = HashMap::new();
-        for (place, told) in measured.iter().enumerate().filter(|(_, told)| told.is_event && told.time.is_some()) {
-            by_point.entry((told.kind, told.index)).or_default().push(place);
+        let may_be = |told: &Measurement| told.is_event && told.time.is_some();
+        for (place, told) in measured.iter().enumerate().filter(|(_, told)| may_be(told)) {
+            // Nobody listens to the others, of which there may be any number.
+            if self.points.contains_key(&(told.kind, told.index)) {
+                by_point.entry((told.kind, told.index)).or_default().push(place);
+            }
         }
         let mut repeated = HashSet::new();
         for (point, places) in by_point {
@@ -120,7 +124,7 @@ impl Station {
         missing
             .filter_map(|(index, point)| {
                 let (address, _) = point.dnp3()?;
-                let reason = Reason::Dnp3 { flags: 0, group: group(kind(address.kind)) };
+                let reason = Reason::Dnp3 { flags: 0, group: kind(address.kind).group() };
                 Some((*index, address.to_string(), reason))
             })
             .collect()
@@ -201,5 +205,7 @@ mod tests {
         assert_eq!(told(&[(0, 3, 12), (0, 4, 13)]), [4], "the last one again");
         assert_eq!(told(&[(0, 5, 9)]), [5], "a clock that was set back makes no repeats");
         assert_eq!(told(&[(0, 6, 20), (0, 5, 9)]), [6, 5], "what follows something new is new");
+        assert!(told(&[(2, 1, 30), (3, 1, 30), (70_000, 1, 30)]).is_empty(), "no points of the list");
+        assert_eq!(station.remembered.len(), 2, "of them nothing is kept");
     }
 }

@@ -1,6 +1,7 @@
 //! The ways that octets take to outstations.
 
 use interlex_core::description::{Dnp3Link, Dnp3SerialLink, SerialParity};
+use interlex_dnp3::Frame;
 use serial2_tokio::rs4xx::{Rs485Config, TransceiverMode};
 use serial2_tokio::{CharSize, Parity, SerialPort, Settings, StopBits};
 use std::io;
@@ -81,12 +82,8 @@ fn closed() -> io::Error {
 }
 
 /// How many octets the first frame has: what is to go are whole ones.
-///
-/// Source: IEEE 1815-2012, section 9.2.4.1.2.
 fn first_frame(octets: &[u8]) -> usize {
-    const HEADER: usize = 10;
-    let data = octets.get(2).map_or(0, |length| usize::from(length.saturating_sub(5)));
-    HEADER + data + data.div_ceil(16) * 2
+    Frame::size(octets).ok().flatten().unwrap_or(octets.len())
 }
 
 async fn datagrams(to: SocketAddr) -> io::Result<UdpSocket> {
