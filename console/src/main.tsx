@@ -11,6 +11,7 @@ import { ChangesPage } from "./features/changes/ChangesPage";
 import { AddDevicePage } from "./features/devices/AddDevicePage";
 import { DevicesPage } from "./features/devices/DevicesPage";
 import { BufferPage } from "./features/buffer/BufferPage";
+import { EventsPage } from "./features/events/EventsPage";
 import { FramesPage } from "./features/frames/FramesPage";
 import { GatewaysPage } from "./features/gateways/GatewaysPage";
 import { LinksPage } from "./features/links/LinksPage";
@@ -64,6 +65,7 @@ function Inside() {
         <Routes>
           <Route path="/" element={<OverviewPage />} />
           <Route path="/points" element={<PointsPage />} />
+          <Route path="/events" element={<EventsPage />} />
           <Route path="/frames" element={<FramesPage />} />
           <Route path="/buffer" element={<BufferPage />} />
           <Route path="/tap" element={<TapPage />} />

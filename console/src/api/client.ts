@@ -37,6 +37,7 @@ export type Forms = components["schemas"]["Forms"];
 export type PersonView = components["schemas"]["PersonView"];
 export type TokenView = components["schemas"]["TokenView"];
 export type AuditView = components["schemas"]["AuditView"];
+export type EventView = components["schemas"]["EventView"];
 export type TrialReading = components["schemas"]["TrialReading"];
 export type PointsImport = components["schemas"]["PointsImport"];
 export type ModelView = components["schemas"]["ModelView"];

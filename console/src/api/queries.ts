@@ -1,5 +1,5 @@
 import { queryOptions } from "@tanstack/react-query";
-import { api, ApiFailure, dataOf } from "./client";
+import { api, ApiFailure, dataOf, type EventView } from "./client";
 
 /** Who is signed in; null when nobody is. */
 export const sessionQuery = queryOptions({
@@ -166,6 +166,20 @@ export const tokensQuery = queryOptions({
   queryKey: ["tokens"],
   queryFn: () => dataOf(api.GET("/api/v1/tokens")),
 });
+
+export interface EventFilter {
+  device?: string;
+  point?: string;
+  from?: number;
+}
+
+export const EVENT_PAGE = 200;
+
+/** The sequence of events of a gateway, the last one first, page by page. */
+export async function eventPage(gateway: string, filter: EventFilter, behind?: EventView) {
+  const query = { ...filter, ...(behind === undefined ? {} : { behind_at: behind.at, behind_id: behind.id }), limit: EVENT_PAGE };
+  return dataOf(api.GET("/api/v1/gateways/{gateway}/events", { params: { path: { gateway }, query } }));
+}
 
 export interface AuditFilter {
   q?: string;

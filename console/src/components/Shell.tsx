@@ -22,6 +22,7 @@ const GROUPS: { title: string; pages: NavPage[] }[] = [
     pages: [
       { to: "/", label: "Overview", icon: "M3 12h5l4-6 4 12 2-6h3", isMain: true },
       { to: "/points", label: "Points", icon: "M4 6h16M4 12h16M4 18h10", isMain: true },
+      { to: "/events", label: "Events", icon: "M5 4v16M9 7h10M9 12h7M9 17h9" },
       { to: "/frames", label: "Frames", icon: "M3 15h3V8h4v9h4V9h4v6h3" },
       { to: "/buffer", label: "Buffer", icon: "M5 5h14v14H5zM5 14h14M8 17h.01" },
       { to: "/tap", label: "Tap", icon: "M4 8h9v4a3 3 0 0 0 6 0V8M8 8V5M12 19v2" },

@@ -5,6 +5,7 @@ import { AuditPage } from "../features/audit/AuditPage";
 import { BufferPage } from "../features/buffer/BufferPage";
 import { ChangesPage } from "../features/changes/ChangesPage";
 import { DevicesPage } from "../features/devices/DevicesPage";
+import { EventsPage } from "../features/events/EventsPage";
 import { FramesPage } from "../features/frames/FramesPage";
 import { GatewaysPage } from "../features/gateways/GatewaysPage";
 import { LinksPage } from "../features/links/LinksPage";
@@ -98,6 +99,23 @@ const CASES: Case[] = [
     filled: "No points are described",
     loading: /Loading points/,
     empty: { answers: { points: { json: [] } }, says: "No points are described" },
+  },
+  {
+    name: "Events",
+    page: <EventsPage />,
+    call: "gateways/alderfen-1/events?limit=200",
+    all: {
+      gateways: { json: [{ name: "alderfen-1", title: "", running: true }] },
+      "gateways/alderfen-1/events?limit=200": {
+        json: [{ id: 1, at: 1_780_000_000_000, arrived: 1_780_000_000_009, time: "synchronized", device: "grid", address: "double-bit:0", state: "tripped", flags: "online" }],
+      },
+    },
+    filled: "tripped",
+    loading: /Loading events/,
+    empty: {
+      answers: { gateways: { json: [{ name: "alderfen-1", title: "", running: true }] }, "gateways/alderfen-1/events?limit=200": { json: [] } },
+      says: "No event fits the filter",
+    },
   },
   {
     name: "Frames",

@@ -4,7 +4,8 @@ use crate::report::{header, row};
 use anyhow::Context;
 use interlex_core::description::{Description, read};
 use interlex_core::{
-    Clock, FieldEvent, Inventory, LatestTable, PointTable, Quality, Sample, SampleKind, Shared, Timestamp, Value,
+    Clock, FieldEvent, Inventory, LatestTable, PointTable, Quality, Sample, SampleKind, Shared, TimeQuality, Timestamp,
+    Value,
 };
 use interlex_gateway::{SystemClock, reason_words};
 use interlex_sidecar::{Database, own_socket};
@@ -128,6 +129,14 @@ pub(crate) async fn run() -> anyhow::Result<()> {
 
 fn sample(point: usize, round: u32, at: Timestamp) -> Sample {
     let index = interlex_core::PointIndex(u32::try_from(point).unwrap_or(u32::MAX));
-    let (quality, kind) = (Quality::Good, SampleKind::Current);
-    Sample { point: index, value: Some(value(point, round)), quality, source_time: at, gateway_time: at, kind }
+    let (quality, time_quality, kind) = (Quality::Good, TimeQuality::Unsaid, SampleKind::Current);
+    Sample {
+        point: index,
+        value: Some(value(point, round)),
+        quality,
+        source_time: at,
+        gateway_time: at,
+        time_quality,
+        kind,
+    }
 }

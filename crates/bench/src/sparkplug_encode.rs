@@ -19,7 +19,7 @@ impl Snapshots for Nothing {
 fn good(number: usize) -> Snapshot<'static> {
     #[expect(clippy::cast_precision_loss, reason = "small numbers")]
     let value = Some(MetricValue::Double(number as f64 * 0.37));
-    Snapshot { value, quality: MetricQuality::Good, reason: None, timestamp: TIME, arrived: TIME }
+    Snapshot { value, quality: MetricQuality::Good, reason: None, time_quality: None, timestamp: TIME, arrived: TIME }
 }
 
 fn node() -> EdgeNode {

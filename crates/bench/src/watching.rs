@@ -31,6 +31,9 @@ impl Watching {
         let counted = Arc::clone(&told);
         tokio::spawn(async move {
             while let Some(event) = receiver.recv().await {
+                if let FieldEvent::Keep(receipt) = &event {
+                    receipt.stored();
+                }
                 if let FieldEvent::Samples(samples) = event {
                     let good = samples.iter().filter(|sample| sample.quality.is_good()).count();
                     counted.fetch_add(good as u64, Ordering::Relaxed);

@@ -5,6 +5,7 @@ use crate::client::audit::AuditArguments;
 use crate::client::buffer::BufferArguments;
 use crate::client::config::ConfigArguments;
 use crate::client::draft::DraftArguments;
+use crate::client::events::EventsArguments;
 use crate::client::frames::FramesArguments;
 use crate::client::gateways::GatewaysArguments;
 use crate::client::link::LinkArguments;
@@ -67,6 +68,8 @@ pub(crate) enum Command {
     Offers(OffersArguments),
     /// Write a value to a point of the running description, and read it back.
     Write(WriteArguments),
+    /// Show what devices told of changes, with their own times, and follow what comes.
+    Events(EventsArguments),
     /// Show the frames of a link, decoded, or save them for another program.
     Frames(FramesArguments),
     /// Show what a link and its devices counted, and the requests that they are sent.

@@ -85,6 +85,7 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Gateways(arguments) => client::gateways::run(arguments).await,
         Command::People(arguments) => client::people::run(arguments).await,
         Command::Tokens(arguments) => client::people::tokens(arguments).await,
+        Command::Events(arguments) => client::events::run(arguments).await,
         Command::Audit(arguments) => client::audit::run(arguments).await,
         Command::Completions { shell } => {
             let mut script = Vec::new();

@@ -207,6 +207,14 @@ pub(crate) fn date(millis: i64) -> String {
     }
 }
 
+/// A moment with its date and its milliseconds, on the clock of this machine.
+pub(crate) fn moment(millis: i64) -> String {
+    match Timestamp::from_millisecond(millis) {
+        Ok(moment) => moment.to_zoned_datetime(TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S%.3f").to_string(),
+        Err(_) => "-".to_owned(),
+    }
+}
+
 /// Prints rows in the form that was asked for; `json` is what the service said.
 pub(crate) fn print_rows(
     output: Output,

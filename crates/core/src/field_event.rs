@@ -1,4 +1,4 @@
-use crate::{Inventory, Sample};
+use crate::{Inventory, Receipt, Sample};
 use std::sync::Arc;
 
 /// What the field side tells those that listen to it, in its order.
@@ -6,6 +6,8 @@ use std::sync::Arc;
 pub enum FieldEvent {
     /// Samples worth reporting, of one link, in time order.
     Samples(Arc<[Sample]>),
+    /// When all before this is safe, a device is told so, which forgets it then.
+    Keep(Receipt),
     /// A device answers; by its slot.
     DeviceUp(usize),
     /// A device is lost.

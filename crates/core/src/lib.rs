@@ -33,9 +33,11 @@ mod offer;
 mod pipeline;
 mod plan;
 mod quality;
+mod receipt;
 mod registers;
 mod sample;
 mod semantics;
+mod sequence;
 mod shaping;
 mod status;
 mod tables;
@@ -62,9 +64,11 @@ pub use offer::{NameCase, NameRule, Offer, OfferEvent, offers_of};
 pub use pipeline::{DueAgain, ParseReportError, Pipeline, PointPlan, Report, ReportPolicy, ReportState, Tick};
 pub use plan::{Block, PlanLimits, plan, split};
 pub use quality::{Quality, Reason};
+pub use receipt::Receipt;
 pub use registers::{ByteOrder, RegisterError, decode_registers, encode_registers};
-pub use sample::{Moment, PointIndex, RawSample, Sample, SampleKind};
+pub use sample::{Moment, PointIndex, RawSample, Sample, SampleKind, TimeQuality};
 pub use semantics::{AutoParts, ParseAutoPartsError, Semantics};
+pub use sequence::SequenceEntry;
 pub use shaping::{Shaping, UnapplyError};
 pub use status::{
     BufferState, BufferView, DeviceState, DeviceStatus, Gap, LinkState, LinkStatus, PastMoment, RateMeter, Shared,

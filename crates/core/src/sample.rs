@@ -35,6 +35,53 @@ pub enum SampleKind {
     Past,
 }
 
+/// What the time of a sample is worth, as far as the field says something of that.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
+pub enum TimeQuality {
+    /// Nothing is said of it.
+    #[default]
+    Unsaid,
+    /// The clock of the device was set when it noted the time.
+    Synchronized,
+    /// The device says that its clock was not set.
+    Unsynchronized,
+    /// The device told none: it is when the change arrived.
+    Arrival,
+}
+
+impl TimeQuality {
+    /// All of them, each at the place of its number.
+    pub const ALL: [Self; 4] = [Self::Unsaid, Self::Synchronized, Self::Unsynchronized, Self::Arrival];
+
+    /// Its number in what is kept, the same in every version.
+    #[must_use]
+    pub const fn number(self) -> u8 {
+        match self {
+            Self::Unsaid => 0,
+            Self::Synchronized => 1,
+            Self::Unsynchronized => 2,
+            Self::Arrival => 3,
+        }
+    }
+
+    /// The one with a number.
+    #[must_use]
+    pub fn of_number(number: u8) -> Self {
+        Self::ALL.into_iter().find(|known| known.number() == number).unwrap_or_default()
+    }
+
+    /// A word for people and hosts; none where nothing is said.
+    #[must_use]
+    pub const fn word(self) -> Option<&'static str> {
+        match self {
+            Self::Unsaid => None,
+            Self::Synchronized => Some("synchronized"),
+            Self::Unsynchronized => Some("unsynchronized"),
+            Self::Arrival => Some("arrival"),
+        }
+    }
+}
+
 /// What a driver learned of one point.
 #[derive(Debug, Clone, PartialEq)]
 pub struct RawSample {
@@ -46,6 +93,8 @@ pub struct RawSample {
     pub quality: Quality,
     /// The field's own time, where the protocol has one.
     pub source_time: Option<Timestamp>,
+    /// What that time is worth.
+    pub time_quality: TimeQuality,
     /// What it tells of.
     pub kind: SampleKind,
 }
@@ -54,14 +103,15 @@ impl RawSample {
     /// The state of a point, just read.
     #[must_use]
     pub const fn read(point: PointIndex, value: Value) -> Self {
-        Self { point, value: Some(value), quality: Quality::Good, source_time: None, kind: SampleKind::Current }
+        let (quality, time_quality) = (Quality::Good, TimeQuality::Unsaid);
+        Self { point, value: Some(value), quality, source_time: None, time_quality, kind: SampleKind::Current }
     }
 
     /// A point that gives no value.
     #[must_use]
     pub const fn failed(point: PointIndex, reason: Reason) -> Self {
-        let quality = Quality::Bad(reason);
-        Self { point, value: None, quality, source_time: None, kind: SampleKind::Current }
+        let (quality, time_quality) = (Quality::Bad(reason), TimeQuality::Unsaid);
+        Self { point, value: None, quality, source_time: None, time_quality, kind: SampleKind::Current }
     }
 }
 
@@ -78,6 +128,8 @@ pub struct Sample {
     pub source_time: Timestamp,
     /// When the gateway received it.
     pub gateway_time: Timestamp,
+    /// What the field says of its time.
+    pub time_quality: TimeQuality,
     /// What it tells of.
     pub kind: SampleKind,
 }

@@ -21,10 +21,10 @@ mod words;
 
 pub use error::TrialError;
 pub use link::{
-    Bar, CountsView, DeviceCounts, FrameFilter, FrameView, HistogramView, IdentityObject, Keeper, LinkHandle,
-    LinkStatistics, Memories, OfferRequest, OfferSource, OwnCertificateFiles, OwnCertificateView, OwnIdentity,
-    PointWrite, RateView, RefusalCount, RequestView, Said, Surroundings, TrialAlternative, TrialIdentity, TrialRead,
-    TrialReading, Via, WriteError, WriteOutcome,
+    Bar, CountsView, DeviceCounts, FrameFilter, FrameView, HistogramView, IdentityObject, Keeper, KeptEvent,
+    LinkHandle, LinkStatistics, Memories, OfferRequest, OfferSource, OwnCertificateFiles, OwnCertificateView,
+    OwnIdentity, PointWrite, RateView, RefusalCount, RequestView, Said, Surroundings, TrialAlternative, TrialIdentity,
+    TrialRead, TrialReading, Via, WriteError, WriteOutcome,
 };
 pub use listeners::Listeners;
 pub use start::{Offering, identify, read, sources, start, write};

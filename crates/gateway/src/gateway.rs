@@ -11,6 +11,7 @@ use interlex_store::{AuditTrail, Store};
 use interlex_uplink::{BrokerCommands, LinkHealth};
 use parking_lot::Mutex;
 use std::sync::Arc;
+use tokio::sync::watch;
 
 /// What a gateway runs with beside its description.
 #[derive(Debug, Clone, Default)]
@@ -39,6 +40,7 @@ pub struct Gateway {
     running: Arc<ArcSwap<Running>>,
     /// What the last activation did.
     activation: Mutex<Activation>,
+    keeper: Option<Arc<StoreKeeper>>,
     /// The tasks, for whoever changes something; one at a time.
     tasks: tokio::sync::Mutex<Tasks>,
 }
@@ -50,11 +52,8 @@ impl Gateway {
         let clock = clock.unwrap_or_else(|| Arc::new(SystemClock));
         let trail = trail.or_else(|| store.clone().map(AuditTrail::new));
         let name = description.gateway.name.as_str();
-        let keeper = store.clone().map(|store| {
-            let keeper: Arc<dyn Keeper> = Arc::new(StoreKeeper { store, gateway: name.to_owned() });
-            keeper
-        });
-        let memories = memories.of_gateway(keeper);
+        let keeper = store.clone().map(|store| Arc::new(StoreKeeper::new(store, name)));
+        let memories = memories.of_gateway(keeper.clone().map(|keeper| keeper as Arc<dyn Keeper>));
         let running = Arc::new(ArcSwap::from_pointee(Running::nothing(&description, memories, Arc::clone(&clock))));
         let lifetimes = Lifetimes::new(name, store.clone(), trail.clone(), Arc::clone(&clock)).await;
         let commands = Commands::new(Arc::clone(&running), lifetimes);
@@ -75,6 +74,7 @@ impl Gateway {
             commands,
             running,
             activation: Mutex::default(),
+            keeper,
             tasks: tokio::sync::Mutex::default(),
         };
         gateway.activate(description, revision).await;
@@ -87,6 +87,9 @@ impl Gateway {
     pub async fn activate(&self, description: Arc<Description>, revision: u32) {
         let mut tasks = self.tasks.lock().await;
         let before = self.running.load_full();
+        if let Some(keeper) = &self.keeper {
+            keeper.keep_most_events(description.gateway.events_kept);
+        }
         let points = Arc::new(aside(|| PointTable::new(&description, before.points())));
         let latest = Arc::new(aside(|| before.latest().grown(points.indices())));
         let recent = Arc::clone(before.recent());
@@ -140,6 +143,12 @@ impl Gateway {
     #[must_use]
     pub fn recent(&self) -> Arc<RecentValues> {
         Arc::clone(self.running().recent())
+    }
+
+    /// Tells whenever something was added to the sequence of events; none where nothing is kept.
+    #[must_use]
+    pub fn sequence_additions(&self) -> Option<watch::Receiver<u64>> {
+        self.keeper.as_ref().map(|keeper| keeper.additions())
     }
 
     /// What everything is doing right now.

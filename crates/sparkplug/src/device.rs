@@ -36,6 +36,8 @@ pub struct Snapshot<'a> {
     pub quality: MetricQuality,
     /// Why the quality is not good.
     pub reason: Option<String>,
+    /// What the time is worth, where something is to be said of that.
+    pub time_quality: Option<&'static str>,
     /// When the value arose, in milliseconds since 1970 UTC.
     pub timestamp: u64,
     /// When it arrived here, by the clock of this side, in milliseconds since 1970 UTC.
@@ -64,8 +66,8 @@ pub struct Datum<'a> {
 pub enum Standing {
     /// It is the current value. One that arrived before what the birth told is told as historical.
     Current,
-    /// A change that the device told in its order, with a time of its own. One that is earlier than what was told as current is
-    /// told as historical, and where no newer one comes with it, follows as the current value at the time of its arrival.
+    /// A change that the device told in its order, with a time of its own. One that is earlier than what was told as current, or
+    /// more than two seconds later than its arrival where the device vouches for its times, is told as historical, and where no newer one comes with it, follows as the current value at the time of its arrival.
     Event,
     /// It was kept during an outage, or had back from a memory of the device.
     Historical,
@@ -96,6 +98,15 @@ struct LastTold {
 /// earlier by more arrived when the clock of this side had been set back, and is current all the same.
 const OVERTAKEN: u64 = 5000;
 
+/// So far a time of the field may be ahead of the clock of this side, in milliseconds: beyond that one of them is wrong.
+const AHEAD: u64 = 2000;
+/// What the time of a value is worth that follows at the time of its arrival.
+const ARRIVAL: &str = "arrival";
+
+fn is_ahead(timestamp: u64, arrived: u64) -> bool {
+    arrived != 0 && timestamp.saturating_sub(arrived) > AHEAD
+}
+
 impl LastTold {
     /// Births are told past what waits to be told: whether a value is older than what its birth has told. The clocks of devices have
     /// no say in that.
@@ -119,10 +130,13 @@ impl Device {
 
     pub(crate) fn birth_metrics(&mut self, snapshots: &dyn Snapshots) -> Vec<Metric> {
         let metrics = self.spec.metrics.iter().zip(&mut self.told).map(|(spec, told)| {
-            let Snapshot { value, quality, reason, timestamp, arrived } = snapshots.snapshot(spec.alias);
+            let Snapshot { value, quality, reason, time_quality, timestamp, arrived } = snapshots.snapshot(spec.alias);
+            // A clock that is ahead would make history of all that follows.
+            let is_ahead = time_quality.is_some() && is_ahead(timestamp, arrived);
+            let timestamp = if is_ahead { arrived } else { timestamp };
             let (value, quality, reason) = encoded(spec, value, quality, reason);
             *told = LastTold { quality, has_reason: reason.is_some(), at: timestamp, birth: arrived };
-            let mut properties = quality_properties(quality, reason.as_deref());
+            let mut properties = quality_properties(quality, reason.as_deref(), time_quality);
             for (key, value) in &spec.properties {
                 push_property(&mut properties, key, value);
             }
@@ -153,13 +167,18 @@ impl Device {
                 Standing::Historical => true,
                 Standing::Current => told.has_overtaken(&now),
                 // Changes of one millisecond stay what they are, in their order; but not where a birth has told them.
-                Standing::Event => now.timestamp < told.at || now.timestamp == told.at && told.has_overtaken(&now),
+                Standing::Event => {
+                    let is_told = now.timestamp == told.at && told.has_overtaken(&now);
+                    let is_ahead = now.time_quality.is_some() && is_ahead(now.timestamp, now.arrived);
+                    now.timestamp < told.at || is_told || is_ahead
+                }
             };
             if standing != Standing::Historical && !behind.is_empty() {
                 behind.retain(|(other, _)| *other != metric);
             }
             if standing == Standing::Event && is_historical {
-                behind.push((metric, Snapshot { timestamp: now.arrived, ..now.clone() }));
+                let (timestamp, time_quality) = (now.arrived, now.time_quality.map(|_| ARRIVAL));
+                behind.push((metric, Snapshot { timestamp, time_quality, ..now.clone() }));
             }
             self.push_data(metric, now, is_historical, &mut metrics);
         }
@@ -174,7 +193,8 @@ impl Device {
     fn push_data(&mut self, place: usize, now: Snapshot<'_>, is_historical: bool, metrics: &mut Vec<Metric>) {
         let Some((spec, told)) = self.spec.metrics.get(place).zip(self.told.get_mut(place)) else { return };
         let (value, quality, reason) = encoded(spec, now.value, now.quality, now.reason);
-        let is_news = quality != told.quality || quality != MetricQuality::Good || reason.is_some() || told.has_reason;
+        let is_other = quality != told.quality || quality != MetricQuality::Good || reason.is_some() || told.has_reason;
+        let is_news = is_other || now.time_quality.is_some();
         if !is_historical {
             (told.quality, told.has_reason, told.at) = (quality, reason.is_some(), now.timestamp);
         }
@@ -183,7 +203,7 @@ impl Device {
             timestamp: Some(now.timestamp),
             is_null: value.is_none().then_some(true),
             is_historical: is_historical.then_some(true),
-            properties: is_news.then(|| quality_properties(quality, reason.as_deref())),
+            properties: is_news.then(|| quality_properties(quality, reason.as_deref(), now.time_quality)),
             value,
             ..Metric::default()
         });
@@ -219,11 +239,14 @@ fn encode(data_type: DataType, value: MetricValue<'_>) -> Result<Option<metric::
     }
 }
 
-fn quality_properties(quality: MetricQuality, reason: Option<&str>) -> PropertySet {
+fn quality_properties(quality: MetricQuality, reason: Option<&str>, time_quality: Option<&'static str>) -> PropertySet {
     let mut properties = PropertySet::default();
     push_property(&mut properties, "Quality", &MetricValue::Int(quality.code().into()));
     if let Some(reason) = reason {
         push_property(&mut properties, "qualityReason", &MetricValue::Text(reason.into()));
+    }
+    if let Some(word) = time_quality {
+        push_property(&mut properties, "timeQuality", &MetricValue::Text(word.into()));
     }
     properties
 }

@@ -6,6 +6,7 @@
 mod audit;
 mod credential;
 mod draft;
+mod field_event;
 mod field_memory;
 mod gateway;
 mod journal;
@@ -21,6 +22,7 @@ mod uplink;
 pub use audit::{AuditEntry, AuditFilter, AuditRecord};
 pub use credential::{CredentialKind, Secret, SignedIn, TokenRecord};
 pub use draft::{Conflict, DraftChange, DraftObject, Edit, EditError, version_of};
+pub use field_event::{FieldEventFilter, FieldEventRecord, NewFieldEvent};
 pub use gateway::GatewayRecord;
 pub use journal::{GapRecord, JournalBlock, JournalEntry};
 pub use journal_point::JournalPoint;

@@ -29,6 +29,7 @@ const STEPS: &[(&str, &str, &str)] = steps! {
     "0017" "lease";
     "0018" "journal_point";
     "0019" "field_memory";
+    "0020" "field_event";
 };
 
 /// Runs those that a database has not seen yet.

@@ -13,6 +13,7 @@ const page = (label: string, to: string, more: string): Place => ({ what: "page"
 const PAGES: Place[] = [
   page("Overview", "/", "is everything running"),
   page("Points", "/points", "every value, live"),
+  page("Events", "/events", "what happened, and when"),
   page("Frames", "/frames", "what goes over the line"),
   page("Buffer", "/buffer", "what waits for each broker"),
   page("Tap", "/tap", "what arrives at the broker"),

@@ -5,6 +5,7 @@ pub(crate) mod audit;
 pub(crate) mod buffer;
 pub(crate) mod config;
 pub(crate) mod draft;
+pub(crate) mod events;
 pub(crate) mod frames;
 pub(crate) mod gateways;
 pub(crate) mod link;

@@ -43,8 +43,8 @@ mod write;
 pub use check::{Checked, check};
 pub use difference::{Change, Difference, FieldChange, ObjectChange, PartChange, PartFate, difference};
 pub use dnp3::{
-    Dnp3Address, Dnp3ControlForm, Dnp3ControlMode, Dnp3Device, Dnp3Kind, Dnp3Link, Dnp3NetworkLink, Dnp3Point,
-    Dnp3SerialLink, Dnp3TimeSync, ParseDnp3AddressError,
+    Dnp3Address, Dnp3Confirm, Dnp3ControlForm, Dnp3ControlMode, Dnp3Device, Dnp3Kind, Dnp3Link, Dnp3NetworkLink,
+    Dnp3Point, Dnp3SerialLink, Dnp3TimeSync, ParseDnp3AddressError,
 };
 pub use draft::{Draft, list_of};
 pub use form::Form;

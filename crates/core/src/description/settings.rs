@@ -17,6 +17,19 @@ pub struct GatewaySettings {
     /// What people call it.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub title: String,
+    /// How many changes stay in its sequence of events; the oldest go.
+    #[serde(default = "million", skip_serializing_if = "is_million")]
+    #[schemars(range(min = 1000, max = 100_000_000), extend("x-advanced" = true, "default" = 1_000_000))]
+    pub events_kept: u32,
+}
+
+const fn million() -> u32 {
+    1_000_000
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
+const fn is_million(count: &u32) -> bool {
+    *count == million()
 }
 
 /// A named sampling period: in the files a line of `[rates]`.

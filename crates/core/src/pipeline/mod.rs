@@ -10,7 +10,8 @@ pub use report::{DueAgain, ParseReportError, Report, ReportPolicy, ReportState};
 pub use tick::Tick;
 
 use crate::{
-    LatestTable, Moment, PointIndex, Quality, RawSample, Reading, Reason, RecentValues, Sample, SampleKind, Timestamp,
+    LatestTable, Moment, PointIndex, Quality, RawSample, Reading, Reason, RecentValues, Sample, SampleKind,
+    TimeQuality, Timestamp, Value,
 };
 use deadlines::Deadlines;
 use std::sync::Arc;
@@ -238,7 +239,8 @@ impl Pipeline {
             let is_newest = sample.kind != SampleKind::Past;
             if is_newest {
                 let both = value.as_ref().zip(sample.value.as_ref());
-                self.latest.store(sample.point, both, quality, source_time, now.wall);
+                let time = (source_time, sample.time_quality);
+                self.latest.store_timed(sample.point, both, quality, time, now.wall);
             }
             match sample.kind {
                 SampleKind::Current => recent.push(sample.point, now.wall, number, quality),
@@ -253,7 +255,8 @@ impl Pipeline {
             };
             if is_due {
                 let (point, kind, gateway_time) = (sample.point, sample.kind, now.wall);
-                reported.push(Sample { point, value, quality, source_time, gateway_time, kind });
+                let time_quality = sample.time_quality;
+                reported.push(Sample { point, value, quality, source_time, gateway_time, time_quality, kind });
             }
             if is_newest {
                 shaped.fresh_at = (!quality.is_bad()).then_some(tick);
@@ -263,6 +266,13 @@ impl Pipeline {
                 }
             }
         }
+    }
+
+    /// What a raw value of a point means, where it is one of ours.
+    #[must_use]
+    pub fn shaped(&self, point: PointIndex, raw: &Value) -> Option<Value> {
+        let place = PointIndex(self.place(point)?).position();
+        self.points.get(place)?.plan.shaped(raw, Quality::Good).0
     }
 
     /// What is known of some points still holds: the device, or its server, said that nothing changed. Values that are bad stay so.
@@ -310,7 +320,8 @@ impl Pipeline {
                 };
                 if let Some((quality, source_time)) = again {
                     let (value, kind, gateway_time) = (reading.value, SampleKind::Current, now.wall);
-                    reported.push(Sample { point, value, quality, source_time, gateway_time, kind });
+                    let time_quality = TimeQuality::Unsaid;
+                    reported.push(Sample { point, value, quality, source_time, gateway_time, time_quality, kind });
                 }
             }
             self.deadlines.want(place, shaped.deadline(), &mut shaped.queued);

@@ -1,4 +1,4 @@
-use crate::{PointIndex, Quality, Reason, Timestamp, Value};
+use crate::{PointIndex, Quality, Reason, TimeQuality, Timestamp, Value};
 use arc_swap::ArcSwapOption;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering, fence};
@@ -20,6 +20,10 @@ pub struct LatestTable {
 const CHUNK: usize = 1024;
 /// The bits of the quality among the tags.
 const QUALITY: u64 = (1 << 48) - 1;
+/// What the time is worth stands in the two highest bits of the kind of the raw value.
+const TIME_QUALITY_AT: u32 = 54;
+const TIME_QUALITY: u64 = 3 << TIME_QUALITY_AT;
+const RAW_TAG: u8 = (1 << 6) - 1;
 
 #[derive(Debug)]
 struct Slot {
@@ -46,6 +50,8 @@ pub struct Reading {
     pub quality: Quality,
     /// The field's own time where the protocol has one, else the gateway's.
     pub source_time: Timestamp,
+    /// What that time is worth, as far as the field says something of it.
+    pub time_quality: TimeQuality,
     /// When the gateway last heard, or last failed to hear, of this point.
     pub gateway_time: Timestamp,
     /// When the gateway read the value: what is bad keeps an old value, and this tells how old.
@@ -112,7 +118,21 @@ impl LatestTable {
         gateway_time: Timestamp,
     ) {
         if let Some(slot) = self.slot(point) {
-            slot.store(value, quality, source_time, gateway_time);
+            slot.store(value, quality, (source_time, None), gateway_time);
+        }
+    }
+
+    /// The same, with what the field says of its time; without a word of that, it stays what it was as long as the value stays.
+    pub fn store_timed(
+        &self,
+        point: PointIndex,
+        value: Option<(&Value, &Value)>,
+        quality: Quality,
+        source_time: (Timestamp, TimeQuality),
+        gateway_time: Timestamp,
+    ) {
+        if let Some(slot) = self.slot(point) {
+            slot.store(value, quality, (source_time.0, Some(source_time.1)), gateway_time);
         }
     }
 
@@ -121,7 +141,7 @@ impl LatestTable {
         if let Some(slot) = self.slot(point) {
             slot.tags.store(0, Ordering::Relaxed);
             let never = Timestamp::from_millis(0);
-            slot.store(None, Quality::Bad(Reason::NeverRead), never, never);
+            slot.store(None, Quality::Bad(Reason::NeverRead), (never, None), never);
         }
     }
 }
@@ -140,7 +160,13 @@ impl Slot {
         }
     }
 
-    fn store(&self, value: Option<(&Value, &Value)>, quality: Quality, source: Timestamp, gateway: Timestamp) {
+    fn store(
+        &self,
+        value: Option<(&Value, &Value)>,
+        quality: Quality,
+        (source, time_quality): (Timestamp, Option<TimeQuality>),
+        gateway: Timestamp,
+    ) {
         let sequence = self.sequence.load(Ordering::Relaxed);
         self.sequence.store(sequence.wrapping_add(1), Ordering::Relaxed);
         fence(Ordering::Release);
@@ -157,6 +183,10 @@ impl Slot {
                 u64::from(value_tag) << 56 | u64::from(raw_tag) << 48
             }
         };
+        let tags = match time_quality {
+            Some(time_quality) => tags & !TIME_QUALITY | u64::from(time_quality.number()) << TIME_QUALITY_AT,
+            None => tags,
+        };
         self.tags.store(tags | quality.to_bits(), Ordering::Relaxed);
         self.source_time.store(source.as_millis(), Ordering::Relaxed);
         self.gateway_time.store(gateway.as_millis(), Ordering::Relaxed);
@@ -171,9 +201,10 @@ impl Slot {
                 let [value_tag, raw_tag, ..] = tags.to_be_bytes();
                 let reading = Reading {
                     value: self.unpack(value_tag, self.value.load(Ordering::Relaxed)),
-                    raw: self.unpack(raw_tag, self.raw.load(Ordering::Relaxed)),
+                    raw: self.unpack(raw_tag & RAW_TAG, self.raw.load(Ordering::Relaxed)),
                     quality: Quality::from_bits(tags & QUALITY),
                     source_time: Timestamp::from_millis(self.source_time.load(Ordering::Relaxed)),
+                    time_quality: TimeQuality::of_number(raw_tag >> 6),
                     gateway_time: Timestamp::from_millis(self.gateway_time.load(Ordering::Relaxed)),
                     value_time: Timestamp::from_millis(self.value_time.load(Ordering::Relaxed)),
                     version: before / 2,
@@ -240,6 +271,19 @@ mod tests {
         }
         assert_eq!(table.read(POINT).unwrap().version, 12);
         assert_eq!(table.read(PointIndex(1)), None);
+    }
+
+    #[test]
+    fn what_a_time_is_worth_stays_as_long_as_its_value() {
+        let (table, time) = (LatestTable::new(1), Timestamp::from_millis(5));
+        let worth = || table.read(POINT).map(|reading| (reading.raw, reading.time_quality)).unwrap();
+        let value = Value::Text("closed".into());
+        table.store_timed(POINT, Some((&value, &value)), Quality::Good, (time, TimeQuality::Arrival), time);
+        assert_eq!(worth(), (Some(value.clone()), TimeQuality::Arrival));
+        table.store(POINT, None, Quality::Bad(Reason::LinkDown), time, time);
+        assert_eq!(worth(), (Some(value.clone()), TimeQuality::Arrival));
+        table.store(POINT, Some((&value, &value)), Quality::Good, time, time);
+        assert_eq!(worth().1, TimeQuality::Unsaid);
     }
 
     #[test]

@@ -1,18 +1,20 @@
 use super::discovery::Discovery;
 use super::errand::{Errand, Next, UnderWay};
+use super::events::Place;
 use super::frames::{Dnp3Frame, Dnp3Frames};
-use super::station::{Station, quiet};
+use super::station::{Station, Taken, quiet};
 use super::way::Way;
 use crate::error::TrialError;
 use crate::link::{
     Action, Answer, Command, CommandId, Counted, DEVICE_COMMANDS, DeviceEvent, DriverContext, FieldDriver, FrameLog,
-    FrameRing, Full, LinkPlan, Lost, Outcome, Outcomes, RequestView, Traffic,
+    FrameRing, Full, LinkPlan, Lost, Memories, Outcome, Outcomes, RequestView, TICKETS, Ticket, ToldEvents, Traffic,
 };
 use interlex_core::description::{Device, Dnp3Link, Span};
 use interlex_core::{PointTable, RawSample, Reason};
 use interlex_dnp3::{
     FunctionCode, Indications, LinkAddress, LinkEvent, Master, MasterEvent, MasterLink, Now, Sharing, Told, ToldId,
 };
+use std::collections::VecDeque;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::time::{Instant, sleep_until};
@@ -28,6 +30,9 @@ pub(crate) struct Dnp3Driver {
     guests: Vec<LinkAddress>,
     /// What was told, and is confirmed once every listener has it.
     told: Vec<(LinkAddress, ToldId)>,
+    /// What was told, and is confirmed once it is safe.
+    settling: VecDeque<Settling>,
+    last_ticket: u64,
     under_way: Vec<UnderWay>,
     /// What is read back again, and when.
     later: Vec<(Instant, UnderWay)>,
@@ -35,6 +40,17 @@ pub(crate) struct Dnp3Driver {
     is_connected: bool,
     /// Somebody said something since the last look.
     is_heard: bool,
+}
+
+/// Something told that is not safe yet.
+#[derive(Debug)]
+struct Settling {
+    ticket: Ticket,
+    address: LinkAddress,
+    /// What is confirmed then; more than one where it was told again meanwhile.
+    ids: Vec<ToldId>,
+    /// What is new again should it not become safe.
+    remembered: Vec<(Place, u64)>,
 }
 
 /// One connection.
@@ -73,8 +89,10 @@ fn names(stations: &[Station]) -> Vec<(u16, String)> {
     stations.iter().map(|station| (station.address.0, station.name().to_owned())).collect()
 }
 
-fn stations_of(plan: &LinkPlan) -> Vec<Station> {
-    plan.devices.iter().enumerate().filter_map(|(place, planned)| Station::new(place, planned)).collect()
+fn stations_of(plan: &LinkPlan, memories: &Memories) -> Vec<Station> {
+    let target = plan.link.protocol.target();
+    let station = |(place, planned)| Station::new(place, planned, &target, memories);
+    plan.devices.iter().enumerate().filter_map(station).collect()
 }
 
 impl Dnp3Driver {
@@ -203,13 +221,42 @@ impl Dnp3Driver {
     }
 
     fn tell(&mut self, address: LinkAddress, told: Told, out: &mut Outcomes) {
-        let Told { id, measurements, others, .. } = told;
-        self.told.extend(id.map(|id| (address, id)));
-        if let Some(station) = self.station(address) {
-            let samples = station.samples(&measurements);
-            if !samples.is_empty() {
-                out.batch(|into| into.extend(samples));
+        let Told { id, is_unsolicited, needs_time, measurements, others } = told;
+        let has_events = measurements.iter().any(|told| told.is_event);
+        let has_room = self.settling.len() < TICKETS;
+        match self.stations.iter_mut().find(|station| station.address == address) {
+            Some(station) if has_events && station.is_stored && !has_room => {
+                // It is not confirmed, and comes again.
+                let why = "changes wait at the outstation: the database does not take them";
+                let why = format!("outstation {address}: {why}");
+                return out.device(station.place, DeviceEvent::Error(why));
             }
+            Some(station) => {
+                let Taken { samples, events, remembered } = station.take(&measurements, needs_time);
+                if !samples.is_empty() {
+                    out.batch(|into| into.extend(samples));
+                }
+                let waits = station.is_stored && id.is_some();
+                let ticket = (waits && !events.is_empty()).then(|| Ticket(self.last_ticket + 1));
+                let again = self.settling.iter_mut().rfind(|settling| settling.address == address);
+                match (ticket, again) {
+                    (Some(ticket), _) => {
+                        self.last_ticket = ticket.0;
+                        let ids = id.into_iter().collect();
+                        self.settling.push_back(Settling { ticket, address, ids, remembered });
+                    }
+                    // Told again before it was safe.
+                    (None, Some(settling)) if waits && has_events => settling.ids.extend(id),
+                    (None, _) => self.told.extend(id.map(|id| (address, id))),
+                }
+                if !events.is_empty() {
+                    let (place, source) = (station.place, Arc::clone(&station.source));
+                    out.push(Outcome::Told(ToldEvents { place, ticket, source, events }));
+                }
+            }
+            // Events of an outstation that is no device are somebody else's.
+            None if has_events || is_unsolicited => {}
+            None => self.told.extend(id.map(|id| (address, id))),
         }
         for under_way in self.under_way.iter_mut().filter(|under_way| under_way.address == address) {
             under_way.told.extend(measurements.iter().cloned());
@@ -313,7 +360,7 @@ impl FieldDriver for Dnp3Driver {
     type Session = Dnp3Session;
 
     fn new(plan: LinkPlan, context: DriverContext) -> Self {
-        let stations = stations_of(&plan);
+        let stations = stations_of(&plan, &context.memories);
         let frames = Dnp3Frames::default();
         frames.change_devices(names(&stations));
         let mut driver = Self {
@@ -322,6 +369,8 @@ impl FieldDriver for Dnp3Driver {
             stations: Vec::new(),
             guests: Vec::new(),
             told: Vec::new(),
+            settling: VecDeque::new(),
+            last_ticket: 0,
             under_way: Vec::new(),
             later: Vec::new(),
             last_number: 0,
@@ -355,7 +404,13 @@ impl FieldDriver for Dnp3Driver {
 
     fn connect(&mut self) -> impl Future<Output = Result<Dnp3Session, Lost>> + Send + 'static {
         let own = own(&self.plan).cloned();
+        let keeper = self.context.memories.keeper().cloned();
+        let known = self.stations.iter().map(|station| (Arc::clone(&station.memory), Arc::clone(&station.source)));
+        let known: Vec<_> = known.collect();
         async move {
+            for (memory, source) in known {
+                memory.load(keeper.as_ref(), &source).await;
+            }
             let own = own.ok_or_else(|| Lost("the link speaks another protocol".to_owned()))?;
             let way = Way::open(&own).await.map_err(Lost)?;
             let (incoming, outgoing) = (vec![0; READ_BYTES], Vec::new());
@@ -397,9 +452,6 @@ impl FieldDriver for Dnp3Driver {
         }
         // What was told is carried on before anything is waited for.
         if !out.is_empty() {
-            if session.traffic != Traffic::default() {
-                out.push(Outcome::Traffic(std::mem::take(&mut session.traffic)));
-            }
             return Ok(());
         }
         let later = self.later.iter().map(|(at, _)| at.into_std());
@@ -420,6 +472,7 @@ impl FieldDriver for Dnp3Driver {
                 let now = self.now();
                 self.link.handle_input(now, session.incoming.get(..length).unwrap_or_default());
                 self.take_events(out);
+                out.push(Outcome::Traffic(std::mem::take(&mut session.traffic)));
             }
             () = until(due) => {}
         }
@@ -465,7 +518,7 @@ impl FieldDriver for Dnp3Driver {
     fn change(&mut self, plan: LinkPlan, out: &mut Outcomes) {
         let mut before = std::mem::take(&mut self.stations);
         self.plan = plan;
-        for new in stations_of(&self.plan) {
+        for new in stations_of(&self.plan, &self.context.memories) {
             match before.iter().position(|known| known.is_same(&new)) {
                 Some(at) => {
                     let known = before.swap_remove(at);
@@ -494,6 +547,16 @@ impl FieldDriver for Dnp3Driver {
         self.told.clear();
         self.link.disconnected();
         self.give_up(out);
+    }
+
+    fn settled(&mut self, ticket: Ticket, is_safe: bool) {
+        let Some(at) = self.settling.iter().position(|settling| settling.ticket == ticket) else { return };
+        let Some(Settling { address, ids, remembered, .. }) = self.settling.remove(at) else { return };
+        if is_safe {
+            self.told.extend(ids.into_iter().map(|id| (address, id)));
+        } else if let Some(station) = self.station(address) {
+            station.memory.forget(&remembered);
+        }
     }
 
     fn activity(&self, points: &PointTable) -> Vec<RequestView> {

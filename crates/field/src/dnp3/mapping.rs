@@ -56,6 +56,23 @@ pub(super) fn value(told: &MeasuredValue, data_type: DataType) -> Option<Value> 
     raw.into_type(data_type)
 }
 
+/// A value in the words of the standard, and as plain numbers.
+pub(super) fn words(told: &MeasuredValue) -> String {
+    match told {
+        MeasuredValue::State(false) | MeasuredValue::DoubleBit(DoubleBit::Off) => "off".to_owned(),
+        MeasuredValue::State(true) | MeasuredValue::DoubleBit(DoubleBit::On) => "on".to_owned(),
+        MeasuredValue::DoubleBit(DoubleBit::Intermediate) => "intermediate".to_owned(),
+        MeasuredValue::DoubleBit(DoubleBit::Indeterminate) => "indeterminate".to_owned(),
+        MeasuredValue::Number(Number::Uint16(number)) => number.to_string(),
+        MeasuredValue::Number(Number::Uint32(number)) => number.to_string(),
+        MeasuredValue::Number(Number::Int16(number)) => number.to_string(),
+        MeasuredValue::Number(Number::Int32(number)) => number.to_string(),
+        MeasuredValue::Number(Number::Float32(number)) => Value::Float32(*number).to_string(),
+        MeasuredValue::Number(Number::Float64(number)) => Value::Float64(*number).to_string(),
+        MeasuredValue::Octets(octets) => String::from_utf8_lossy(octets).trim_end_matches('\0').to_owned(),
+    }
+}
+
 /// What the flags of a point say: offline, out of reach and not updated since a restart are bad; set by hand, chattering, beyond
 /// the range and against a wrong reference are doubtful; what cannot be compared with the value before is to be known.
 pub(super) fn quality(told: &Measurement) -> Quality {

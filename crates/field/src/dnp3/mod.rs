@@ -3,6 +3,7 @@
 mod discovery;
 mod driver;
 mod errand;
+mod events;
 mod frames;
 mod mapping;
 mod station;

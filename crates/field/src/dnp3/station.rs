@@ -1,9 +1,11 @@
-use super::mapping::{kind, quality, value};
-use crate::link::PlannedDevice;
-use interlex_core::description::{Dnp3Device, Dnp3Link, Dnp3TimeSync};
-use interlex_core::{DataType, PointIndex, Quality, RawSample, Reason, SampleKind, Timestamp};
-use interlex_dnp3::{Classes, LinkAddress, Master, MasterConfig, Measurement, PointKind, TimeSync};
-use std::collections::{HashMap, HashSet, VecDeque};
+use super::events::{EventMemory, Place, address_of, mark};
+use super::mapping::{kind, quality, value, words};
+use crate::link::{Memories, PlannedDevice, ToldEvent};
+use interlex_core::description::{Dnp3Confirm, Dnp3Device, Dnp3Link, Dnp3TimeSync};
+use interlex_core::{DataType, PointIndex, Quality, RawSample, Reason, SampleKind, TimeQuality, Timestamp};
+use interlex_dnp3::{Classes, Flags, LinkAddress, Master, MasterConfig, Measurement, PointKind, TimeSync};
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 /// An outstation as a device of the link.
@@ -20,16 +22,21 @@ pub(super) struct Station {
     pub(super) is_silent: bool,
     /// Points that it told since the connection came up.
     told: HashSet<PointIndex>,
-    /// Events that it told last, by what they are of: what it tells again is known by them.
-    remembered: HashMap<(PointKind, u32), VecDeque<Measurement>>,
+    /// Under which name its events are kept.
+    pub(super) source: Arc<str>,
+    /// Events that it told last: what it tells again is known by them.
+    pub(super) memory: Arc<EventMemory>,
+    /// Whether its events are to be safe before it forgets them.
+    pub(super) is_stored: bool,
     /// When its points were last said to be as they were.
     pub(super) confirmed: Option<Instant>,
 }
 
 impl Station {
     /// A device of the plan, where it is one of DNP3.
-    pub(super) fn new(place: usize, planned: &PlannedDevice) -> Option<Self> {
+    pub(super) fn new(place: usize, planned: &PlannedDevice, target: &str, memories: &Memories) -> Option<Self> {
         let own = planned.device.protocol.dnp3()?;
+        let source: Arc<str> = format!("dnp3 {target} {}", own.address).into();
         let mut points: HashMap<_, Vec<_>> = HashMap::new();
         for (index, point) in planned.points.iter().zip(&planned.device.points) {
             let Some((address, _)) = point.dnp3() else { continue };
@@ -44,7 +51,9 @@ impl Station {
             is_up: false,
             is_silent: false,
             told: HashSet::new(),
-            remembered: HashMap::new(),
+            memory: memories.of(&source),
+            source,
+            is_stored: own.confirm == Dnp3Confirm::Stored,
             confirmed: None,
         })
     }
@@ -73,48 +82,48 @@ impl Station {
         self.told.clear();
     }
 
-    /// What it told, as samples of its points, without what it told before.
-    pub(super) fn samples(&mut self, measured: &[Measurement]) -> Vec<RawSample> {
-        let mut samples = Vec::with_capacity(measured.len());
-        let repeated = self.repeated(measured);
+    /// What it told, as samples of its points and as entries of the sequence of events, without what it told before. It may have
+    /// said with it that its clock is not set.
+    pub(super) fn take(&mut self, measured: &[Measurement], needs_time: bool) -> Taken {
+        let mut taken = Taken { samples: Vec::with_capacity(measured.len()), ..Taken::default() };
+        let repeated = self.memory.repeated(measured, |place| self.points.contains_key(place));
         for (_, told) in measured.iter().enumerate().filter(|(place, _)| !repeated.contains(place)) {
             let points = self.points.get(&(told.kind, told.index)).map(Vec::as_slice).unwrap_or_default();
+            let time = told.time.and_then(|time| i64::try_from(time.millis).ok()).map(Timestamp::from_millis);
+            let time_quality = match told.time {
+                _ if !told.is_event => TimeQuality::Unsaid,
+                Some(time) if time.is_synchronized && !needs_time => TimeQuality::Synchronized,
+                Some(_) => TimeQuality::Unsynchronized,
+                None => TimeQuality::Arrival,
+            };
             for (point, data_type) in points {
                 self.told.insert(*point);
                 let value = value(&told.value, *data_type);
                 let quality = if value.is_none() { Quality::Bad(Reason::ProtocolError) } else { quality(told) };
-                let time = told.time.and_then(|time| i64::try_from(time.millis).ok()).map(Timestamp::from_millis);
                 let kind = if told.is_event { SampleKind::Event } else { SampleKind::Current };
-                samples.push(RawSample { point: *point, value, quality, source_time: time, kind });
+                let source_time = time;
+                taken.samples.push(RawSample { point: *point, value, quality, source_time, time_quality, kind });
+            }
+            if told.is_event {
+                let point = points.first();
+                let flags = told.flags.unwrap_or(Flags::ONLINE).words(told.kind).collect::<Vec<_>>().join(", ");
+                let mark = mark(told);
+                if time.is_some() {
+                    taken.remembered.push(((told.kind, told.index), mark));
+                }
+                taken.events.push(ToldEvent {
+                    point: point.map(|(point, _)| *point),
+                    address: address_of(told),
+                    value: point.and_then(|(_, data_type)| value(&told.value, *data_type)),
+                    words: words(&told.value),
+                    flags,
+                    at: time,
+                    time_quality,
+                    mark,
+                });
             }
         }
-        samples
-    }
-
-    /// The places of events that were told before, since their confirm was lost: of each point, what it begins with and what it
-    /// ended with then. Within one fragment nothing is a repeat, and without a time nothing can be told to be one.
-    fn repeated(&mut self, measured: &[Measurement]) -> HashSet<usize> {
-        let mut by_point: HashMap<_, Vec<usize>> = HashMap::new();
-        let may_be = |told: &Measurement| told.is_event && told.time.is_some();
-        for (place, told) in measured.iter().enumerate().filter(|(_, told)| may_be(told)) {
-            // Nobody listens to the others, of which there may be any number.
-            if self.points.contains_key(&(told.kind, told.index)) {
-                by_point.entry((told.kind, told.index)).or_default().push(place);
-            }
-        }
-        let mut repeated = HashSet::new();
-        for (point, places) in by_point {
-            let known = self.remembered.entry(point).or_default();
-            let is_same = |count: &usize| {
-                let ended = known.iter().skip(known.len() - count);
-                ended.eq(places.iter().take(*count).filter_map(|place| measured.get(*place)))
-            };
-            let count = (1..=known.len().min(places.len())).rev().find(is_same).unwrap_or(0);
-            repeated.extend(places.iter().take(count));
-            known.extend(places.iter().skip(count).filter_map(|place| measured.get(*place)).cloned());
-            known.drain(..known.len().saturating_sub(REMEMBERED));
-        }
-        repeated
+        taken
     }
 
     /// Points of the list that it did not tell when it was asked for all.
@@ -137,8 +146,14 @@ impl Station {
     }
 }
 
-/// So many events of a point are remembered.
-const REMEMBERED: usize = 256;
+/// What is new of what an outstation told.
+#[derive(Debug, Default)]
+pub(super) struct Taken {
+    pub(super) samples: Vec<RawSample>,
+    pub(super) events: Vec<ToldEvent>,
+    /// The events that the memory has from now on.
+    pub(super) remembered: Vec<(Place, u64)>,
+}
 
 /// A master that asks for nothing by itself.
 pub(super) fn quiet(link: &Dnp3Link) -> MasterConfig {
@@ -151,6 +166,7 @@ fn config(link: &Dnp3Link, own: &Dnp3Device) -> MasterConfig {
         begins: true,
         response_timeout: timeout,
         retries: own.retries,
+        confirm_within: own.confirm_within.into(),
         // Whoever does not answer is asked as often as it would be otherwise, and not more.
         retry_period: Duration::from(own.event_period).max(timeout),
         integrity_period: Some(own.integrity_period.into()),
@@ -181,7 +197,7 @@ mod tests {
         let description = read(&files).unwrap();
         let points = PointTable::new(&description, &PointTable::default());
         let plan = LinkPlan::new(&description, &description.links[0], &points);
-        Station::new(0, &plan.devices[0]).unwrap()
+        Station::new(0, &plan.devices[0], "relay:20000", &Memories::default()).unwrap()
     }
 
     fn event(index: u32, count: u32, millis: u64) -> Measurement {
@@ -195,7 +211,7 @@ mod tests {
         let mut station = station();
         let mut told = |events: &[(u32, u32, u64)]| {
             let events: Vec<_> = events.iter().map(|(index, count, millis)| event(*index, *count, *millis)).collect();
-            let values = station.samples(&events).into_iter().filter_map(|sample| sample.value);
+            let values = station.take(&events, false).samples.into_iter().filter_map(|sample| sample.value);
             values
                 .filter_map(|value| if let Value::Uint(count) = value { Some(count) } else { None })
                 .collect::<Vec<_>>()
@@ -206,6 +222,6 @@ mod tests {
         assert_eq!(told(&[(0, 5, 9)]), [5], "a clock that was set back makes no repeats");
         assert_eq!(told(&[(0, 6, 20), (0, 5, 9)]), [6, 5], "what follows something new is new");
         assert!(told(&[(2, 1, 30), (3, 1, 30), (70_000, 1, 30)]).is_empty(), "no points of the list");
-        assert_eq!(station.remembered.len(), 2, "of them nothing is kept");
+        assert_eq!(station.memory.places(), 5, "they stand in the sequence of events all the same");
     }
 }

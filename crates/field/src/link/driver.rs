@@ -3,6 +3,7 @@ use super::frames::FrameLog;
 use super::memory::Memories;
 use super::outcomes::Outcomes;
 use super::plan::LinkPlan;
+use super::settler::Ticket;
 use super::view::RequestView;
 use interlex_core::description::Link;
 use interlex_core::{Clock, PointTable, Reason};
@@ -88,6 +89,9 @@ pub(crate) trait FieldDriver: Sized + Send + 'static {
 
     /// The link is described anew. What did not change goes on as it was, with all that was learned.
     fn change(&mut self, plan: LinkPlan, out: &mut Outcomes);
+
+    /// What was told with a ticket is safe, or cannot become so.
+    fn settled(&mut self, _ticket: Ticket, _is_safe: bool) {}
 
     /// The session is over: commands under way are told what is known of them.
     fn lost(&mut self, session: Self::Session, why: &str, out: &mut Outcomes);

@@ -1,16 +1,18 @@
 use super::command::{CommandId, Leaving, Pending};
 use super::handle::{LinkShown, Surroundings};
-use super::outcomes::{DeviceEvent, Outcome, Outcomes};
+use super::outcomes::{DeviceEvent, Outcome, Outcomes, ToldEvent, ToldEvents};
 use super::plan::{LinkPlan, PlannedDevice};
+use super::settler::Told;
 use super::traffic::Traffic;
 use interlex_core::description::{Link, Span};
 use interlex_core::{
     DataType, DeviceState, DeviceStatus, FieldEvent, LatestTable, LinkState, Moment, Pipeline, PointIndex, PointInfo,
-    PointPlan, PointTable, Quality, RawSample, Reason, Sample, Semantics,
+    PointPlan, PointTable, Quality, RawSample, Reason, Sample, Semantics, SequenceEntry, TimeQuality, Value,
 };
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
+use tokio::sync::mpsc;
 use tokio::time::Instant;
 
 /// What every link has beside its driver: its pipeline, its listeners, what it shows, and who waits for an answer.
@@ -21,6 +23,8 @@ pub(super) struct Floor {
     around: Surroundings,
     shown: LinkShown,
     pending: BTreeMap<CommandId, (Instant, Pending)>,
+    /// Whoever makes safe what has to be.
+    told: mpsc::Sender<Told>,
     batch: Vec<RawSample>,
     reported: Vec<Sample>,
 }
@@ -40,7 +44,7 @@ fn plans<'a>(plan: &'a LinkPlan, known: &'a PointTable) -> impl Iterator<Item = 
 }
 
 impl Floor {
-    pub(super) fn new(plan: LinkPlan, shown: LinkShown, around: &Surroundings) -> Self {
+    pub(super) fn new(plan: LinkPlan, shown: LinkShown, around: &Surroundings, told: mpsc::Sender<Told>) -> Self {
         let latest = Arc::clone(&around.latest);
         Self {
             pipeline: Pipeline::new(
@@ -53,6 +57,7 @@ impl Floor {
             around: around.clone(),
             shown,
             pending: BTreeMap::new(),
+            told,
             batch: Vec::new(),
             reported: Vec::new(),
         }
@@ -176,6 +181,7 @@ impl Floor {
                     rest = after;
                     self.publish(batch, now).await;
                 }
+                Outcome::Told(told) => self.keep(told, now).await,
                 Outcome::Confirmed(points) => self.pipeline.confirm(points, now),
                 Outcome::Device(place, event) => self.device_event(place, event, now).await,
                 Outcome::Done { devices, counted, took } => {
@@ -199,6 +205,42 @@ impl Floor {
             }
         }
         out.give_back((list, samples));
+    }
+
+    /// What was told is to be safe, and stands in the sequence of events.
+    async fn keep(&self, ToldEvents { place, ticket, source, events }: ToldEvents, now: Moment) {
+        let Some(planned) = self.plan.devices.get(place) else { return };
+        let device: Arc<str> = planned.device.settings.name.as_str().into();
+        let entry = |told: ToldEvent| {
+            let info = told.point.and_then(|point| self.around.points.get(point));
+            let value = told.point.zip(told.value.as_ref()).and_then(|(point, raw)| self.pipeline.shaped(point, raw));
+            let unit = info.map(|info| info.settings().unit.as_str()).unwrap_or_default();
+            let state = match value {
+                Some(Value::Bool(_)) | None => told.words,
+                Some(value) if unit.is_empty() => value.to_string(),
+                Some(value) => format!("{value} {unit}"),
+            };
+            SequenceEntry {
+                device: Arc::clone(&device),
+                point: info.map(|info| info.name().into()),
+                address: told.address,
+                state,
+                flags: told.flags,
+                at: told.at.unwrap_or(now.wall),
+                time_quality: if told.at.is_none() { TimeQuality::Arrival } else { told.time_quality },
+                arrived: now.wall,
+                mark: told.mark,
+            }
+        };
+        let entries = events.into_iter().map(entry).collect();
+        let kept = self.around.listeners.keep().await;
+        // Whoever waits for a ticket leaves room for it. Others are told as many as there is room for.
+        if self.told.try_send(Told { ticket, source, kept, entries }).is_err() {
+            let why = "changes are missing in the sequence of events: the database is too slow";
+            self.with_device(place, |device| {
+                (device.last_error, device.last_error_at) = (Some(why.to_owned()), Some(now.wall.as_millis()));
+            });
+        }
     }
 
     fn count(&self, traffic: Traffic, now: Moment) {

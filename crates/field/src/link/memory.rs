@@ -1,4 +1,5 @@
 use super::identity::OwnIdentity;
+use interlex_core::SequenceEntry;
 use parking_lot::Mutex;
 use std::any::Any;
 use std::collections::HashMap;
@@ -15,6 +16,9 @@ pub struct Memories {
     keeper: Option<Arc<dyn Keeper>>,
 }
 
+/// A change that was kept: its address, and its mark.
+pub type KeptEvent = (String, u64);
+
 /// Keeps what protocols remember beyond the process.
 pub trait Keeper: fmt::Debug + Send + Sync {
     /// What was kept of a place; none also where nobody can tell now.
@@ -22,6 +26,12 @@ pub trait Keeper: fmt::Debug + Send + Sync {
 
     /// Keeps something of a place; tells whether it is kept.
     fn save(&self, place: String, content: Vec<u8>) -> Pin<Box<dyn Future<Output = bool> + Send + '_>>;
+
+    /// Keeps changes in the sequence of events, all at once and once each, behind those that are there. It takes as long as it takes.
+    fn keep_events(&self, source: &str, entries: Vec<SequenceEntry>) -> Pin<Box<dyn Future<Output = ()> + Send + '_>>;
+
+    /// The last changes that a source told with their times, in their order; none where nobody can tell now.
+    fn last_events(&self, source: &str) -> Pin<Box<dyn Future<Output = Option<Vec<KeptEvent>>> + Send + '_>>;
 }
 
 impl Memories {

@@ -1,7 +1,8 @@
 use super::command::{Answer, CommandId};
 use super::counts::Counted;
+use super::settler::Ticket;
 use super::traffic::Traffic;
-use interlex_core::{DataType, PointIndex, RawSample, Reason, Semantics};
+use interlex_core::{DataType, PointIndex, RawSample, Reason, Semantics, TimeQuality, Timestamp, Value};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -20,6 +21,8 @@ pub(crate) struct Outcomes {
 pub(crate) enum Outcome {
     /// So many samples of one moment.
     Samples(usize),
+    /// Changes that belong into the sequence of events; their samples were told before.
+    Told(ToldEvents),
     /// What is known of these points still holds, though nothing new was said.
     Confirmed(Vec<PointIndex>),
     /// A device, by its place on the link.
@@ -34,6 +37,38 @@ pub(crate) enum Outcome {
     Traffic(Traffic),
     /// A command is done.
     Answered(CommandId, Answer),
+}
+
+/// Changes that a device told at one moment.
+#[derive(Debug)]
+pub(crate) struct ToldEvents {
+    /// The device, by its place on the link.
+    pub(crate) place: usize,
+    /// By what the driver hears that they are safe, where it wants to.
+    pub(crate) ticket: Option<Ticket>,
+    /// Under which name they are kept, and known again.
+    pub(crate) source: Arc<str>,
+    pub(crate) events: Vec<ToldEvent>,
+}
+
+/// A change that a device told.
+#[derive(Debug)]
+pub(crate) struct ToldEvent {
+    /// The point, where there is one.
+    pub(crate) point: Option<PointIndex>,
+    /// Where it lives, in the protocol's words.
+    pub(crate) address: String,
+    /// What it became; none where that does not fit its point.
+    pub(crate) value: Option<Value>,
+    /// The same in the protocol's words.
+    pub(crate) words: String,
+    /// What the device says of it.
+    pub(crate) flags: String,
+    /// When, where the device says so.
+    pub(crate) at: Option<Timestamp>,
+    pub(crate) time_quality: TimeQuality,
+    /// The same content has the same.
+    pub(crate) mark: u64,
 }
 
 /// What a driver says of a device.

@@ -4,6 +4,7 @@ use super::floor::Floor;
 use super::handle::{LinkHandle, LinkShown, Surroundings};
 use super::outcomes::Outcomes;
 use super::plan::{LinkPlan, PlannedDevice};
+use super::settler::{Ticket, settler};
 use super::statistics::Statistics;
 use interlex_core::{Backoff, DeviceStatus, LinkStatus, Shared};
 use parking_lot::Mutex;
@@ -11,11 +12,14 @@ use std::pin::pin;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::mpsc;
-use tokio::time::{Instant, sleep_until};
+use tokio::time::{Instant, sleep_until, timeout};
 use tokio_util::sync::CancellationToken;
 
 /// The shortest wait before connecting again.
 const FIRST_RECONNECT: Duration = Duration::from_millis(500);
+
+/// How long the end of a link waits for what it told to become safe.
+const SETTLES: Duration = Duration::from_secs(3);
 
 /// One link, whatever it speaks: connects with growing waits, lets the driver do what is due, carries on what it tells, and hands
 /// it the commands.
@@ -23,6 +27,7 @@ pub(crate) struct LinkTask<D: FieldDriver> {
     driver: D,
     floor: Floor,
     commands: mpsc::Receiver<LinkCommand>,
+    settled: mpsc::Receiver<(Ticket, bool)>,
     last_id: u64,
     out: Outcomes,
 }
@@ -48,21 +53,32 @@ impl<D: FieldDriver> LinkTask<D> {
             frames: driver.frames(),
         };
         let handle = LinkHandle::new(&plan.link, shown.clone(), sender, clock);
-        let floor = Floor::new(plan, shown, around);
-        (Self { driver, floor, commands, last_id: 0, out: Outcomes::default() }, handle)
+        let (told, settled) = settler(around.memories.keeper().cloned());
+        let floor = Floor::new(plan, shown, around, told);
+        (Self { driver, floor, commands, settled, last_id: 0, out: Outcomes::default() }, handle)
     }
 
-    /// Runs until `stop` is cancelled; what is being told to listeners then is told to the end.
+    /// Runs until `stop` is cancelled; what is being told to listeners then is told to the end, and what has to be safe is waited
+    /// for.
     pub(crate) async fn run(mut self, stop: CancellationToken) {
+        self.work(&stop).await;
+        let Self { floor, mut settled, .. } = self;
+        drop(floor);
+        let settling = async { while settled.recv().await.is_some() {} };
+        // What takes longer is told again by the device.
+        _ = timeout(SETTLES, settling).await;
+    }
+
+    async fn work(&mut self, stop: &CancellationToken) {
         let limit = Duration::from(self.floor.link().protocol.reconnect_limit());
         let mut backoff = Backoff::new(FIRST_RECONNECT, limit, fastrand::Rng::new());
         let mut error = "it is not connected yet".to_owned();
         self.driver.begin(&mut self.out);
         self.floor.carry_on(&mut self.out).await;
         while !stop.is_cancelled() {
-            let Some(connected) = self.connect(&error, &stop).await else { return };
+            let Some(connected) = self.connect(&error, stop).await else { return };
             error = match connected {
-                Ok(session) => match self.run_session(session, &stop).await {
+                Ok(session) => match self.run_session(session, stop).await {
                     Some(error) => {
                         // What comes up and breaks at once is tried as seldom as what does not come up.
                         if std::mem::take(&mut self.out.is_alive) {
@@ -75,7 +91,7 @@ impl<D: FieldDriver> LinkTask<D> {
                 Err(Lost(why)) => format!("cannot connect: {why}"),
             };
             self.floor.lost(&error).await;
-            self.wait(&error, Instant::now() + backoff.wait(), &stop).await;
+            self.wait(&error, Instant::now() + backoff.wait(), stop).await;
         }
     }
 
@@ -124,6 +140,10 @@ impl<D: FieldDriver> LinkTask<D> {
                 ended = self.driver.next(&mut session, &mut self.out) => ended.err().map(|Lost(why)| Some(why)),
                 Some(command) = self.commands.recv(), if has_room => {
                     self.take(command, &mut session).await;
+                    None
+                }
+                Some((ticket, is_safe)) = self.settled.recv() => {
+                    self.driver.settled(ticket, is_safe);
                     None
                 }
                 () = until(deadline) => None,

@@ -395,8 +395,13 @@ fn sample(
         item.found = found;
         (item.index, found)
     });
-    let sample =
-        RawSample { point: item.index, value: read.value, quality: read.quality, source_time: read.time, kind };
+    let sample = RawSample {
+        value: read.value,
+        quality: read.quality,
+        source_time: read.time,
+        kind,
+        ..RawSample::failed(item.index, Reason::NeverRead)
+    };
     (sample, found)
 }
 

@@ -3,14 +3,14 @@
 use crate::line::Line;
 use crate::suite::{Field, WallClock, Writes};
 use interlex_core::description::{self, Description, Files, read};
-use interlex_core::{DeviceState, FieldEvent, LatestTable, PointTable, RecentValues, SampleKind, Value};
+use interlex_core::{DeviceState, FieldEvent, LatestTable, PointTable, RecentValues, Value};
 use interlex_dnp3::{
     CommandStatus, EventClass, Flags, FrameReader, LinkAddress, MeasuredValue, Number, Object, Outstation,
     OutstationConfig, OutstationHost, Point, PointKind, PointUpdate, Process,
 };
 use interlex_field::{LinkHandle, Listeners, Memories, PointWrite, Surroundings, Via, start, write};
 use interlex_plant::SerialLine;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, UdpSocket};
@@ -18,13 +18,13 @@ use tokio::sync::mpsc;
 use tokio_util::sync::{CancellationToken, DropGuard};
 
 pub(crate) struct Dnp3Field {
-    host: Arc<OutstationHost<Machine>>,
+    pub(crate) host: Arc<OutstationHost<Machine>>,
     line: Line,
     _stop: DropGuard,
 }
 
 #[derive(Default)]
-struct Machine {
+pub(crate) struct Machine {
     told: u64,
     written: Vec<u64>,
     writes: Option<Writes>,
@@ -56,10 +56,10 @@ impl Process for Machine {
     }
 }
 
-const MASTER: LinkAddress = LinkAddress(1);
+pub(crate) const MASTER: LinkAddress = LinkAddress(1);
 const GROWS: Duration = Duration::from_millis(5);
 
-fn address(device: &str) -> LinkAddress {
+pub(crate) fn address(device: &str) -> LinkAddress {
     LinkAddress(if device == "one" { 10 } else { 11 })
 }
 
@@ -168,22 +168,26 @@ impl Field for Dnp3Field {
 }
 
 /// What runs a link.
-struct Gateway {
-    link: LinkHandle,
-    events: mpsc::Receiver<FieldEvent>,
-    points: Arc<PointTable>,
-    _stop: DropGuard,
+pub(crate) struct Gateway {
+    pub(crate) link: LinkHandle,
+    pub(crate) events: mpsc::Receiver<FieldEvent>,
+    pub(crate) points: Arc<PointTable>,
+    pub(crate) _stop: DropGuard,
 }
 
 impl Gateway {
     fn start(description: &Description) -> Self {
+        Self::start_with(description, Memories::default())
+    }
+
+    pub(crate) fn start_with(description: &Description, memories: Memories) -> Self {
         let points = Arc::new(PointTable::new(description, &PointTable::default()));
         let latest = Arc::new(LatestTable::new(points.indices()));
         let (recent, listeners) = (Arc::new(RecentValues::default()), Listeners::default());
         recent.grow(points.indices());
         let (sender, events) = mpsc::channel(16);
         listeners.set(vec![sender]);
-        let (memories, clock) = (Memories::default(), Arc::new(WallClock));
+        let clock = Arc::new(WallClock);
         let around = Surroundings { points: Arc::clone(&points), latest, recent, listeners, memories, clock };
         let stop = CancellationToken::new();
         let (link, _) = start(description, &description.links[0], &around, stop.clone());
@@ -191,7 +195,16 @@ impl Gateway {
     }
 }
 
-async fn until(what: &str, mut holds: impl FnMut() -> bool) {
+/// Listens to what is told, and says of all of it that it is safe.
+async fn all_is_safe(mut events: mpsc::Receiver<FieldEvent>) {
+    while let Some(event) = events.recv().await {
+        if let FieldEvent::Keep(receipt) = event {
+            receipt.stored();
+        }
+    }
+}
+
+pub(crate) async fn until(what: &str, mut holds: impl FnMut() -> bool) {
     let waiting = async {
         while !holds() {
             tokio::time::sleep(Duration::from_millis(2)).await;
@@ -200,59 +213,12 @@ async fn until(what: &str, mut holds: impl FnMut() -> bool) {
     assert!(tokio::time::timeout(Duration::from_secs(60), waiting).await.is_ok(), "waited in vain: {what}");
 }
 
-/// What happened while the line was broken, again and again: each event once, in its order, and with its own time.
-#[tokio::test(flavor = "multi_thread")]
-async fn events_of_a_broken_line_arrive_once_each_with_their_own_time() {
-    const EVENTS: u32 = 9000;
-    let field = Dnp3Field::start().await;
-    let description = field.description(&["one"], &[]);
-    let Gateway { link, mut events, points, _stop } = Gateway::start(&description);
-    let more = points.find("one", "set-point").unwrap().index;
-    let told: Arc<Mutex<Vec<(u64, u64)>>> = Arc::default();
-    let into = Arc::clone(&told);
-    tokio::spawn(async move {
-        while let Some(event) = events.recv().await {
-            let FieldEvent::Samples(samples) = event else { continue };
-            let of_point = samples.iter().filter(|sample| sample.point == more && sample.kind == SampleKind::Event);
-            let values = of_point.filter_map(|sample| match sample.value {
-                Some(Value::Uint(value)) => Some((value, u64::try_from(sample.source_time.as_millis()).unwrap())),
-                _ => None,
-            });
-            into.lock().unwrap().extend(values);
-        }
-    });
-    until("it is up", || link.status().devices[0].state == DeviceState::Up).await;
-    field.cut();
-    let time = |count: u32| 1_700_000_000_000_u64 + u64::from(count / 3);
-    field.host.with(address("one"), |outstation, _, _| {
-        let mut output = Point::new(MeasuredValue::Number(Number::Uint32(0)), Some(EventClass::First));
-        output.deadband = 0.0;
-        outstation.put(PointKind::AnalogOutput, 0, output);
-        for count in 1..=EVENTS {
-            let update = PointUpdate { value: Number::Uint32(count).into(), flags: Flags::ONLINE, time: time(count) };
-            outstation.update(PointKind::AnalogOutput, 0, update);
-        }
-    });
-    // It breaks again while they are told.
-    for part in 1..=5 {
-        field.mend().await;
-        until("some are told", || told.lock().unwrap().len() > part * 1000).await;
-        field.cut();
-    }
-    field.mend().await;
-    until("all are told", || told.lock().unwrap().last().is_some_and(|(count, _)| *count == u64::from(EVENTS))).await;
-    let expected: Vec<_> = (1..=EVENTS).map(|count| (u64::from(count), time(count))).collect();
-    let told = told.lock().unwrap();
-    assert_eq!(told.len(), expected.len(), "{} told", told.len());
-    assert!(*told == expected, "in their order, with their times");
-}
-
 /// Two outstations behind a link are read and written.
 async fn both_are_read_and_written(field: &Dnp3Field, link: &str) {
     let description = describe(link, &["one", "two"], &[]);
-    let Gateway { link, mut events, points, _stop } = Gateway::start(&description);
+    let Gateway { link, events, points, _stop } = Gateway::start(&description);
     let via = Via { links: vec![link.clone()], memories: Memories::default(), clock: Arc::new(WallClock) };
-    tokio::spawn(async move { while events.recv().await.is_some() {} });
+    tokio::spawn(all_is_safe(events));
     until("both are up", || link.status().devices.iter().all(|device| device.state == DeviceState::Up)).await;
     for (device, value) in [("one", 42), ("two", 43)] {
         let before = field.told(device);

@@ -9,6 +9,7 @@
 )]
 
 mod dnp3;
+mod dnp3_events;
 mod line;
 mod modbus;
 mod opcua;

@@ -4,7 +4,7 @@ use crate::line::Line;
 use crate::suite::{Field, WallClock, Writes};
 use interlex_core::description::{Description, Device, Files, Point, read};
 use interlex_core::{FieldEvent, LatestTable, PointTable, Quality, Reason, RecentValues, SampleKind, Value};
-use interlex_field::{Keeper, Listeners, Memories, PointWrite, Surroundings, TrialRead, Via, start, write};
+use interlex_field::{Keeper, KeptEvent, Listeners, Memories, PointWrite, Surroundings, TrialRead, Via, start, write};
 use interlex_opcua::{
     Access, Argument, Array, Binary, Body, DataValue, EUInformation, ExtensionObject, History, Host, HostConfig,
     LocalizedText, MessageSecurityMode, Node, NodeId, NodeKind, Process, Range, Scalar, SecurityPolicy, Server,
@@ -323,6 +323,18 @@ impl Keeper for InMemory {
 
     fn save(&self, place: String, content: Vec<u8>) -> Pin<Box<dyn Future<Output = bool> + Send + '_>> {
         Box::pin(async move { self.0.lock().unwrap().insert(place, content).is_none_or(|_| true) })
+    }
+
+    fn keep_events(
+        &self,
+        _: &str,
+        _: Vec<interlex_core::SequenceEntry>,
+    ) -> Pin<Box<dyn Future<Output = ()> + Send + '_>> {
+        Box::pin(async {})
+    }
+
+    fn last_events(&self, _: &str) -> Pin<Box<dyn Future<Output = Option<Vec<KeptEvent>>> + Send + '_>> {
+        Box::pin(async { None })
     }
 }
 

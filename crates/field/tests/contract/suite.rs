@@ -92,6 +92,9 @@ impl<F: Field> Rig<F> {
         let into = Arc::clone(&told);
         tokio::spawn(async move {
             while let Some(event) = receiver.recv().await {
+                if let FieldEvent::Keep(receipt) = &event {
+                    receipt.stored();
+                }
                 into.lock().unwrap().push(event);
             }
         });

@@ -6,6 +6,7 @@ pub(crate) mod check;
 pub(crate) mod console;
 pub(crate) mod contract;
 pub(crate) mod draft;
+pub(crate) mod events;
 pub(crate) mod extract;
 pub(crate) mod forms;
 pub(crate) mod gateways;

@@ -1,6 +1,6 @@
 use crate::api::extract::{LARGE_BODY, SMALL_BODY};
 use crate::api::{
-    audit, certificates, check, console, contract, draft, forms, gateways, health, heavy, imports, links, live,
+    audit, certificates, check, console, contract, draft, events, forms, gateways, health, heavy, imports, links, live,
     metrics, models, offers, people, points, revisions, session, setup, status, tap, trials, uplinks,
 };
 use crate::{ApiError, App};
@@ -58,6 +58,9 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(status::status))
         .routes(routes!(points::detail))
         .routes(routes!(live::live))
+        .routes(routes!(events::list))
+        .routes(routes!(events::export))
+        .routes(routes!(events::follow))
         .routes(routes!(tap::tap))
         .routes(routes!(gateways::list, gateways::add))
         .routes(routes!(gateways::remove))

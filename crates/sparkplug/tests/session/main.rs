@@ -19,7 +19,14 @@ impl Snapshots for Steady {
 }
 
 fn good(value: MetricValue<'_>) -> Snapshot<'_> {
-    Snapshot { value: Some(value), quality: MetricQuality::Good, reason: None, timestamp: 5, arrived: 5 }
+    Snapshot {
+        value: Some(value),
+        quality: MetricQuality::Good,
+        reason: None,
+        time_quality: None,
+        timestamp: 5,
+        arrived: 5,
+    }
 }
 
 fn node(last_bd_seq: Option<u8>) -> EdgeNode {
@@ -139,6 +146,7 @@ fn an_event_that_comes_late_is_historical_and_its_state_follows_with_the_time_of
             value: Some(MetricValue::Uint(value)),
             quality: MetricQuality::Good,
             reason: None,
+            time_quality: None,
             timestamp,
             arrived,
         },
@@ -168,6 +176,14 @@ fn an_event_that_comes_late_is_historical_and_its_state_follows_with_the_time_of
     assert_eq!(told(vec![event(7, 4_000_000, 63_000)]), [(7, 4_000_000, false)]);
     assert_eq!(told(vec![event(8, 64_000, 64_001)]), [(8, 64_000, true), (8, 64_001, false)]);
     assert_eq!(told(vec![event(9, 65_000, 65_001)]), [(9, 65_000, false)]);
+    // One that vouches for its times is not believed when it is ahead: history, and nothing follows it that is.
+    let vouched = |value, timestamp, arrived| {
+        let Datum { metric, now, standing } = event(value, timestamp, arrived);
+        Datum { metric, now: Snapshot { time_quality: Some("synchronized"), ..now }, standing }
+    };
+    assert_eq!(told(vec![vouched(10, 68_000, 66_000)]), [(10, 68_000, false)], "within two seconds");
+    assert_eq!(told(vec![vouched(11, 70_002, 68_001)]), [(11, 70_002, true), (11, 68_001, false)]);
+    assert_eq!(told(vec![vouched(12, 68_500, 68_500)]), [(12, 68_500, false)]);
 }
 
 #[test]
@@ -175,7 +191,14 @@ fn data_waits_for_the_births_and_carries_alias_and_news_only() {
     let mut node = node(None);
     let arrived = |quality, timestamp, arrived| Datum {
         metric: 1,
-        now: Snapshot { value: Some(MetricValue::Uint(9)), quality, reason: None, timestamp, arrived },
+        now: Snapshot {
+            value: Some(MetricValue::Uint(9)),
+            quality,
+            reason: None,
+            time_quality: None,
+            timestamp,
+            arrived,
+        },
         standing: Standing::Current,
     };
     let datum = |quality, timestamp| arrived(quality, timestamp, timestamp);

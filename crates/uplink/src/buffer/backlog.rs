@@ -9,8 +9,9 @@ use super::numbers::PointNumbers;
 use super::past::Past;
 use super::queue::Queue;
 use interlex_core::description::JournalSettings;
-use interlex_core::{Clock, Timestamp};
+use interlex_core::{Clock, Receipt, Timestamp};
 use interlex_store::{JournalEntry, Store};
+use std::collections::VecDeque;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::time::{Instant, timeout_at};
@@ -27,6 +28,8 @@ pub(crate) struct Backlog<T: Item> {
     pub(crate) queue: Queue<T>,
     pub(super) ledger: Ledger<T>,
     pub(super) journal: Journal<T>,
+    /// Whoever wants to know when everything before a number is safe.
+    receipts: VecDeque<(u64, Receipt)>,
     has_store: bool,
     /// How many reads of blocks are under way.
     fetching: usize,
@@ -62,6 +65,7 @@ impl<T: Item> Backlog<T> {
             // A tick and the way to the database are part of the promise.
             ledger: Ledger::new(Duration::from(settings.journal_flush).saturating_sub(2 * TICK)),
             journal: Journal::new(store, gateway, name),
+            receipts: VecDeque::new(),
             has_store: store.is_some(),
             fetching: 0,
             error: None,
@@ -142,6 +146,24 @@ impl<T: Item> Backlog<T> {
         self.ledger.settle(number);
     }
 
+    /// Tells when everything that came so far is safe, and sees to it at once. Without a database nothing ever is: whoever asks is
+    /// told so at once, since there is no more to wait for.
+    pub(crate) fn keep(&mut self, receipt: Receipt) {
+        if !self.has_store {
+            return receipt.stored();
+        }
+        self.ledger.hurry();
+        self.receipts.push_back((self.ledger.next(), receipt));
+        self.maintain(false);
+    }
+
+    fn give_receipts(&mut self) {
+        let first_unsafe = self.ledger.first_unsafe();
+        while let Some((_, receipt)) = self.receipts.pop_front_if(|(before, _)| *before <= first_unsafe) {
+            receipt.stored();
+        }
+    }
+
     /// Samples are lost before they could become items.
     pub(crate) fn lose(&mut self, count: u64, from: Timestamp, to: Timestamp, why: &'static str) {
         self.came += count;
@@ -195,6 +217,7 @@ impl<T: Item> Backlog<T> {
             News::Written { first, id, bytes } => {
                 self.error = None;
                 self.ledger.written(first, id, bytes);
+                self.give_receipts();
             }
             News::Read { first, samples, numbers } => {
                 self.error = None;
@@ -293,6 +316,7 @@ impl<T: Item> Backlog<T> {
             let sent = self.journal.order(Order::Write { first, items, context });
             debug_assert!(sent.is_ok(), "there was room");
         }
+        self.give_receipts();
         self.give_up_old();
         self.leave_memory();
         let removable = self.ledger.take_removable();

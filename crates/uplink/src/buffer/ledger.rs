@@ -136,6 +136,24 @@ impl<T: Item> Ledger<T> {
         number
     }
 
+    /// Whatever is fresh is due in the journal at once.
+    pub(super) fn hurry(&mut self) {
+        self.is_due = !self.fresh.is_empty();
+    }
+
+    /// The number that the next item gets.
+    pub(super) const fn next(&self) -> u64 {
+        self.next
+    }
+
+    /// The first item that a sudden end would lose; all before it are in the database, or settled.
+    pub(super) fn first_unsafe(&self) -> u64 {
+        let fresh = self.fresh.keys().next().copied();
+        // Blocks are written in their order: the last ones are those that are under way.
+        let under_way = self.blocks.iter().rev().take_while(|(_, block)| block.id.is_none()).last();
+        fresh.into_iter().chain(under_way.map(|(first, _)| *first)).min().unwrap_or(u64::MAX)
+    }
+
     /// A block of an earlier run with so many samples, which are in the database only; gives their numbers.
     pub(super) fn restore(&mut self, stored: Stored, count: u64, now: Instant) -> Ranges {
         let numbers = Ranges::stretch(self.next, count);

@@ -112,9 +112,7 @@ impl JsonMessages {
 
     /// What is gathered for longer than the journal may lag is kept as the message that it would be now. The message that
     /// it becomes in the end takes its place.
-    async fn keep_gathered(&mut self, base: &mut Base<Outbound>, now: Instant) {
-        // A tick and the way to the database are part of the promise.
-        let lag = Duration::from(base.uplink.journal.journal_flush).saturating_sub(2 * TICK);
+    async fn keep_gathered(&mut self, base: &mut Base<Outbound>, now: Instant, lag: Duration) {
         for group in &mut self.groups {
             let Some(samples) = group.unkept_since(now, lag) else { continue };
             let rendered = self.rendering.render(group, &samples, &self.inventory, base.now()).await;
@@ -252,6 +250,10 @@ impl Kind for JsonMessages {
     async fn take_in(&mut self, base: &mut Base<Outbound>, event: FieldEvent) {
         match event {
             FieldEvent::Samples(samples) => self.take_samples(base, &samples).await,
+            FieldEvent::Keep(receipt) => {
+                self.keep_gathered(base, Instant::now(), Duration::ZERO).await;
+                base.backlog.keep(receipt);
+            }
             // What is bad is told by the points themselves.
             FieldEvent::DeviceUp(_) | FieldEvent::DeviceDown(_) | FieldEvent::Retyped(_) => {}
             FieldEvent::Revised(inventory) => {
@@ -283,7 +285,9 @@ impl Kind for JsonMessages {
     async fn tick(&mut self, base: &mut Base<Outbound>) {
         let now = Instant::now();
         self.make_messages(base, |group| group.is_due(now)).await;
-        self.keep_gathered(base, now).await;
+        // A tick and the way to the database are part of the promise.
+        let lag = Duration::from(base.uplink.journal.journal_flush).saturating_sub(2 * TICK);
+        self.keep_gathered(base, now, lag).await;
         base.maintain(self.is_online);
     }
 

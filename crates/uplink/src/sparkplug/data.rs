@@ -4,7 +4,7 @@ use crate::mqtt::{Connection, MqttEvent};
 use crate::request::Published;
 use crate::session::{Base, GOODBYE};
 use interlex_core::{Sample, SampleKind};
-use interlex_sparkplug::{Datum, Standing};
+use interlex_sparkplug::{Datum, Snapshot, Standing};
 use tokio::time::{Instant, timeout};
 
 /// The most metrics in one data message: a few tens of kilobytes, so that live values never wait long behind one.
@@ -58,6 +58,7 @@ impl SparkplugNode {
             let metric = announced.place(sample.point)?;
             let times = (sample.source_time, sample.gateway_time);
             let now = snapshot_of(sample.value.as_ref(), sample.quality, times, words);
+            let now = Snapshot { time_quality: sample.time_quality.word(), ..now };
             Some(Datum { metric, now, standing: standing(sample, is_historical) })
         };
         let data: Vec<_> = samples.iter().filter_map(datum).collect();

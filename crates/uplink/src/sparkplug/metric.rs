@@ -175,13 +175,14 @@ pub(crate) fn snapshot_of(
     };
     let reason = quality.reason().map(|reason| format!("{}: {}", quality.class(), words(reason)));
     let (timestamp, arrived) = (source_time.as_unsigned_millis(), gateway_time.as_unsigned_millis());
-    Snapshot { value, quality: metric_quality, reason, timestamp, arrived }
+    Snapshot { value, quality: metric_quality, reason, time_quality: None, timestamp, arrived }
 }
 
 /// Something that is well and known.
 pub(crate) fn told(value: MetricValue<'static>, now: Timestamp) -> Snapshot<'static> {
     let timestamp = now.as_unsigned_millis();
-    Snapshot { value: Some(value), quality: MetricQuality::Good, reason: None, timestamp, arrived: timestamp }
+    let (quality, time_quality) = (MetricQuality::Good, None);
+    Snapshot { value: Some(value), quality, reason: None, time_quality, timestamp, arrived: timestamp }
 }
 
 /// Births take their values from the latest-value table, and from what the gateway knows of itself.
@@ -235,7 +236,8 @@ impl Snapshots for Current<'_> {
             // What was forgotten was read at no time that could be told.
             Some(reading) if reading.quality != Quality::Bad(Reason::NeverRead) => {
                 let times = (reading.source_time, reading.gateway_time);
-                snapshot_of(reading.value.as_ref(), reading.quality, times, self.words)
+                let told = snapshot_of(reading.value.as_ref(), reading.quality, times, self.words);
+                Snapshot { time_quality: reading.time_quality.word(), ..told }
             }
             _ => self.never_read(),
         }

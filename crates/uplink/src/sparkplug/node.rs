@@ -269,6 +269,7 @@ impl Kind for SparkplugNode {
         let at = now.as_unsigned_millis();
         match event {
             FieldEvent::Samples(samples) => self.take_samples(base, &samples),
+            FieldEvent::Keep(receipt) => base.backlog.keep(receipt),
             FieldEvent::DeviceUp(device) => {
                 let current = Current::new(&self.latest, &self.health_told, &self.last_results, now, self.words);
                 if self.node.device_up(at, device, &current) {

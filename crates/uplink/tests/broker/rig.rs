@@ -3,7 +3,7 @@
 use interlex_core::description::{Files, Uplink, read};
 use interlex_core::{
     Clock, DataType, FieldEvent, Inventory, LatestTable, ManualClock, PointTable, Quality, Reason, Sample, SampleKind,
-    Shared, Timestamp, UplinkStatus, Value,
+    Shared, TimeQuality, Timestamp, UplinkStatus, Value,
 };
 use interlex_sidecar::{Broker, Database, own_socket};
 use interlex_sparkplug::proto::Metric;
@@ -217,7 +217,8 @@ impl Rig {
         if kind != SampleKind::Past {
             self.latest.store(point, value.as_ref().map(|value| (value, value)), quality, at(millis), at(millis));
         }
-        Sample { point, value, quality, source_time: at(millis), gateway_time: at(millis), kind }
+        let time_quality = TimeQuality::Unsaid;
+        Sample { point, value, quality, source_time: at(millis), gateway_time: at(millis), time_quality, kind }
     }
 
     /// Points are of these types from now on, as the floor of a link has it done.

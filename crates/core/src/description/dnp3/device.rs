@@ -26,6 +26,15 @@ pub struct Dnp3Device {
     #[serde(default, skip_serializing_if = "is_false")]
     #[schemars(extend("x-advanced" = true, "default" = false))]
     pub only_asked: bool,
+    /// When it may forget what it told: once that is in the database, or as soon as it is in memory, of which a sudden end loses
+    /// what was not sent.
+    #[serde(default, skip_serializing_if = "Dnp3Confirm::is_stored")]
+    #[schemars(extend("x-advanced" = true, "default" = "stored"))]
+    pub confirm: Dnp3Confirm,
+    /// How long that may take. What takes longer is not confirmed: the outstation tells it again.
+    #[serde(default = "default_confirm_within", skip_serializing_if = "is_default_confirm_within")]
+    #[schemars(extend("x-advanced" = true, "default" = "2s"))]
+    pub confirm_within: Span,
     /// How its clock is set when it asks for that.
     #[serde(default, skip_serializing_if = "Dnp3TimeSync::is_lan")]
     #[schemars(extend("x-advanced" = true, "default" = "lan"))]
@@ -34,6 +43,24 @@ pub struct Dnp3Device {
     #[serde(default = "default_retries", skip_serializing_if = "is_default_retries")]
     #[schemars(range(max = 10), extend("x-advanced" = true, "default" = 1))]
     pub retries: u8,
+}
+
+/// When an outstation may forget what it told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Dnp3Confirm {
+    /// Once it is in the database, and a sudden end loses nothing of it.
+    #[default]
+    Stored,
+    /// As soon as it is in memory.
+    Received,
+}
+
+impl Dnp3Confirm {
+    #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
+    fn is_stored(&self) -> bool {
+        *self == Self::Stored
+    }
 }
 
 /// How the clock of an outstation is set.
@@ -66,6 +93,14 @@ const fn default_integrity_period() -> Span {
 
 const fn default_event_period() -> Span {
     Span::from_millis(10_000)
+}
+
+const fn default_confirm_within() -> Span {
+    Span::from_millis(2000)
+}
+
+fn is_default_confirm_within(within: &Span) -> bool {
+    *within == default_confirm_within()
 }
 
 const fn default_retries() -> u8 {

@@ -7,7 +7,7 @@ mod point;
 
 pub use address::{Dnp3Address, Dnp3Kind, ParseDnp3AddressError};
 pub(super) use device::shared_addresses;
-pub use device::{Dnp3Device, Dnp3TimeSync};
+pub use device::{Dnp3Confirm, Dnp3Device, Dnp3TimeSync};
 pub use link::{Dnp3Link, Dnp3NetworkLink, Dnp3SerialLink};
 pub(super) use point::point;
 pub use point::{Dnp3ControlForm, Dnp3ControlMode, Dnp3Point};

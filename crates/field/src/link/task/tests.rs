@@ -300,6 +300,7 @@ async fn what_a_driver_tells_reaches_listeners_in_its_order() {
     while told.len() < 4 {
         told.push(match rig.events.recv().await.unwrap() {
             FieldEvent::Samples(samples) => samples[0].quality.to_string(),
+            FieldEvent::Keep(_) => "keep".to_owned(),
             FieldEvent::DeviceUp(slot) => format!("up {slot}"),
             FieldEvent::DeviceDown(slot) => format!("down {slot}"),
             FieldEvent::Retyped(slot) => format!("retyped {slot}"),

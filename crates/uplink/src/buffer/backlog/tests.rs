@@ -1,6 +1,6 @@
 use super::*;
 use interlex_core::description::{Files, Span, WhenFull, read};
-use interlex_core::{ManualClock, PointIndex, PointTable, Quality, Sample, SampleKind, Value};
+use interlex_core::{ManualClock, PointIndex, PointTable, Quality, Sample, SampleKind, TimeQuality, Value};
 use interlex_sidecar::{Database, own_socket};
 
 const NOW: Timestamp = Timestamp::from_millis(1_800_000_000_000);
@@ -33,6 +33,7 @@ fn sample(n: u64) -> Sample {
         quality: Quality::Good,
         source_time: at,
         gateway_time: at,
+        time_quality: TimeQuality::Unsaid,
         kind: SampleKind::Current,
     }
 }

@@ -8,14 +8,15 @@ mod named;
 use super::numbers::PointNumbers;
 use bytes::{put, take};
 use columns::{Values, put_rare, put_runs, take_rare, take_runs};
-use interlex_core::{DataType, PointIndex, PointTable, Quality, Sample, SampleKind, Timestamp, Value};
+use interlex_core::{DataType, PointIndex, PointTable, Quality, Sample, SampleKind, TimeQuality, Timestamp, Value};
 
 /// The first byte of blocks that name their points.
 const NAMED: u8 = 1;
 /// The first byte of blocks that number them.
 const NUMBERED: u8 = 2;
-/// Where the kind stands above the bits of the quality.
+/// Where the kind stands above the bits of the quality, and above that what the time is worth.
 const KIND: u32 = 48;
+const TIME_QUALITY: u32 = 50;
 /// What one sample takes at the least: a value.
 const LEAST: usize = 1;
 
@@ -76,7 +77,7 @@ pub(super) fn encode(samples: &[Sample], points: &PointTable, numbers: &PointNum
     let ages =
         known.iter().map(|(_, sample)| sample.gateway_time.as_millis().wrapping_sub(sample.source_time.as_millis()));
     put_rare(ages, &mut out);
-    put_runs(known.iter().map(|(_, sample)| sample.quality.to_bits() | kind_bits(sample.kind) << KIND), &mut out);
+    put_runs(known.iter().map(|(_, sample)| tags(sample)), &mut out);
     let mut values = Values::of(known.len());
     for (number, sample) in known {
         values.put(number, sample.value.as_ref(), &mut out);
@@ -84,12 +85,14 @@ pub(super) fn encode(samples: &[Sample], points: &PointTable, numbers: &PointNum
     out
 }
 
-const fn kind_bits(kind: SampleKind) -> u64 {
-    match kind {
+/// The quality, with what else hardly ever changes from one sample to the next.
+fn tags(sample: &Sample) -> u64 {
+    let kind = match sample.kind {
         SampleKind::Current => 0,
         SampleKind::Event => 1,
         SampleKind::Past => 2,
-    }
+    };
+    sample.quality.to_bits() | kind << KIND | u64::from(sample.time_quality.number()) << TIME_QUALITY
 }
 
 /// Reads a block: the samples with the indices and in the types that their points have now.
@@ -115,14 +118,20 @@ pub(super) fn decode(
     for ((step, time), (age, quality)) in steps.into_iter().zip(times).zip(ages.into_iter().zip(qualities)) {
         number = number.wrapping_add(step.cast_unsigned()).wrapping_add(1);
         at = at.wrapping_add(time);
-        let kind = match quality >> KIND {
+        let time_quality = u8::try_from(quality >> TIME_QUALITY).map(TimeQuality::of_number).unwrap_or_default();
+        let kind = match quality >> KIND & 3 {
             0 => SampleKind::Current,
             1 => SampleKind::Event,
             _ => SampleKind::Past,
         };
         let value = values.take(number, rest)?;
         let known = Known(numbers.find(number, points));
-        samples.push(sample(known, value, (Quality::from_bits(quality), kind), (at.wrapping_sub(age), at)));
+        samples.push(sample(
+            known,
+            value,
+            (Quality::from_bits(quality), kind, time_quality),
+            (at.wrapping_sub(age), at),
+        ));
     }
     if rest.is_empty() { Ok(samples) } else { Err(BlockError::Damaged) }
 }
@@ -131,14 +140,14 @@ pub(super) fn decode(
 fn sample(
     Known(known): Known,
     value: Option<Value>,
-    (quality, kind): (Quality, SampleKind),
+    (quality, kind, time_quality): (Quality, SampleKind, TimeQuality),
     (source, at): (i64, i64),
 ) -> Result<Sample, Unknown> {
     let (source_time, gateway_time) = (Timestamp::from_millis(source), Timestamp::from_millis(at));
     let unknown = Unknown { came: gateway_time };
     let (point, data_type) = known.ok_or(unknown)?;
     let value = value.map(|value| value.into_type(data_type).ok_or(unknown)).transpose()?;
-    Ok(Sample { point, value, quality, source_time, gateway_time, kind })
+    Ok(Sample { point, value, quality, source_time, gateway_time, time_quality, kind })
 }
 
 /// Reads any bytes as a block of a gateway with a point of each kind.

@@ -3,7 +3,7 @@
 use super::BlockError;
 use super::bytes::{take, take_byte, take_bytes, take_count, take_signed, take_text};
 use super::{Known, Unknown, sample};
-use interlex_core::{PointTable, Quality, Sample, SampleKind, Value};
+use interlex_core::{PointTable, Quality, Sample, SampleKind, TimeQuality, Value};
 
 /// Reads a block after its version.
 ///
@@ -27,7 +27,12 @@ pub(super) fn decode(mut rest: &[u8], points: &PointTable) -> Result<Vec<Result<
         let quality = u32::try_from(take(rest)?).map_err(|_| BlockError::Damaged)?;
         let value = take_value(rest)?;
         before = at;
-        samples.push(sample(known, value, (Quality::from_short_bits(quality), SampleKind::Current), (source, at)));
+        samples.push(sample(
+            known,
+            value,
+            (Quality::from_short_bits(quality), SampleKind::Current, TimeQuality::Unsaid),
+            (source, at),
+        ));
     }
     if rest.is_empty() { Ok(samples) } else { Err(BlockError::Damaged) }
 }

@@ -54,13 +54,15 @@ fn values() -> impl Strategy<Value = (u32, Option<Value>)> {
 
 fn samples() -> impl Strategy<Value = Vec<Sample>> {
     let kinds = prop_oneof![Just(SampleKind::Current), Just(SampleKind::Event), Just(SampleKind::Past)];
+    let kinds = (kinds, (0_u8..4).prop_map(TimeQuality::of_number));
     let one = (values(), any::<i32>(), -5000_i64..5000, 0..QUALITIES.len(), kinds);
-    let one = one.prop_map(|((point, value), at, before, quality, kind)| Sample {
+    let one = one.prop_map(|((point, value), at, before, quality, (kind, time_quality))| Sample {
         point: PointIndex(point),
         value,
         quality: QUALITIES[quality],
         source_time: Timestamp::from_millis(1_700_000_000_000 + i64::from(at) - before),
         gateway_time: Timestamp::from_millis(1_700_000_000_000 + i64::from(at)),
+        time_quality,
         kind,
     });
     prop::collection::vec(one, 0..60)
@@ -127,6 +129,7 @@ fn numbers_and_not_indices_say_which_point_it_is() {
         quality: Quality::Good,
         source_time: Timestamp::from_millis(1_700_000_000_000 + n * 500),
         gateway_time: Timestamp::from_millis(1_700_000_000_000 + n * 500),
+        time_quality: TimeQuality::Unsaid,
         kind: SampleKind::Current,
     };
     let samples: Vec<_> = (0..1000).map(sample).collect();

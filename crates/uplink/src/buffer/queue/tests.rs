@@ -1,5 +1,5 @@
 use super::*;
-use interlex_core::{PointIndex, Quality, Sample, SampleKind, Timestamp, Value};
+use interlex_core::{PointIndex, Quality, Sample, SampleKind, TimeQuality, Timestamp, Value};
 
 fn sample(at: i64) -> Sample {
     let time = Timestamp::from_millis(at);
@@ -10,6 +10,7 @@ fn sample(at: i64) -> Sample {
         quality: Quality::Good,
         source_time: time,
         gateway_time: time,
+        time_quality: TimeQuality::Unsaid,
         kind: SampleKind::Current,
     }
 }
