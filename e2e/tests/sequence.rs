@@ -170,8 +170,9 @@ async fn killed_again_and_again_no_event_is_lost_and_the_list_has_each_once() {
     .await;
 
     // The client tells the same, as it happened, and saves it for a spreadsheet.
-    let shown =
-        rig.interlex(&["events", "--device", "relay", "--point", "operations", "--limit", "2", "-o", "csv"]).await;
+    let shown = rig
+        .interlex(&["events", "--device", "relay", "--point", "operations", "--numbers", "--limit", "2", "-o", "csv"])
+        .await;
     let lines: Vec<_> = shown.out.lines().collect();
     assert!(lines.len() == 3 && lines[2].contains(&format!(",operations,counter:0,{last} times,online")), "{shown:?}");
 }

@@ -170,6 +170,7 @@ export const tokensQuery = queryOptions({
 export interface EventFilter {
   device?: string;
   point?: string;
+  states?: boolean;
   from?: number;
 }
 

@@ -103,17 +103,17 @@ const CASES: Case[] = [
   {
     name: "Events",
     page: <EventsPage />,
-    call: "gateways/alderfen-1/events?limit=200",
+    call: "gateways/alderfen-1/events?states=true&limit=200",
     all: {
       gateways: { json: [{ name: "alderfen-1", title: "", running: true }] },
-      "gateways/alderfen-1/events?limit=200": {
+      "gateways/alderfen-1/events?states=true&limit=200": {
         json: [{ id: 1, at: 1_780_000_000_000, arrived: 1_780_000_000_009, time: "synchronized", device: "grid", address: "double-bit:0", state: "tripped", flags: "online" }],
       },
     },
     filled: "tripped",
     loading: /Loading events/,
     empty: {
-      answers: { gateways: { json: [{ name: "alderfen-1", title: "", running: true }] }, "gateways/alderfen-1/events?limit=200": { json: [] } },
+      answers: { gateways: { json: [{ name: "alderfen-1", title: "", running: true }] }, "gateways/alderfen-1/events?states=true&limit=200": { json: [] } },
       says: "No event fits the filter",
     },
   },

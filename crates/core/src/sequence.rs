@@ -12,6 +12,8 @@ pub struct SequenceEntry {
     pub address: String,
     /// What it became, in words.
     pub state: String,
+    /// Whether that is a number, and no state.
+    pub is_number: bool,
     /// What the device says of it, in the protocol's words.
     pub flags: String,
     /// When, by the device; when it arrived, where the device does not say.

@@ -13,6 +13,8 @@ pub struct NewFieldEvent {
     pub address: String,
     /// What it became, in words.
     pub state: String,
+    /// Whether that is a number, and no state.
+    pub is_number: bool,
     /// What the device says of it.
     pub flags: String,
     /// When, in milliseconds since 1970 UTC.
@@ -45,6 +47,8 @@ pub struct FieldEventFilter {
     pub device: Option<String>,
     /// Only of this point, or of what has this address.
     pub point: Option<String>,
+    /// Only states, and no numbers.
+    pub only_states: bool,
     /// Only what comes behind this one in the order of the list: its time and its number.
     pub behind: Option<(i64, u64)>,
     /// So many at the most.
@@ -62,6 +66,7 @@ fn record(row: &MySqlRow) -> Result<FieldEventRecord, StoreError> {
         point: row.try_get("point")?,
         address: row.try_get("address")?,
         state: row.try_get("state")?,
+        is_number: row.try_get("is_number")?,
         flags: row.try_get("flags")?,
         at: row.try_get("at")?,
         time_quality: row.try_get("time_quality")?,
@@ -89,8 +94,8 @@ impl Store {
             let mut transaction = self.pool.begin().await?;
             for some in events.chunks(ROWS) {
                 let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                    "INSERT INTO field_event (gateway, source, device, point, address, state, flags, at, time_quality, \
-                     arrived, mark) ",
+                    "INSERT INTO field_event (gateway, source, device, point, address, state, is_number, flags, at, \
+                     time_quality, arrived, mark) ",
                 );
                 query.push_values(some, |mut row, event| {
                     row.push_bind(gateway)
@@ -99,6 +104,7 @@ impl Store {
                         .push_bind(event.point.as_deref().map(|point| cut(point, 128)))
                         .push_bind(cut(&event.address, 64))
                         .push_bind(cut(&event.state, 512))
+                        .push_bind(event.is_number)
                         .push_bind(cut(&event.flags, 128))
                         .push_bind(event.at)
                         .push_bind(event.time_quality)
@@ -175,21 +181,31 @@ impl Store {
         Ok(sqlx::query_scalar(query).bind(gateway).fetch_optional(&self.pool).await?.unwrap_or(0))
     }
 
-    /// Keeps the last `most` changes of a gateway that were told, and removes some of the others; tells how many.
+    /// Keeps the last `most` changes of states of a gateway that were told, and of numbers as many, and removes some of the others;
+    /// tells how many.
     ///
     /// # Errors
     /// [`StoreError::Database`]
     pub async fn trim_field_events(&self, gateway: &str, most: u32) -> Result<u64, StoreError> {
-        let oldest = "SELECT id FROM field_event WHERE gateway = ? ORDER BY id DESC LIMIT 1 OFFSET ?";
-        let beyond: Option<u64> =
-            sqlx::query_scalar(oldest).bind(gateway).bind(most).fetch_optional(&self.pool).await?;
-        let Some(beyond) = beyond else { return Ok(0) };
-        let delete = "DELETE FROM field_event WHERE gateway = ? AND id <= ? ORDER BY id LIMIT 5000";
-        Ok(sqlx::query(delete).bind(gateway).bind(beyond).execute(&self.pool).await?.rows_affected())
+        let oldest = "SELECT id FROM field_event WHERE gateway = ? AND is_number = ? ORDER BY id DESC LIMIT 1 OFFSET ?";
+        let delete = "DELETE FROM field_event WHERE gateway = ? AND is_number = ? AND id <= ? ORDER BY id LIMIT 5000";
+        let mut removed = 0;
+        for is_number in [false, true] {
+            let beyond = sqlx::query_scalar(oldest).bind(gateway).bind(is_number).bind(most);
+            let beyond: Option<u64> = beyond.fetch_optional(&self.pool).await?;
+            if let Some(beyond) = beyond {
+                let delete = sqlx::query(delete).bind(gateway).bind(is_number).bind(beyond);
+                removed += delete.execute(&self.pool).await?.rows_affected();
+            }
+        }
+        Ok(removed)
     }
 }
 
 fn narrow(query: &mut QueryBuilder<MySql>, filter: &FieldEventFilter) {
+    if filter.only_states {
+        query.push(" AND is_number = 0");
+    }
     if let Some(from) = filter.from {
         query.push(" AND at >= ").push_bind(from);
     }

@@ -35,6 +35,7 @@ export function EventsPage() {
     if (text) filter[key] = text;
   }
   if (within && within[2] > 0) filter.from = now - within[2];
+  if (search.get("what") !== "all") filter.states = true;
   const links = status?.gateways.find(({ name }) => name === gateway)?.links ?? [];
   // Those of the other protocols tell no changes with times of their own.
   const devices = links.filter(({ protocol }) => protocol.startsWith("dnp3")).flatMap((link) => link.devices.map(({ name }) => name));
@@ -72,6 +73,10 @@ export function EventsPage() {
           value={search.get("point") ?? ""}
           onChange={(event) => change({ point: event.target.value || null })}
         />
+        <Choice label="What" value={search.get("what") ?? ""} onChange={(event) => change({ what: event.target.value || null })}>
+          <option value="">States</option>
+          <option value="all">States and numbers</option>
+        </Choice>
         <Choice label="When" value={search.get("span") ?? ""} onChange={(event) => change({ span: event.target.value || null })}>
           {SPANS.map(([word, title]) => (
             <option key={word} value={word}>
@@ -96,13 +101,14 @@ function Sequence({ gateway, filter }: { gateway: string; filter: EventFilter })
   });
   const [followed, setFollowed] = useState<EventView[]>([]);
   const [isFollowing, setFollowing] = useState(true);
-  const { device, point } = filter;
+  const { device, point, states } = filter;
   const { refetch } = events;
   useEffect(() => {
     if (!isFollowing) return;
     const query = new URLSearchParams();
     if (device) query.set("device", device);
     if (point) query.set("point", point);
+    if (states) query.set("states", "true");
     const source = new EventSource(`/api/v1/gateways/${encodeURIComponent(gateway)}/events/live?${query}`);
     // What came between the list and the stream.
     source.addEventListener("open", () => void refetch());
@@ -111,7 +117,7 @@ function Sequence({ gateway, filter }: { gateway: string; filter: EventFilter })
       setFollowed((before) => [...before.slice(1 - FOLLOWED), told]);
     });
     return () => source.close();
-  }, [gateway, device, point, isFollowing, refetch]);
+  }, [gateway, device, point, states, isFollowing, refetch]);
   if (events.isPending) return <Loading what="events" />;
   if (events.isError) return <Notice tone="alarm" title={events.error.message} />;
   const all = inOrder([...followed, ...events.data.pages.flat()]);

@@ -22,6 +22,9 @@ pub(crate) struct EventsArguments {
     /// Only of the last span, such as 2d, by the times of the changes
     #[arg(long, value_parser = span_of_time)]
     pub(crate) last: Option<Span>,
+    /// Numbers, too, and not only states
+    #[arg(long)]
+    pub(crate) numbers: bool,
     /// So many changes at the most
     #[arg(long, default_value_t = 50)]
     pub(crate) limit: usize,
@@ -35,7 +38,7 @@ const PAGE: usize = 1000;
 const HEADER: [&str; 7] = ["when", "time", "device", "point", "address", "state", "flags"];
 
 pub(crate) async fn run(arguments: EventsArguments) -> anyhow::Result<()> {
-    let EventsArguments { of, device, point, last, limit, follow } = arguments;
+    let EventsArguments { of, device, point, last, numbers, limit, follow } = arguments;
     let client = Client::new(&of.target)?;
     let gateway = client.gateway(of.gateway.as_deref()).await?;
     let now = whole(&client.get("/api/v1/status", &[]).await?, "at");
@@ -43,10 +46,11 @@ pub(crate) async fn run(arguments: EventsArguments) -> anyhow::Result<()> {
         let millis = i64::try_from(Duration::from(span).as_millis()).unwrap_or(i64::MAX);
         now.saturating_sub(millis).to_string()
     });
-    let wanted: Vec<_> = [("device", device), ("point", point), ("from", from)]
-        .into_iter()
-        .filter_map(|(key, value)| Some((key, value?)))
-        .collect();
+    let wanted: Vec<_> =
+        [("device", device), ("point", point), ("from", from), ("states", (!numbers).then(|| "true".to_owned()))]
+            .into_iter()
+            .filter_map(|(key, value)| Some((key, value?)))
+            .collect();
     let path = format!("/api/v1/gateways/{gateway}/events");
     // What comes while the list is made is not missed.
     let narrowed: Vec<_> = wanted.iter().map(|(key, value)| (*key, value.as_str())).collect();

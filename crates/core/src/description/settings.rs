@@ -17,7 +17,7 @@ pub struct GatewaySettings {
     /// What people call it.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub title: String,
-    /// How many changes stay in its sequence of events; the oldest go.
+    /// How many changes of states stay in its sequence of events, and how many of numbers; the oldest go.
     #[serde(default = "million", skip_serializing_if = "is_million")]
     #[schemars(range(min = 1000, max = 100_000_000), extend("x-advanced" = true, "default" = 1_000_000))]
     pub events_kept: u32,

@@ -3,7 +3,9 @@ use super::mapping::{kind, quality, value, words};
 use crate::link::{Memories, PlannedDevice, ToldEvent};
 use interlex_core::description::{Dnp3Confirm, Dnp3Device, Dnp3Link, Dnp3TimeSync};
 use interlex_core::{DataType, PointIndex, Quality, RawSample, Reason, SampleKind, TimeQuality, Timestamp};
-use interlex_dnp3::{Classes, Flags, LinkAddress, Master, MasterConfig, Measurement, PointKind, TimeSync};
+use interlex_dnp3::{
+    Classes, Flags, LinkAddress, Master, MasterConfig, MeasuredValue, Measurement, PointKind, TimeSync,
+};
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -116,6 +118,7 @@ impl Station {
                     address: address_of(told),
                     value: point.and_then(|(_, data_type)| value(&told.value, *data_type)),
                     words: words(&told.value),
+                    is_number: matches!(told.value, MeasuredValue::Number(_)),
                     flags,
                     at: time,
                     time_quality,

@@ -217,14 +217,16 @@ impl Floor {
             let unit = info.map(|info| info.settings().unit.as_str()).unwrap_or_default();
             let state = match value {
                 Some(Value::Bool(_)) | None => told.words,
-                Some(value) if unit.is_empty() => value.to_string(),
-                Some(value) => format!("{value} {unit}"),
+                // What is not shaped has as many digits as it was told with.
+                Some(value) if Some(&value) == told.value.as_ref() => [&told.words, unit].join(" "),
+                Some(value) => [value.to_string().as_str(), unit].join(" "),
             };
             SequenceEntry {
                 device: Arc::clone(&device),
                 point: info.map(|info| info.name().into()),
                 address: told.address,
-                state,
+                state: state.trim_end().to_owned(),
+                is_number: told.is_number,
                 flags: told.flags,
                 at: told.at.unwrap_or(now.wall),
                 time_quality: if told.at.is_none() { TimeQuality::Arrival } else { told.time_quality },

@@ -62,6 +62,8 @@ pub(crate) struct ToldEvent {
     pub(crate) value: Option<Value>,
     /// The same in the protocol's words.
     pub(crate) words: String,
+    /// Whether that is a number, and no state.
+    pub(crate) is_number: bool,
     /// What the device says of it.
     pub(crate) flags: String,
     /// When, where the device says so.

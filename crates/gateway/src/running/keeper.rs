@@ -97,6 +97,7 @@ fn stored(entry: SequenceEntry) -> NewFieldEvent {
         point: entry.point.map(|point| point.to_string()),
         address: entry.address,
         state: entry.state,
+        is_number: entry.is_number,
         flags: entry.flags,
         at: entry.at.as_millis(),
         time_quality: entry.time_quality.number(),

@@ -31,6 +31,9 @@ pub(crate) struct EventQuery {
     device: Option<String>,
     /// Only of this point, or of this address.
     point: Option<String>,
+    /// Only states, and no numbers.
+    #[serde(default)]
+    states: bool,
     /// Only what comes behind this one in the list, to go on where a page ended: the `at` of its last one.
     behind_at: Option<i64>,
     /// And the `id` of that.
@@ -67,10 +70,10 @@ const LARGEST_PAGE: u32 = 1000;
 
 impl EventQuery {
     fn filter(self) -> FieldEventFilter {
-        let Self { from, to, device, point, behind_at, behind_id, limit } = self;
+        let Self { from, to, device, point, states, behind_at, behind_id, limit } = self;
         let behind = behind_at.map(|at| (at, behind_id.unwrap_or(0)));
         let limit = limit.unwrap_or(PAGE).clamp(1, LARGEST_PAGE);
-        FieldEventFilter { from, to, device, point, behind, limit }
+        FieldEventFilter { from, to, device, point, only_states: states, behind, limit }
     }
 }
 
