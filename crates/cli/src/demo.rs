@@ -7,7 +7,7 @@ use crate::serve::{interrupted, keep_setup_link, make_private};
 use anyhow::Context;
 use clap::Args;
 use indicatif::{ProgressBar, ProgressStyle};
-use interlex_core::description::{self, Description, Files, Fingerprint, LinkProtocol, MAIN_FILE, OpcUaLink};
+use interlex_core::description::{self, Description, Dnp3Link, Files, Fingerprint, LinkProtocol, MAIN_FILE, OpcUaLink};
 use interlex_plant::{EngineConfig, Plant, PlantConfig};
 use interlex_service::{Service, ServiceConfig};
 use interlex_sidecar::{Broker, Database, is_free};
@@ -217,10 +217,10 @@ impl Placed {
                     continue;
                 }
                 LinkProtocol::Dnp3(own) => {
-                    if let (Some(before), Some(at), Some(own)) = (self.grid, now.grid, own.network_mut())
-                        && is_at(&own.host, own.port, before)
+                    if let (Some(before), Some(at), Dnp3Link::Tcp(own)) = (self.grid, now.grid, own)
+                        && own.host.as_deref().is_some_and(|host| is_at(host, own.port, before))
                     {
-                        (own.host, own.port) = (at.ip().to_string(), at.port());
+                        (own.host, own.port) = (Some(at.ip().to_string()), at.port());
                     }
                     continue;
                 }

@@ -37,7 +37,7 @@ pub use describe::describe;
 pub use link::{Checked, Frame, FrameError, FrameReader, LinkAddress, LinkFunction, MOST_USER_DATA, Sender, crc};
 pub use master::{
     Assignments, Classes, Command, CommandAnswer, CommandId, Doubt, LinkEvent, Master, MasterConfig, MasterEvent,
-    MasterLink, Now, Refusal, Sharing, TimeSync, Told, ToldId, TracedFrame,
+    MasterLink, Now, Refusal, Sharing, TimeSync, Told, ToldId, TracedFrame, WayId,
 };
 pub use measurement::{EventTime, MeasuredValue, Measurement};
 pub use net::OutstationHost;

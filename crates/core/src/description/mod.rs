@@ -43,8 +43,8 @@ mod write;
 pub use check::{Checked, check};
 pub use difference::{Change, Difference, FieldChange, ObjectChange, PartChange, PartFate, difference};
 pub use dnp3::{
-    Dnp3Address, Dnp3Confirm, Dnp3ControlForm, Dnp3ControlMode, Dnp3Device, Dnp3Kind, Dnp3Link, Dnp3NetworkLink,
-    Dnp3Point, Dnp3SerialLink, Dnp3TimeSync, ParseDnp3AddressError,
+    Dnp3Address, Dnp3Confirm, Dnp3ControlForm, Dnp3ControlMode, Dnp3Device, Dnp3Kind, Dnp3Link, Dnp3Point,
+    Dnp3SerialLink, Dnp3TcpLink, Dnp3TimeSync, Dnp3TlsLink, Dnp3UdpLink, ParseDnp3AddressError,
 };
 pub use draft::{Draft, list_of};
 pub use form::Form;
@@ -56,6 +56,7 @@ pub use modbus::{
 };
 pub use names::{Name, PointName, name_form};
 pub use object::{ObjectClass, ObjectRef};
+use opcua::AuthoritiesText;
 pub use opcua::{
     AcceptedFault, AcceptedFaults, ElementRange, Fingerprint, ListenAddress, MethodArguments, OpcUaAddress,
     OpcUaDevice, OpcUaLink, OpcUaPoint, OpcUaSecurity, ParseOpcUaAddressError, ServerUrl, Watching,

@@ -278,7 +278,7 @@ impl LinkProtocol {
         match self {
             Self::Modbus(link) => link.fault(),
             Self::OpcUa(link) => link.fault(),
-            Self::Dnp3(_) => None,
+            Self::Dnp3(link) => link.fault(),
         }
     }
 }

@@ -171,7 +171,7 @@ pub(super) fn broker(uplink: &Uplink) -> Vec<Fault> {
 }
 
 /// Whether a text cannot be a private key; what is stored elsewhere, or sealed, may be one.
-fn is_no_key(text: &str) -> bool {
+pub(super) fn is_no_key(text: &str) -> bool {
     let text = text.trim();
     let is_elsewhere = text == SecretText::PLACEHOLDER || text.starts_with("file:") || text.starts_with("sealed:");
     !(is_elsewhere || text.starts_with("-----BEGIN ") && text.contains("PRIVATE KEY-----"))

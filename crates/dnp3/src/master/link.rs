@@ -2,25 +2,41 @@ use super::Master;
 use super::event::{MasterEvent, Now};
 use crate::link::{Frame, FrameError, FrameReader, LinkAddress, LinkFunction, Sender};
 use crate::transport::{Assembler, Splitter, TransportError};
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::time::Instant;
 
-/// Masters of several outstations behind one connection or on one line, told apart by their addresses.
+/// Masters of several outstations, told apart by their addresses: all behind one connection or on one line, or each behind a way of
+/// its own, as where outstations dial in.
 ///
 /// ```text
-///   octets ──▶ frames ──▶ fragments of each station ──▶ its master
-///          ◀──        ◀──                           ◀──
+///   octets of a way ──▶ frames ──▶ fragments of each station ──▶ its master
+///                   ◀──        ◀──                           ◀──
 /// ```
+///
+/// An outstation has the way on which its last frame came: none takes its place by a connection alone.
 #[derive(Debug)]
 pub struct MasterLink {
-    reader: FrameReader,
+    ways: BTreeMap<WayId, Way>,
     stations: BTreeMap<LinkAddress, Station>,
     sharing: Sharing,
     events: VecDeque<(LinkAddress, LinkEvent)>,
-    outgoing: VecDeque<Frame>,
+    outgoing: VecDeque<(WayId, Frame)>,
     /// Whole frames as they went by, for whoever records them.
     traced: VecDeque<TracedFrame>,
+}
+
+/// Names a way to outstations, as whoever opened it likes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
+pub struct WayId(pub u64);
+
+/// A way to outstations.
+#[derive(Debug, Default)]
+struct Way {
+    reader: FrameReader,
+    /// Octets that belong to no frame, and were told.
     noise: u64,
+    /// Who may speak on it; everybody where that is not said.
+    allowed: Option<BTreeSet<LinkAddress>>,
 }
 
 /// Whether stations may be asked at the same time.
@@ -42,6 +58,8 @@ struct Station {
     splitter: Splitter,
     /// The count of the last confirmed frame of the outstation.
     frame_count: Option<bool>,
+    /// How it is reached.
+    way: Option<WayId>,
 }
 
 /// Something that happened with an outstation.
@@ -51,6 +69,10 @@ pub enum LinkEvent {
     Master(MasterEvent),
     /// A frame of it was part of no fragment.
     Broken(TransportError),
+    /// It speaks on this way from now on.
+    Found(WayId),
+    /// It said something on a way on which it may not speak: nothing was taken of that.
+    Forbidden(WayId),
 }
 
 /// A frame that went by.
@@ -64,25 +86,36 @@ pub struct TracedFrame {
     pub error: Option<FrameError>,
 }
 
+impl Station {
+    /// It is not reached any more.
+    fn lost(&mut self) {
+        if self.way.take().is_some() {
+            self.master.disconnected();
+        }
+        self.assembler.clear();
+        self.frame_count = None;
+    }
+}
+
 impl MasterLink {
     /// A link with nobody behind it.
     #[must_use]
     pub fn new(sharing: Sharing) -> Self {
         Self {
-            reader: FrameReader::default(),
+            ways: BTreeMap::new(),
             stations: BTreeMap::new(),
             sharing,
             events: VecDeque::new(),
             outgoing: VecDeque::new(),
             traced: VecDeque::new(),
-            noise: 0,
         }
     }
 
     /// There is an outstation with this address, which knows us by ours. Another one with its address is forgotten.
     pub fn add(&mut self, outstation: LinkAddress, own: LinkAddress, master: Master) {
         let assembler = Assembler::new(master.most_octets());
-        let station = Station { own, master, assembler, splitter: Splitter::default(), frame_count: None };
+        let (splitter, frame_count, way) = (Splitter::default(), None, None);
+        let station = Station { own, master, assembler, splitter, frame_count, way };
         self.stations.insert(outstation, station);
     }
 
@@ -101,38 +134,91 @@ impl MasterLink {
         self.stations.get_mut(&outstation).map(|station| &mut station.master)
     }
 
-    /// The connection is up: everybody is spoken with from the beginning.
-    pub fn connected(&mut self) {
-        self.forget();
-        self.stations.values_mut().for_each(|station| station.master.connected());
+    /// There is a way, on which only these may speak; everybody where that is not said.
+    pub fn open(&mut self, way: WayId, allowed: Option<BTreeSet<LinkAddress>>) {
+        self.ways.insert(way, Way { allowed, ..Way::default() });
     }
 
-    /// The connection is gone.
-    pub fn disconnected(&mut self) {
-        self.forget();
-        self.stations.values_mut().for_each(|station| station.master.disconnected());
-    }
-
-    fn forget(&mut self) {
-        self.reader.clear();
-        self.noise = self.reader.noise();
-        self.outgoing.clear();
-        for station in self.stations.values_mut() {
-            station.assembler.clear();
-            station.frame_count = None;
+    /// Only these may speak on a way from now on.
+    pub fn allow(&mut self, way: WayId, allowed: Option<BTreeSet<LinkAddress>>) {
+        if let Some(way) = self.ways.get_mut(&way) {
+            way.allowed = allowed;
         }
     }
 
-    /// Octets that came, however they were cut up.
-    pub fn handle_input(&mut self, now: Now, octets: &[u8]) {
-        self.reader.push(octets);
-        while let Some(found) = self.reader.next_frame() {
+    /// Everybody who may and is not reached otherwise is spoken with on this way.
+    pub fn connect(&mut self, way: WayId) {
+        for (address, _) in self.allowed(way) {
+            if self.way(address).is_none() {
+                self.reach(address, way);
+            }
+        }
+    }
+
+    /// Who may speak on a way: its address and ours.
+    fn allowed(&self, way: WayId) -> Vec<(LinkAddress, LinkAddress)> {
+        let allowed = self.stations.iter().filter(|(address, _)| self.is_allowed(way, **address));
+        allowed.map(|(address, station)| (*address, station.own)).collect()
+    }
+
+    fn is_allowed(&self, way: WayId, address: LinkAddress) -> bool {
+        self.ways.get(&way).is_some_and(|way| way.allowed.as_ref().is_none_or(|allowed| allowed.contains(&address)))
+    }
+
+    /// An outstation is spoken with on a way, from the beginning.
+    fn reach(&mut self, address: LinkAddress, way: WayId) {
+        if let Some(station) = self.stations.get_mut(&address) {
+            station.lost();
+            station.way = Some(way);
+            station.master.connected();
+        }
+    }
+
+    /// Asks those who may speak on a way whether they are there. Who answers is reached on it: what it had before may have ended
+    /// without a word.
+    pub fn probe(&mut self, way: WayId) {
+        for (destination, source) in self.allowed(way) {
+            let (sender, function) = (Sender::Master, LinkFunction::RequestLinkStatus);
+            self.outgoing.push_back((way, Frame { sender, function, destination, source, user_data: Vec::new() }));
+        }
+    }
+
+    /// A way is gone. Gives who is not reached any more.
+    pub fn close(&mut self, way: WayId) -> Vec<LinkAddress> {
+        self.ways.remove(&way);
+        self.outgoing.retain(|(of, _)| *of != way);
+        let mut gone = Vec::new();
+        for (address, station) in self.stations.iter_mut().filter(|(_, station)| station.way == Some(way)) {
+            station.lost();
+            gone.push(*address);
+        }
+        gone
+    }
+
+    /// All ways are gone.
+    pub fn close_all(&mut self) {
+        self.ways.clear();
+        self.outgoing.clear();
+        self.stations.values_mut().for_each(Station::lost);
+    }
+
+    /// How an outstation is reached.
+    #[must_use]
+    pub fn way(&self, outstation: LinkAddress) -> Option<WayId> {
+        self.stations.get(&outstation)?.way
+    }
+
+    /// Octets that came on a way, however they were cut up.
+    pub fn handle_input(&mut self, now: Now, way: WayId, octets: &[u8]) {
+        let Some(reader) = self.ways.get_mut(&way).map(|way| &mut way.reader) else { return };
+        reader.push(octets);
+        while let Some(found) = self.ways.get_mut(&way).and_then(|way| way.reader.next_frame()) {
             match found {
                 Ok(frame) => {
                     let mut octets = Vec::new();
                     frame.encode(&mut octets);
                     self.traced.push_back(TracedFrame { is_sent: false, octets, error: None });
-                    self.handle_frame(now, frame);
+                    self.handle_frame(now, way, frame);
                 }
                 Err(error) => {
                     self.traced.push_back(TracedFrame { is_sent: false, octets: Vec::new(), error: Some(error) });
@@ -141,13 +227,22 @@ impl MasterLink {
         }
     }
 
-    fn handle_frame(&mut self, now: Now, frame: Frame) {
+    fn handle_frame(&mut self, now: Now, way: WayId, frame: Frame) {
         let Frame { sender, function, destination, source, user_data } = frame;
-        let Some(station) = self.stations.get_mut(&source) else { return };
+        let Some(station) = self.stations.get(&source) else { return };
         // Nobody else's, and no echo of ours.
         if sender != Sender::Outstation || destination != station.own {
             return;
         }
+        if !self.is_allowed(way, source) {
+            return self.events.push_back((source, LinkEvent::Forbidden(way)));
+        }
+        if station.way != Some(way) {
+            // It is where it speaks; what it said elsewhere is over.
+            self.reach(source, way);
+            self.events.push_back((source, LinkEvent::Found(way)));
+        }
+        let Some(station) = self.stations.get_mut(&source) else { return };
         let reply = |function| Frame {
             sender: Sender::Master,
             function,
@@ -158,7 +253,7 @@ impl MasterLink {
         match function {
             LinkFunction::UnconfirmedUserData => {}
             LinkFunction::ConfirmedUserData { frame_count } => {
-                self.outgoing.push_back(reply(LinkFunction::Ack { is_full: false }));
+                self.outgoing.push_back((way, reply(LinkFunction::Ack { is_full: false })));
                 // The same once more, since our answer was lost.
                 if station.frame_count.replace(frame_count) == Some(frame_count) {
                     return;
@@ -166,13 +261,13 @@ impl MasterLink {
             }
             LinkFunction::ResetLinkStates => {
                 station.frame_count = None;
-                return self.outgoing.push_back(reply(LinkFunction::Ack { is_full: false }));
+                return self.outgoing.push_back((way, reply(LinkFunction::Ack { is_full: false })));
             }
             LinkFunction::TestLinkStates { .. } => {
-                return self.outgoing.push_back(reply(LinkFunction::Ack { is_full: false }));
+                return self.outgoing.push_back((way, reply(LinkFunction::Ack { is_full: false })));
             }
             LinkFunction::RequestLinkStatus => {
-                return self.outgoing.push_back(reply(LinkFunction::LinkStatus { is_full: false }));
+                return self.outgoing.push_back((way, reply(LinkFunction::LinkStatus { is_full: false })));
             }
             LinkFunction::Ack { .. }
             | LinkFunction::Nack { .. }
@@ -186,25 +281,27 @@ impl MasterLink {
         }
     }
 
-    /// Appends the octets that are to be sent now; tells whether there were any. Ask again after every other call.
+    /// Whole frames that are to be sent now, and on which way. Ask until there is none, after every other call.
     #[must_use]
-    pub fn poll_transmit(&mut self, now: Now, out: &mut Vec<u8>) -> bool {
+    pub fn poll_transmit(&mut self, now: Now) -> Option<(WayId, Vec<u8>)> {
         if self.outgoing.is_empty() {
             self.ask(now);
         }
-        let is_any = !self.outgoing.is_empty();
-        for frame in self.outgoing.drain(..) {
+        let (way, _) = *self.outgoing.front()?;
+        let mut out = Vec::new();
+        while let Some((_, frame)) = self.outgoing.pop_front_if(|(next, _)| *next == way) {
             let mut octets = Vec::new();
             frame.encode(&mut octets);
             out.extend_from_slice(&octets);
             self.traced.push_back(TracedFrame { is_sent: true, octets, error: None });
         }
-        is_any
+        Some((way, out))
     }
 
     fn ask(&mut self, now: Now) {
         let busy = self.stations.iter().find(|(_, station)| station.master.is_waiting()).map(|(address, _)| *address);
         for (address, station) in &mut self.stations {
+            let Some(way) = station.way else { continue };
             let is_held = self.sharing == Sharing::OneByOne && busy.is_some_and(|busy| busy != *address);
             if is_held {
                 continue;
@@ -218,7 +315,7 @@ impl MasterLink {
                     source: station.own,
                     user_data,
                 };
-                self.outgoing.extend(station.splitter.split(&fragment).into_iter().map(frame));
+                self.outgoing.extend(station.splitter.split(&fragment).into_iter().map(|part| (way, frame(part))));
             }
             if self.sharing == Sharing::OneByOne && self.outgoing.len() > before {
                 return;
@@ -242,10 +339,10 @@ impl MasterLink {
         self.traced.pop_front()
     }
 
-    /// How many octets came since the last time that belong to no frame.
-    pub fn take_noise(&mut self) -> u64 {
-        let noise = self.reader.noise();
-        noise - std::mem::replace(&mut self.noise, noise)
+    /// How many octets came on a way since the last time that belong to no frame.
+    pub fn take_noise(&mut self, way: WayId) -> u64 {
+        let told = |way: &mut Way| way.reader.noise() - std::mem::replace(&mut way.noise, way.reader.noise());
+        self.ways.get_mut(&way).map_or(0, told)
     }
 
     /// When [`MasterLink::handle_timeout`] is to be called. Ask again after every other call.

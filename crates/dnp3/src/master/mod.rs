@@ -11,5 +11,5 @@ mod time;
 
 pub use config::{Assignments, Classes, MasterConfig, TimeSync};
 pub use event::{Command, CommandAnswer, CommandId, Doubt, MasterEvent, Now, Refusal, Told, ToldId};
-pub use link::{LinkEvent, MasterLink, Sharing, TracedFrame};
+pub use link::{LinkEvent, MasterLink, Sharing, TracedFrame, WayId};
 pub use machine::Master;

@@ -2,8 +2,9 @@ use super::discovery::Discovery;
 use super::errand::{Errand, Next, UnderWay};
 use super::events::Place;
 use super::frames::{Dnp3Frame, Dnp3Frames};
+use super::lines::{Lines, Stranger, Woken};
 use super::station::{Station, Taken, quiet};
-use super::way::Way;
+use super::tls::Tls;
 use crate::error::TrialError;
 use crate::link::{
     Action, Answer, Command, CommandId, Counted, DEVICE_COMMANDS, DeviceEvent, DriverContext, FieldDriver, FrameLog,
@@ -13,8 +14,9 @@ use interlex_core::description::{Device, Dnp3Link, Span};
 use interlex_core::{PointTable, RawSample, Reason};
 use interlex_dnp3::{
     FunctionCode, Indications, LinkAddress, LinkEvent, Master, MasterEvent, MasterLink, Now, Sharing, Told, ToldId,
+    WayId,
 };
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::time::{Instant, sleep_until};
@@ -37,7 +39,12 @@ pub(crate) struct Dnp3Driver {
     /// What is read back again, and when.
     later: Vec<(Instant, UnderWay)>,
     last_number: u64,
-    is_connected: bool,
+    /// The way that was dialled.
+    dialled: Option<WayId>,
+    /// What was shown on the ways on which certificates are shown.
+    bound: BTreeMap<WayId, Tls>,
+    /// Whether others may dial in.
+    is_listening: bool,
     /// Somebody said something since the last look.
     is_heard: bool,
 }
@@ -53,23 +60,16 @@ struct Settling {
     remembered: Vec<(Place, u64)>,
 }
 
-/// One connection.
+/// The ways on which outstations are spoken with.
 pub(crate) struct Dnp3Session {
-    way: Way,
-    incoming: Vec<u8>,
-    outgoing: Vec<u8>,
-    /// So much of it is written.
-    written: usize,
+    lines: Lines,
     traffic: Traffic,
-    /// Octets since the last frame that belong to none.
-    noise: u64,
 }
 
 /// So many octets may wait to be sent: answers of the link layer can be asked for without end by one who reads none.
 const MOST_UNSENT: usize = 1 << 20;
 /// Whoever says so much that is no frame is somebody else.
 const MOST_NOISE: u64 = 65_536;
-const READ_BYTES: usize = 16_384;
 /// So often points that do not change are said to be as they were.
 const CONFIRMED_EVERY: Duration = Duration::from_secs(1);
 /// An output whose state has not followed its command yet is read again after this.
@@ -105,12 +105,10 @@ impl Dnp3Driver {
         if let Some(own) = own(&self.plan) {
             self.link.add(station.address, station.own, station.master(own));
         }
-        if self.is_connected
-            && let Some(master) = self.link.master(station.address)
-        {
-            master.connected();
-        }
         self.stations.push(station);
+        if let Some(way) = self.dialled {
+            self.link.connect(way);
+        }
     }
 
     fn station(&mut self, address: LinkAddress) -> Option<&mut Station> {
@@ -123,6 +121,12 @@ impl Dnp3Driver {
             match event {
                 LinkEvent::Master(event) => self.take(address, event, out),
                 LinkEvent::Broken(error) => self.tell_error(address, error.to_string(), out),
+                // Its master begins anew by itself.
+                LinkEvent::Found(_) => self.station(address).into_iter().for_each(Station::begin_anew),
+                LinkEvent::Forbidden(_) => {
+                    let why = "somebody speaks for it whose certificate is not for it: certificate-name";
+                    self.tell_error(address, why.to_owned(), out);
+                }
             }
         }
         while let Some(frame) = self.link.poll_frame() {
@@ -275,13 +279,73 @@ impl Dnp3Driver {
         out.device(station.place, DeviceEvent::Silent(Reason::Timeout, why));
     }
 
+    /// There is a way.
+    fn open(&mut self, way: WayId, session: &mut Dnp3Session) {
+        let Some(line) = session.lines.get_mut(way) else { return };
+        self.link.open(way, line.tls.as_ref().map(|tls| self.allowed(tls)));
+        self.bound.extend(line.tls.clone().map(|tls| (way, tls)));
+        if line.is_dialled {
+            self.dialled = Some(way);
+            self.link.connect(way);
+        } else {
+            tracing::info!(link = self.plan.link.settings.name.as_str(), peer = line.peer, "somebody dialled in");
+        }
+    }
+
+    /// Who may speak on a way, by the certificate that was shown there.
+    fn allowed(&self, tls: &Tls) -> BTreeSet<LinkAddress> {
+        let may = |station: &&Station| tls.may_speak_for(station.certificate_name());
+        self.stations.iter().filter(may).map(|station| station.address).collect()
+    }
+
+    /// Those who dialled in, and did not say who they are, are asked; in the end they have to go.
+    fn ask_strangers(&mut self, session: &mut Dnp3Session) {
+        let now = Instant::now();
+        for way in session.lines.ids() {
+            let is_known = self.stations.iter().any(|station| self.link.way(station.address) == Some(way));
+            let Some(line) = session.lines.get_mut(way) else { continue };
+            match line.judge(is_known, now) {
+                Stranger::Waits => {}
+                Stranger::IsAsked => self.link.probe(way),
+                Stranger::HasToGo => {
+                    tracing::info!(peer = line.peer, "nobody is known to be there");
+                    self.link.close(way);
+                    session.lines.remove(way);
+                }
+            }
+        }
+    }
+
+    /// A way is gone; where it was all that there is, so is the link.
+    fn gone(&mut self, session: &mut Dnp3Session, way: WayId, why: &str, out: &mut Outcomes) -> Result<(), Lost> {
+        if !self.is_listening {
+            return Err(Lost(why.to_owned()));
+        }
+        let Some(line) = session.lines.remove(way) else { return Ok(()) };
+        self.dialled = self.dialled.filter(|dialled| *dialled != way);
+        self.bound.remove(&way);
+        for address in self.link.close(way) {
+            let Some(station) = self.station(address) else { continue };
+            station.begin_anew();
+            let why = format!("outstation {address}: its connection {} is gone: {why}", line.peer);
+            out.device(station.place, DeviceEvent::Silent(Reason::LinkDown, why));
+        }
+        if let Some(dialled) = self.dialled {
+            self.link.connect(dialled);
+        }
+        self.take_events(out);
+        Ok(())
+    }
+
     /// The address of the device that something is done with; one that is no device of the link is a guest from now on.
     fn reach(&mut self, address: LinkAddress, own_address: LinkAddress) {
         let is_known = self.stations.iter().any(|station| station.address == address) || self.guests.contains(&address);
         if let Some(own) = own(&self.plan).filter(|_| !is_known) {
             self.link.add(address, own_address, Master::new(quiet(own)));
-            self.link.master(address).into_iter().for_each(Master::connected);
             self.guests.push(address);
+            if let Some(way) = self.dialled {
+                self.link.connect(way);
+            }
         }
     }
 
@@ -374,7 +438,9 @@ impl FieldDriver for Dnp3Driver {
             under_way: Vec::new(),
             later: Vec::new(),
             last_number: 0,
-            is_connected: false,
+            dialled: None,
+            bound: BTreeMap::new(),
+            is_listening: false,
             is_heard: false,
             plan,
             context,
@@ -412,17 +478,20 @@ impl FieldDriver for Dnp3Driver {
                 memory.load(keeper.as_ref(), &source).await;
             }
             let own = own.ok_or_else(|| Lost("the link speaks another protocol".to_owned()))?;
-            let way = Way::open(&own).await.map_err(Lost)?;
-            let (incoming, outgoing) = (vec![0; READ_BYTES], Vec::new());
-            Ok(Dnp3Session { way, incoming, outgoing, written: 0, traffic: Traffic::default(), noise: 0 })
+            let lines = Lines::open(&own).await.map_err(Lost)?;
+            Ok(Dnp3Session { lines, traffic: Traffic::default() })
         }
     }
 
-    fn connected(&mut self, _: &mut Dnp3Session) {
-        self.is_connected = true;
+    fn connected(&mut self, session: &mut Dnp3Session) {
         self.told.clear();
+        self.is_listening = session.lines.is_listening();
         self.stations.iter_mut().for_each(Station::begin_anew);
-        self.link.connected();
+        self.link.close_all();
+        self.bound.clear();
+        for way in session.lines.ids() {
+            self.open(way, session);
+        }
     }
 
     async fn next(&mut self, session: &mut Dnp3Session, out: &mut Outcomes) -> Result<(), Lost> {
@@ -434,47 +503,47 @@ impl FieldDriver for Dnp3Driver {
         }
         self.link.handle_timeout(now);
         self.read_again(out);
+        self.ask_strangers(session);
         self.take_events(out);
-        session.outgoing.drain(..std::mem::take(&mut session.written));
-        if session.outgoing.len() > MOST_UNSENT {
-            return Err(Lost("the outstation does not take what is sent".to_owned()));
-        }
-        if self.link.poll_transmit(now, &mut session.outgoing) {
+        while let Some((way, octets)) = self.link.poll_transmit(now) {
             session.traffic.requests += 1;
+            if session.lines.send(way, &octets) > MOST_UNSENT {
+                self.gone(session, way, "the outstation does not take what is sent", out)?;
+            }
         }
         self.take_events(out);
-        let noise = self.link.take_noise();
-        session.traffic.noise_bytes += noise;
-        session.noise = if self.is_heard { 0 } else { session.noise + noise };
-        self.is_heard = false;
-        if session.noise > MOST_NOISE {
-            return Err(Lost("what comes is no DNP3".to_owned()));
-        }
         // What was told is carried on before anything is waited for.
         if !out.is_empty() {
             return Ok(());
         }
-        let later = self.later.iter().map(|(at, _)| at.into_std());
+        let later = self.later.iter().map(|(at, _)| *at).chain(session.lines.deadline()).map(Instant::into_std);
         let due = self.link.poll_timeout().into_iter().chain(later).min();
-        let rest = session.outgoing.as_slice();
-        let gone = |error: std::io::Error| Lost(error.to_string());
-        tokio::select! {
+        let woken = tokio::select! {
             biased;
-            written = session.way.write(rest), if !rest.is_empty() => {
-                let written = written.map_err(gone)?;
-                session.written = written;
-                session.traffic.bytes_sent += u64::try_from(written).unwrap_or_default();
-            }
-            length = session.way.read(&mut session.incoming) => {
-                let length = length.map_err(gone)?;
+            woken = session.lines.woken() => woken,
+            () = until(due) => return Ok(()),
+        };
+        match woken {
+            Woken::Wrote(count) => session.traffic.bytes_sent += u64::try_from(count).unwrap_or_default(),
+            Woken::New(way) => self.open(way, session),
+            Woken::Gone(way, error) => self.gone(session, way, &error.to_string(), out)?,
+            Woken::Read(way, length) => {
                 session.traffic.bytes_received += u64::try_from(length).unwrap_or_default();
                 session.traffic.answers += 1;
                 let now = self.now();
-                self.link.handle_input(now, session.incoming.get(..length).unwrap_or_default());
+                self.is_heard = false;
+                self.link.handle_input(now, way, session.lines.came(way, length));
                 self.take_events(out);
+                let noise = self.link.take_noise(way);
+                session.traffic.noise_bytes += noise;
                 out.push(Outcome::Traffic(std::mem::take(&mut session.traffic)));
+                if let Some(line) = session.lines.get_mut(way) {
+                    line.noise = if self.is_heard { 0 } else { line.noise + noise };
+                    if line.noise > MOST_NOISE {
+                        self.gone(session, way, "what comes is no DNP3", out)?;
+                    }
+                }
             }
-            () = until(due) => {}
         }
         Ok(())
     }
@@ -537,16 +606,19 @@ impl FieldDriver for Dnp3Driver {
             self.link.remove(gone.address);
         }
         self.frames.words().change_devices(names(&self.stations));
+        for (way, tls) in &self.bound {
+            self.link.allow(*way, Some(self.allowed(tls)));
+        }
         self.begin(out);
         self.take_events(out);
     }
 
     fn lost(&mut self, session: Dnp3Session, _: &str, out: &mut Outcomes) {
-        drop(session);
-        self.is_connected = false;
+        self.dialled = None;
         self.told.clear();
-        self.link.disconnected();
+        self.link.close_all();
         self.give_up(out);
+        tokio::spawn(session.lines.close());
     }
 
     fn settled(&mut self, ticket: Ticket, is_safe: bool) {

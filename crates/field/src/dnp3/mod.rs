@@ -5,8 +5,10 @@ mod driver;
 mod errand;
 mod events;
 mod frames;
+mod lines;
 mod mapping;
 mod station;
+mod tls;
 mod way;
 mod words;
 

@@ -78,6 +78,11 @@ impl Station {
         self.planned.device.settings.name.as_str()
     }
 
+    /// The name that the certificate of whoever speaks for it has to be for, where that is bound.
+    pub(super) fn certificate_name(&self) -> Option<&str> {
+        self.planned.device.protocol.dnp3()?.certificate_name.as_deref()
+    }
+
     /// Everything begins anew.
     pub(super) fn begin_anew(&mut self) {
         (self.is_up, self.is_silent, self.confirmed) = (false, false, None);

@@ -5,15 +5,14 @@ use crate::suite::{Field, WallClock, Writes};
 use interlex_core::description::{self, Description, Files, read};
 use interlex_core::{DeviceState, FieldEvent, LatestTable, PointTable, RecentValues, Value};
 use interlex_dnp3::{
-    CommandStatus, EventClass, Flags, FrameReader, LinkAddress, MeasuredValue, Number, Object, Outstation,
-    OutstationConfig, OutstationHost, Point, PointKind, PointUpdate, Process,
+    CommandStatus, EventClass, Flags, LinkAddress, MeasuredValue, Number, Object, Outstation, OutstationConfig,
+    OutstationHost, Point, PointKind, PointUpdate, Process,
 };
 use interlex_field::{LinkHandle, Listeners, Memories, PointWrite, Surroundings, Via, start, write};
-use interlex_plant::SerialLine;
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use tokio::net::{TcpListener, UdpSocket};
+use tokio::net::TcpListener;
 use tokio::sync::mpsc;
 use tokio_util::sync::{CancellationToken, DropGuard};
 
@@ -75,7 +74,17 @@ fn outstation() -> Outstation {
 }
 
 /// A gateway with a link, by its own keys.
-fn describe(link: &str, devices: &[&str], with_more: &[&str]) -> Description {
+pub(crate) fn describe(link: &str, devices: &[&str], with_more: &[&str]) -> Description {
+    describe_with(link, devices, with_more, |_| String::new())
+}
+
+/// The same with more keys for each device.
+pub(crate) fn describe_with(
+    link: &str,
+    devices: &[&str],
+    with_more: &[&str],
+    keys: impl Fn(&str) -> String,
+) -> Description {
     let mut main = format!(
         "[gateway]\nname = \"g\"\n[rates]\nfast = \"1s\"\n[[link]]\nname = \"relays\"\n{link}\ntimeout = \"200ms\"\n\
          reconnect-limit = \"50ms\"\n"
@@ -84,7 +93,8 @@ fn describe(link: &str, devices: &[&str], with_more: &[&str]) -> Description {
     for device in devices {
         let address = address(device);
         main.push_str(&format!(
-            "[[device]]\nname = \"{device}\"\nlink = \"relays\"\naddress = {address}\nevent-period = \"300ms\"\n"
+            "[[device]]\nname = \"{device}\"\nlink = \"relays\"\naddress = {address}\nevent-period = \"300ms\"\n{}",
+            keys(device)
         ));
         let more = if with_more.contains(device) { "more,analog:5,,fast,read\n" } else { "" };
         let list = format!(
@@ -95,6 +105,13 @@ fn describe(link: &str, devices: &[&str], with_more: &[&str]) -> Description {
     }
     files.insert("gateway.toml".to_owned(), main);
     read(&files).unwrap()
+}
+
+impl Dnp3Field {
+    /// Where the line to it begins.
+    pub(crate) const fn line(&self) -> SocketAddr {
+        self.line.address
+    }
 }
 
 impl Field for Dnp3Field {
@@ -176,7 +193,7 @@ pub(crate) struct Gateway {
 }
 
 impl Gateway {
-    fn start(description: &Description) -> Self {
+    pub(crate) fn start(description: &Description) -> Self {
         Self::start_with(description, Memories::default())
     }
 
@@ -196,7 +213,7 @@ impl Gateway {
 }
 
 /// Listens to what is told, and says of all of it that it is safe.
-async fn all_is_safe(mut events: mpsc::Receiver<FieldEvent>) {
+pub(crate) async fn all_is_safe(mut events: mpsc::Receiver<FieldEvent>) {
     while let Some(event) = events.recv().await {
         if let FieldEvent::Keep(receipt) = event {
             receipt.stored();
@@ -214,7 +231,7 @@ pub(crate) async fn until(what: &str, mut holds: impl FnMut() -> bool) {
 }
 
 /// Two outstations behind a link are read and written.
-async fn both_are_read_and_written(field: &Dnp3Field, link: &str) {
+pub(crate) async fn both_are_read_and_written(field: &Dnp3Field, link: &str) {
     let description = describe(link, &["one", "two"], &[]);
     let Gateway { link, events, points, _stop } = Gateway::start(&description);
     let via = Via { links: vec![link.clone()], memories: Memories::default(), clock: Arc::new(WallClock) };
@@ -241,56 +258,4 @@ async fn both_are_read_and_written(field: &Dnp3Field, link: &str) {
         assert_eq!(written.last(), tried.last());
         assert!(written.is_sorted_by(|one, next| one < next), "nothing is carried out twice: {written:?}");
     }
-}
-
-/// A serial line: one speaks at a time.
-#[tokio::test(flavor = "multi_thread")]
-async fn outstations_on_a_serial_line() {
-    let field = Dnp3Field::start().await;
-    let line = SerialLine::open().unwrap();
-    let link = format!("protocol = \"dnp3-serial\"\ndevice-path = \"{}\"\nbaud = 19200", line.path().display());
-    let host = Arc::clone(&field.host);
-    tokio::spawn(async move { host.converse(line).await });
-    both_are_read_and_written(&field, &link).await;
-}
-
-/// Datagrams, each of whole frames, of which every tenth is lost and every seventh comes twice.
-#[tokio::test(flavor = "multi_thread")]
-async fn outstations_that_speak_datagrams() {
-    let field = Dnp3Field::start().await;
-    let socket = UdpSocket::bind((interlex_sidecar::own_address(), 0)).await.unwrap();
-    let address = socket.local_addr().unwrap();
-    let (line, mut theirs) = tokio::io::duplex(65_536);
-    let host = Arc::clone(&field.host);
-    tokio::spawn(async move { host.converse(line).await });
-    tokio::spawn(async move {
-        let (mut heard, mut said, mut master, mut count) = (vec![0; 4096], vec![0; 1400], None, 0_u32);
-        loop {
-            tokio::select! {
-                heard_of = socket.recv_from(&mut heard) => {
-                    let (length, from) = heard_of.unwrap();
-                    master = Some(from);
-                    let mut reader = FrameReader::default();
-                    reader.push(&heard[..length]);
-                    while let Some(frame) = reader.next_frame() {
-                        frame.expect("frames");
-                    }
-                    assert_eq!(reader.waiting(), 0, "whole ones");
-                    count += 1;
-                    for _ in 0..if count % 10 == 0 { 0 } else { 1 + u32::from(count % 7 == 0) } {
-                        theirs.write_all(&heard[..length]).await.unwrap();
-                    }
-                }
-                length = theirs.read(&mut said) => {
-                    let length = length.unwrap();
-                    count += 1;
-                    for _ in 0..if count % 10 == 0 { 0 } else { 1 + u32::from(count % 7 == 0) } {
-                        socket.send_to(&said[..length], master.unwrap()).await.unwrap();
-                    }
-                }
-            }
-        }
-    });
-    let link = format!("protocol = \"dnp3-udp\"\nhost = \"{}\"\nport = {}", address.ip(), address.port());
-    both_are_read_and_written(&field, &link).await;
 }

@@ -16,6 +16,10 @@ pub struct Dnp3Device {
     #[serde(default = "default_master_address")]
     #[schemars(range(max = 65519))]
     pub master_address: u16,
+    /// On a link over TLS, the name that the certificate of whoever speaks for it has to be for. Those that dial in need one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(length(min = 1), extend("x-advanced" = true))]
+    pub certificate_name: Option<String>,
     /// How often everything is read, beside its changes.
     #[serde(default = "default_integrity_period")]
     pub integrity_period: Span,

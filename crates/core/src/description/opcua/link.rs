@@ -301,7 +301,7 @@ text_type!(Fingerprint, "Fingerprint", "fingerprint");
 text_type!(AcceptedFaults, "AcceptedFaults", "accepted-faults");
 
 /// How certificates look in the schema, where they do not come from files.
-struct AuthoritiesText;
+pub(in crate::description) struct AuthoritiesText;
 
 text_schema!(AuthoritiesText, "AuthoritiesText", "authorities");
 

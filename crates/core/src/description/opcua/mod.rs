@@ -8,6 +8,7 @@ mod url;
 
 pub use address::{OpcUaAddress, ParseOpcUaAddressError};
 pub use device::OpcUaDevice;
+pub(super) use link::AuthoritiesText;
 pub use link::{AcceptedFault, AcceptedFaults, Fingerprint, ListenAddress, OpcUaLink, OpcUaSecurity};
 pub(super) use point::point;
 pub use point::{ElementRange, MethodArguments, OpcUaPoint, Watching};
