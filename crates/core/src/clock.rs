@@ -7,6 +7,11 @@ pub trait Clock: Debug + Send + Sync {
     /// Microseconds since 1970-01-01T00:00:00Z.
     fn micros(&self) -> i64;
 
+    /// Whether it goes right, as far as anybody can tell. Nobody else's clock is set by one that does not.
+    fn is_synchronized(&self) -> bool {
+        true
+    }
+
     /// The moment now.
     fn now(&self) -> Timestamp {
         Timestamp::from_millis(self.micros().div_euclid(1000))

@@ -1,6 +1,6 @@
 use crate::activation::{Activation, Outcome, Parts, Tasks};
 use crate::aside;
-use crate::clock::SystemClock;
+use crate::clock::{SystemClock, watch_clock};
 use crate::command::{Commands, Lifetimes, carry_out_broker_commands};
 use crate::running::{GatewayStatus, Running, StoreKeeper, WaitingLoss};
 use arc_swap::ArcSwap;
@@ -49,7 +49,10 @@ impl Gateway {
     /// Starts everything that a description describes. What cannot be reached is tried again and again.
     pub async fn start(description: Arc<Description>, options: GatewayOptions) -> Self {
         let GatewayOptions { revision, store, trail, is_audit_required, clock, memories } = options;
-        let clock = clock.unwrap_or_else(|| Arc::new(SystemClock));
+        let clock = clock.unwrap_or_else(|| {
+            watch_clock();
+            Arc::new(SystemClock)
+        });
         let trail = trail.or_else(|| store.clone().map(AuditTrail::new));
         let name = description.gateway.name.as_str();
         let keeper = store.clone().map(|store| Arc::new(StoreKeeper::new(store, name)));

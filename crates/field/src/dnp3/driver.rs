@@ -35,6 +35,8 @@ pub(crate) struct Dnp3Driver {
     /// What was told, and is confirmed once it is safe.
     settling: VecDeque<Settling>,
     last_ticket: u64,
+    /// Whether our own clock goes right.
+    has_clock: bool,
     under_way: Vec<UnderWay>,
     /// What is read back again, and when.
     later: Vec<(Instant, UnderWay)>,
@@ -101,9 +103,23 @@ impl Dnp3Driver {
         Now { instant: Instant::now().into_std(), wall }
     }
 
+    /// Clocks are set only while ours goes right.
+    fn look_at_clock(&mut self) {
+        let is_right = self.context.clock.is_synchronized();
+        if std::mem::replace(&mut self.has_clock, is_right) != is_right {
+            for station in &self.stations {
+                if let Some(master) = self.link.master(station.address) {
+                    master.set_clock(is_right || station.sets_clock_anyway());
+                }
+            }
+        }
+    }
+
     fn add(&mut self, station: Station) {
         if let Some(own) = own(&self.plan) {
-            self.link.add(station.address, station.own, station.master(own));
+            let mut master = station.master(own);
+            master.set_clock(self.has_clock || station.sets_clock_anyway());
+            self.link.add(station.address, station.own, master);
         }
         self.stations.push(station);
         if let Some(way) = self.dialled {
@@ -177,6 +193,11 @@ impl Dnp3Driver {
                 let worth_telling =
                     Indications::DEVICE_TROUBLE.with(Indications::LOCAL_CONTROL).with(Indications::CONFIG_CORRUPT);
                 let said = Indications(raised.0 & worth_telling.0);
+                let is_lacking = self.station(address).is_some_and(|station| !station.sets_clock_anyway());
+                if raised.has(Indications::NEED_TIME) && !self.has_clock && is_lacking {
+                    let why = "it asks for the time, and nothing keeps the clock of this machine right";
+                    self.tell_error(address, why.to_owned(), out);
+                }
                 if said != Indications::NONE {
                     self.tell_error(address, said.to_string(), out);
                 }
@@ -435,6 +456,7 @@ impl FieldDriver for Dnp3Driver {
             told: Vec::new(),
             settling: VecDeque::new(),
             last_ticket: 0,
+            has_clock: context.clock.is_synchronized(),
             under_way: Vec::new(),
             later: Vec::new(),
             last_number: 0,
@@ -501,6 +523,7 @@ impl FieldDriver for Dnp3Driver {
                 master.settled(now, id);
             }
         }
+        self.look_at_clock();
         self.link.handle_timeout(now);
         self.read_again(out);
         self.ask_strangers(session);

@@ -83,6 +83,11 @@ impl Station {
         self.planned.device.protocol.dnp3()?.certificate_name.as_deref()
     }
 
+    /// Whether its clock is set whatever is known of ours.
+    pub(super) fn sets_clock_anyway(&self) -> bool {
+        self.planned.device.protocol.dnp3().is_some_and(|own| own.time_anyway)
+    }
+
     /// Everything begins anew.
     pub(super) fn begin_anew(&mut self) {
         (self.is_up, self.is_silent, self.confirmed) = (false, false, None);

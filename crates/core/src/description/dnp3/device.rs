@@ -43,6 +43,10 @@ pub struct Dnp3Device {
     #[serde(default, skip_serializing_if = "Dnp3TimeSync::is_lan")]
     #[schemars(extend("x-advanced" = true, "default" = "lan"))]
     pub time_sync: Dnp3TimeSync,
+    /// Whether its clock is set even while the system says that nothing keeps ours right.
+    #[serde(default, skip_serializing_if = "is_false")]
+    #[schemars(extend("x-advanced" = true, "default" = false))]
+    pub time_anyway: bool,
     /// How often an unanswered request that changes nothing is sent again.
     #[serde(default = "default_retries", skip_serializing_if = "is_default_retries")]
     #[schemars(range(max = 10), extend("x-advanced" = true, "default" = 1))]
