@@ -37,6 +37,7 @@ export type Forms = components["schemas"]["Forms"];
 export type PersonView = components["schemas"]["PersonView"];
 export type TokenView = components["schemas"]["TokenView"];
 export type AuditView = components["schemas"]["AuditView"];
+export type DeviceAct = components["schemas"]["DeviceAct"];
 export type EventView = components["schemas"]["EventView"];
 export type TrialReading = components["schemas"]["TrialReading"];
 export type PointsImport = components["schemas"]["PointsImport"];

@@ -58,6 +58,8 @@ pub enum Reason {
     Stale,
     /// A person set the value by hand.
     Manual,
+    /// The device had no room for changes, and lost some.
+    Overflow,
 }
 
 impl Quality {
@@ -148,6 +150,7 @@ impl Reason {
             Self::OpcUa(status) => (13, status),
             Self::Dnp3 { flags, group } => (14, u32::from(group) << 8 | u32::from(flags)),
             Self::Bacnet { flags, reliability } => (15, u32::from(flags) << 16 | u32::from(reliability)),
+            Self::Overflow => (16, 0),
         }
     }
 
@@ -169,6 +172,7 @@ impl Reason {
             13 => Self::OpcUa(detail),
             14 => Self::Dnp3 { flags: low, group: high },
             15 => Self::Bacnet { flags, reliability: u16::from_be_bytes([high, low]) },
+            16 => Self::Overflow,
             _ => Self::NeverRead,
         }
     }
@@ -196,6 +200,7 @@ impl fmt::Display for Reason {
             Self::NotReadYet => "not read since the link came up",
             Self::Stale => "stale",
             Self::Manual => "manual",
+            Self::Overflow => "changes were lost at the device",
         })
     }
 }

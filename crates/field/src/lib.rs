@@ -21,11 +21,11 @@ mod words;
 
 pub use error::TrialError;
 pub use link::{
-    Bar, CountsView, DeviceCounts, FrameFilter, FrameView, HistogramView, IdentityObject, Keeper, KeptEvent,
+    Bar, CountsView, DeviceAct, DeviceCounts, FrameFilter, FrameView, HistogramView, IdentityObject, Keeper, KeptEvent,
     LinkHandle, LinkStatistics, Memories, OfferRequest, OfferSource, OwnCertificateFiles, OwnCertificateView,
-    OwnIdentity, PointWrite, RateView, RefusalCount, RequestView, Said, Surroundings, TrialAlternative, TrialIdentity,
-    TrialRead, TrialReading, Via, WriteError, WriteOutcome,
+    OwnIdentity, PointWrite, RateView, RefusalCount, RequestView, Said, Surroundings, TrialAct, TrialAlternative,
+    TrialIdentity, TrialRead, TrialReading, Via, WriteError, WriteOutcome,
 };
 pub use listeners::Listeners;
-pub use start::{Offering, identify, read, sources, start, write};
+pub use start::{Offering, act, identify, read, sources, start, write};
 pub use words::reason_words;

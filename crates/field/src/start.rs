@@ -1,8 +1,8 @@
 use crate::dnp3::{self, Dnp3Driver};
 use crate::error::TrialError;
 use crate::link::{
-    Action, Answer, FieldDriver, LinkHandle, LinkPlan, LinkTask, OfferRequest, OfferSource, PointWrite, Surroundings,
-    TrialIdentity, TrialRead, TrialReading, Via, WriteError, WriteOutcome,
+    Action, Answer, DeviceAct, FieldDriver, LinkHandle, LinkPlan, LinkTask, OfferRequest, OfferSource, PointWrite,
+    Surroundings, TrialAct, TrialIdentity, TrialRead, TrialReading, Via, WriteError, WriteOutcome,
 };
 use crate::modbus::{self, ModbusDriver};
 use crate::opcua::{self, OpcUaDriver};
@@ -91,6 +91,18 @@ pub async fn identify(link: &Link, device: &Device, via: &Via) -> Result<TrialId
         DeviceProtocol::Dnp3(own) => Box::new(dnp3::Discovery::Identify(own.address, own.master_address)),
     };
     carry_out(via, link, Action::Discover(discovery)).await.0.found()
+}
+
+/// Tells or asks a device something once, beside its points.
+///
+/// # Errors
+/// [`TrialError`], also when its protocol has no such thing.
+pub async fn act(link: &Link, device: &Device, act: DeviceAct, via: &Via) -> Result<TrialAct, TrialError> {
+    let DeviceProtocol::Dnp3(own) = &device.protocol else {
+        return Err(TrialError::Request("only outstations of DNP3 can be told that".to_owned()));
+    };
+    let what = Box::new(dnp3::Discovery::Act(own.address, own.master_address, act));
+    carry_out(via, link, Action::Discover(what)).await.0.found()
 }
 
 /// What is to be told of a device or a link, from the first request to the last: ready to be asked.

@@ -22,7 +22,7 @@ pub use aside::aside;
 pub use clock::{SystemClock, wall_clock};
 pub use command::Commands;
 pub use commission::{
-    BrokerTrial, BrokerTrialStep, ReportPreview, TrialMessage, ask_for_offers, identify, preview, report_preview,
+    BrokerTrial, BrokerTrialStep, ReportPreview, TrialMessage, act, ask_for_offers, identify, preview, report_preview,
     try_broker, try_read, try_write, via,
 };
 pub use gateway::{Gateway, GatewayOptions};
@@ -33,10 +33,10 @@ pub use interlex_core::{
     RateMeter, RecentValue, RecentValues, UplinkState, UplinkStatus,
 };
 pub use interlex_field::{
-    Bar, CountsView, DeviceCounts, FrameFilter, FrameView, HistogramView, IdentityObject, LinkStatistics, Memories,
-    OfferRequest, OfferSource, Offering, OwnCertificateFiles, OwnCertificateView, OwnIdentity, PointWrite, RateView,
-    RefusalCount, RequestView, Said, TrialAlternative, TrialError, TrialIdentity, TrialRead, TrialReading, Via,
-    WriteError, WriteOutcome, reason_words, sources,
+    Bar, CountsView, DeviceAct, DeviceCounts, FrameFilter, FrameView, HistogramView, IdentityObject, LinkStatistics,
+    Memories, OfferRequest, OfferSource, Offering, OwnCertificateFiles, OwnCertificateView, OwnIdentity, PointWrite,
+    RateView, RefusalCount, RequestView, Said, TrialAct, TrialAlternative, TrialError, TrialIdentity, TrialRead,
+    TrialReading, Via, WriteError, WriteOutcome, reason_words, sources,
 };
 pub use interlex_uplink::{
     Published, SentMessage, Tap, TapError, TapMessage, TapMetric, allow_files_in, fill_templates_in,

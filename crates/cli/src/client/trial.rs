@@ -59,6 +59,17 @@ pub(crate) enum TrialCommand {
         /// An uplink of the draft, of kind json
         uplink: String,
     },
+    /// Tell or ask an outstation of DNP3 something beside its points
+    Act {
+        /// A device of the draft
+        device: String,
+        /// What it is told or asked
+        #[arg(value_parser = ["link-status", "read-everything", "freeze-counters", "freeze-and-clear-counters", "warm-restart", "cold-restart"])]
+        act: String,
+        /// The name of the device once more, to show that you mean it, where that changes something
+        #[arg(long)]
+        confirm: Option<String>,
+    },
     /// Ask a device who it is (Modbus: function 43/14; OPC UA: its status)
     Identify {
         /// A device of the draft
@@ -126,6 +137,7 @@ pub(crate) async fn run(arguments: TrialArguments) -> anyhow::Result<()> {
         TrialCommand::Reports { device } => trial.reports(&device).await,
         TrialCommand::Messages { uplink } => trial.messages(&uplink).await,
         TrialCommand::Identify { device } => trial.identify(&device).await,
+        TrialCommand::Act { device, act, confirm } => trial.act(&device, &act, confirm).await,
     }
 }
 
@@ -221,6 +233,18 @@ impl Trial {
         let uplink = object(&self.draft, "uplink", name)?;
         let messages = self.client.post(&format!("{}/messages", self.path), &json!({ "uplink": uplink })).await?;
         super::messages::told(&messages, self.output, "There are no points for a message.")
+    }
+
+    async fn act(&self, name: &str, act: &str, confirm: Option<String>) -> anyhow::Result<()> {
+        let (link, device) = self.device(name)?;
+        let wanted = json!({ "link": link, "device": device, "act": act, "confirm": confirm });
+        let told = self.client.post(&format!("{}/act", self.path), &wanted).await?;
+        if self.output == Output::Json {
+            return print_json(&told);
+        }
+        let took = told.get("answer_ms").and_then(Value::as_f64).unwrap_or_default();
+        say!("{name}: {}   {took:.1} ms", text(&told, "said"))?;
+        Ok(frames::print(&told)?)
     }
 
     async fn identify(&self, device: &str) -> anyhow::Result<()> {

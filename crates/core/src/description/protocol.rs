@@ -408,9 +408,9 @@ impl Point {
 
     /// Where it lives in an outstation, and what it has as a point there.
     #[must_use]
-    pub const fn dnp3(&self) -> Option<(Dnp3Address, Dnp3Point)> {
+    pub const fn dnp3(&self) -> Option<(Dnp3Address, &Dnp3Point)> {
         match (&self.address, &self.protocol) {
-            (Address::Dnp3(address), PointProtocol::Dnp3(own)) => Some((*address, *own)),
+            (Address::Dnp3(address), PointProtocol::Dnp3(own)) => Some((*address, own)),
             _ => None,
         }
     }

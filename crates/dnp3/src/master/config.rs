@@ -84,6 +84,8 @@ pub struct MasterConfig {
     pub max_delay: Duration,
     /// What is told again to the outstation when it has restarted: which points are of which class, and deadbands.
     pub assignments: Assignments,
+    /// What is asked for by variations of its own whenever everything is read, behind that.
+    pub variations: Vec<Block>,
     /// How long what is to be confirmed may take to be safe here. What takes longer is not confirmed: the outstation tells it
     /// again.
     pub confirm_within: Duration,
@@ -115,6 +117,7 @@ impl Default for MasterConfig {
             time_sync: TimeSync::Lan,
             max_delay: Duration::from_millis(500),
             assignments: Assignments::default(),
+            variations: Vec::new(),
             confirm_within: Duration::from_secs(2),
             select_timeout: Duration::from_secs(10),
             most_octets: 2048,

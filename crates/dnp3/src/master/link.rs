@@ -69,6 +69,8 @@ pub enum LinkEvent {
     Master(MasterEvent),
     /// A frame of it was part of no fragment.
     Broken(TransportError),
+    /// Its link layer answered to the question for its status.
+    Status,
     /// It speaks on this way from now on.
     Found(WayId),
     /// It said something on a way on which it may not speak: nothing was taken of that.
@@ -183,6 +185,18 @@ impl MasterLink {
         }
     }
 
+    /// Asks the link layer of an outstation whether it is there; `false` where it is not reached at all.
+    ///
+    /// Source: IEEE 1815-2012, section 9.2.4.1.3.6 (REQUEST_LINK_STATUS).
+    pub fn ask_status(&mut self, outstation: LinkAddress) -> bool {
+        let Some(station) = self.stations.get(&outstation) else { return false };
+        let Some(way) = station.way else { return false };
+        let (sender, function, source) = (Sender::Master, LinkFunction::RequestLinkStatus, station.own);
+        let frame = Frame { sender, function, destination: outstation, source, user_data: Vec::new() };
+        self.outgoing.push_back((way, frame));
+        true
+    }
+
     /// A way is gone. Gives who is not reached any more.
     pub fn close(&mut self, way: WayId) -> Vec<LinkAddress> {
         self.ways.remove(&way);
@@ -269,10 +283,8 @@ impl MasterLink {
             LinkFunction::RequestLinkStatus => {
                 return self.outgoing.push_back((way, reply(LinkFunction::LinkStatus { is_full: false })));
             }
-            LinkFunction::Ack { .. }
-            | LinkFunction::Nack { .. }
-            | LinkFunction::LinkStatus { .. }
-            | LinkFunction::NotSupported { .. } => return,
+            LinkFunction::LinkStatus { .. } => return self.events.push_back((source, LinkEvent::Status)),
+            LinkFunction::Ack { .. } | LinkFunction::Nack { .. } | LinkFunction::NotSupported { .. } => return,
         }
         match station.assembler.push(&user_data) {
             Ok(Some(fragment)) => station.master.handle_fragment(now, &fragment),

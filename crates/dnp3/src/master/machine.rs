@@ -345,6 +345,7 @@ impl Master {
             Task::Integrity => {
                 let mut blocks = Classes::ALL.blocks();
                 blocks.push(Block::all(60, 1));
+                blocks.extend(self.config.variations.iter().cloned());
                 (FunctionCode::READ, blocks)
             }
             Task::Events(classes) => (FunctionCode::READ, classes.blocks()),

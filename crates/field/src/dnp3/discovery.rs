@@ -1,6 +1,6 @@
 //! What outstations can be asked of themselves.
 
-use crate::link::{OfferRequest, OfferSource};
+use crate::link::{DeviceAct, OfferRequest, OfferSource};
 use interlex_core::OfferEvent;
 use interlex_core::description::Form;
 use schemars::JsonSchema;
@@ -14,6 +14,8 @@ pub(crate) enum Discovery {
     Identify(u16, u16),
     /// Which points it has.
     Points(u16, u16),
+    /// It is told or asked something.
+    Act(u16, u16, DeviceAct),
 }
 
 /// All points are told: nothing is to be known first.

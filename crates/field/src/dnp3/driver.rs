@@ -8,13 +8,14 @@ use super::tls::Tls;
 use crate::error::TrialError;
 use crate::link::{
     Action, Answer, Command, CommandId, Counted, DEVICE_COMMANDS, DeviceEvent, DriverContext, FieldDriver, FrameLog,
-    FrameRing, Full, LinkPlan, Lost, Memories, Outcome, Outcomes, RequestView, TICKETS, Ticket, ToldEvents, Traffic,
+    FrameRing, Full, LinkPlan, Lost, Memories, Outcome, Outcomes, RequestView, TICKETS, Ticket, ToldEvent, ToldEvents,
+    Traffic,
 };
 use interlex_core::description::{Device, Dnp3Link, Span};
-use interlex_core::{PointTable, RawSample, Reason};
+use interlex_core::{PointTable, RawSample, Reason, SampleKind, TimeQuality};
 use interlex_dnp3::{
-    FunctionCode, Indications, LinkAddress, LinkEvent, Master, MasterEvent, MasterLink, Now, Sharing, Told, ToldId,
-    WayId,
+    CommandAnswer, Doubt, FunctionCode, Indications, LinkAddress, LinkEvent, Master, MasterEvent, MasterLink, Now,
+    Sharing, Told, ToldId, WayId,
 };
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::Arc;
@@ -40,6 +41,8 @@ pub(crate) struct Dnp3Driver {
     under_way: Vec<UnderWay>,
     /// What is read back again, and when.
     later: Vec<(Instant, UnderWay)>,
+    /// Whose link layer was asked whether it is there, and until when it may answer.
+    asked_status: Vec<(Instant, UnderWay)>,
     last_number: u64,
     /// The way that was dialled.
     dialled: Option<WayId>,
@@ -74,8 +77,6 @@ const MOST_UNSENT: usize = 1 << 20;
 const MOST_NOISE: u64 = 65_536;
 /// So often points that do not change are said to be as they were.
 const CONFIRMED_EVERY: Duration = Duration::from_secs(1);
-/// An output whose state has not followed its command yet is read again after this.
-const FOLLOWS: Duration = Duration::from_millis(50);
 
 /// What a link has as one of DNP3.
 fn own(plan: &LinkPlan) -> Option<&Dnp3Link> {
@@ -136,6 +137,7 @@ impl Dnp3Driver {
         while let Some((address, event)) = self.link.poll_event() {
             match event {
                 LinkEvent::Master(event) => self.take(address, event, out),
+                LinkEvent::Status => self.status_told(Some(address), out),
                 LinkEvent::Broken(error) => self.tell_error(address, error.to_string(), out),
                 // Its master begins anew by itself.
                 LinkEvent::Found(_) => self.station(address).into_iter().for_each(Station::begin_anew),
@@ -173,14 +175,12 @@ impl Dnp3Driver {
                     match under_way.answered(&answer, &self.frames, &target) {
                         Next::Done(answer) => out.push(Outcome::Answered(id, answer)),
                         Next::Ask(under_way, command) => self.ask(under_way, command, out),
-                        Next::Later(under_way) => self.later.push((Instant::now() + FOLLOWS, under_way)),
+                        Next::Later(under_way, after) => self.later.push((Instant::now() + after, under_way)),
                     }
                 }
             }
             MasterEvent::Restarted => self.tell_error(address, "it has restarted".to_owned(), out),
-            MasterEvent::Overflow => {
-                self.tell_error(address, "it lost events: its buffer was full, and there is a gap".to_owned(), out);
-            }
+            MasterEvent::Overflow => self.overflown(address, out),
             MasterEvent::Unreadable(error) => {
                 self.tell_error(address, format!("it said something that cannot be read: {error}"), out);
             }
@@ -204,6 +204,29 @@ impl Dnp3Driver {
             }
             MasterEvent::ClockSet(_) => {}
         }
+    }
+
+    /// It had no room for changes: what was lost is not known, and so every point has a gap.
+    fn overflown(&mut self, address: LinkAddress, out: &mut Outcomes) {
+        self.tell_error(address, "it lost events: its buffer was full, and there is a gap".to_owned(), out);
+        let Some(station) = self.station(address) else { return };
+        let (points, place, source) = (station.planned.points.clone(), station.place, Arc::clone(&station.source));
+        out.batch(|samples| {
+            let gap = |point| RawSample { kind: SampleKind::Past, ..RawSample::failed(point, Reason::Overflow) };
+            samples.extend(points.into_iter().map(gap));
+        });
+        let event = ToldEvent {
+            point: None,
+            address: "event buffer".to_owned(),
+            value: None,
+            words: "changes were lost: it was full".to_owned(),
+            is_number: false,
+            flags: String::new(),
+            at: None,
+            time_quality: TimeQuality::Arrival,
+            mark: 0,
+        };
+        out.push(Outcome::Told(ToldEvents { place, ticket: None, source, events: vec![event] }));
     }
 
     /// It said something: what is known of its points still holds.
@@ -388,6 +411,32 @@ impl Dnp3Driver {
         }
     }
 
+    /// Link layers that were asked for their status: whoever answers is there, and whoever does not in time is not.
+    fn status_told(&mut self, heard: Option<LinkAddress>, out: &mut Outcomes) {
+        let now = Instant::now();
+        let is_over = |(until, of): &(Instant, UnderWay)| heard == Some(of.address) || now >= *until;
+        let (over, waiting) = std::mem::take(&mut self.asked_status).into_iter().partition(is_over);
+        self.asked_status = waiting;
+        let over: Vec<(Instant, UnderWay)> = over;
+        for (_, under_way) in over {
+            while let Some(frame) = self.link.poll_frame() {
+                self.frames.record(Dnp3Frame::new(frame));
+            }
+            let answer = match heard == Some(under_way.address) {
+                true => CommandAnswer::Accepted(None),
+                false => CommandAnswer::Unknown(Doubt::Unanswered),
+            };
+            let (id, target) = (under_way.id, self.plan.link.protocol.target());
+            if let Next::Done(answer) = under_way.answered(&answer, &self.frames, &target) {
+                out.push(Outcome::Answered(id, answer));
+            }
+        }
+    }
+
+    fn down(&self) -> TrialError {
+        TrialError::Connect { target: self.plan.link.protocol.target(), why: "the link went down".to_owned() }
+    }
+
     /// Outputs whose state had not followed their commands are read again.
     fn read_again(&mut self, out: &mut Outcomes) {
         let now = Instant::now();
@@ -402,17 +451,16 @@ impl Dnp3Driver {
     fn give_up(&mut self, out: &mut Outcomes) {
         self.take_events(out);
         // The masters answer all of them; should one not have, it was not sent.
-        let later = std::mem::take(&mut self.later).into_iter().map(|(_, under_way)| under_way);
+        let later = std::mem::take(&mut self.later).into_iter().chain(std::mem::take(&mut self.asked_status));
+        let later: Vec<_> = later.map(|(_, under_way)| under_way).collect();
         for under_way in std::mem::take(&mut self.under_way).into_iter().chain(later) {
-            let target = self.plan.link.protocol.target();
-            let error = TrialError::Connect { target, why: "the link went down".to_owned() };
-            out.push(Outcome::Answered(under_way.id, under_way.given_up(error)));
+            out.push(Outcome::Answered(under_way.id, under_way.given_up(self.down())));
         }
     }
 }
 
 /// An errand with its outstation, and what its master is told for it.
-type Given = ((LinkAddress, LinkAddress), (Errand, interlex_dnp3::Command));
+type Given = ((LinkAddress, LinkAddress), (Errand, Option<interlex_dnp3::Command>));
 
 /// What is to be done for an action; an answer where it cannot be.
 fn wanted(action: Action) -> Result<Given, Box<Answer>> {
@@ -420,17 +468,24 @@ fn wanted(action: Action) -> Result<Given, Box<Answer>> {
     match action {
         Action::Read(read) => {
             let addresses = addresses(&read.device).ok_or_else(|| Answer::Read(Err(foreign())))?;
-            let given = Errand::read(*read).map_err(|error| Answer::Read(Err(error)))?;
-            Ok((addresses, given))
+            let (errand, command) = Errand::read(*read).map_err(|error| Answer::Read(Err(error)))?;
+            Ok((addresses, (errand, Some(command))))
         }
         Action::Write(write) => {
             let addresses = addresses(&write.device).ok_or_else(|| Answer::Written(Err(foreign().into())))?;
-            let given = Errand::write(*write).map_err(|error| Answer::Written(Err(error)))?;
-            Ok((addresses, given))
+            let (errand, command) = Errand::write(*write).map_err(|error| Answer::Written(Err(error)))?;
+            Ok((addresses, (errand, Some(command))))
         }
         Action::Discover(what) => match what.downcast::<Discovery>().map(|what| *what) {
-            Ok(Discovery::Identify(address, own)) => Ok(((LinkAddress(address), LinkAddress(own)), Errand::identify())),
-            Ok(Discovery::Points(address, own)) => Ok(((LinkAddress(address), LinkAddress(own)), Errand::offers())),
+            Ok(Discovery::Identify(address, own)) => {
+                let (errand, command) = Errand::identify();
+                Ok(((LinkAddress(address), LinkAddress(own)), (errand, Some(command))))
+            }
+            Ok(Discovery::Points(address, own)) => {
+                let (errand, command) = Errand::offers();
+                Ok(((LinkAddress(address), LinkAddress(own)), (errand, Some(command))))
+            }
+            Ok(Discovery::Act(address, own, act)) => Ok(((LinkAddress(address), LinkAddress(own)), Errand::act(act))),
             Err(_) => Err(Answer::Found(Err(foreign())).into()),
         },
     }
@@ -459,6 +514,7 @@ impl FieldDriver for Dnp3Driver {
             has_clock: context.clock.is_synchronized(),
             under_way: Vec::new(),
             later: Vec::new(),
+            asked_status: Vec::new(),
             last_number: 0,
             dialled: None,
             bound: BTreeMap::new(),
@@ -526,6 +582,7 @@ impl FieldDriver for Dnp3Driver {
         self.look_at_clock();
         self.link.handle_timeout(now);
         self.read_again(out);
+        self.status_told(None, out);
         self.ask_strangers(session);
         self.take_events(out);
         while let Some((way, octets)) = self.link.poll_transmit(now) {
@@ -539,7 +596,8 @@ impl FieldDriver for Dnp3Driver {
         if !out.is_empty() {
             return Ok(());
         }
-        let later = self.later.iter().map(|(at, _)| *at).chain(session.lines.deadline()).map(Instant::into_std);
+        let later = self.later.iter().chain(&self.asked_status).map(|(at, _)| *at);
+        let later = later.chain(session.lines.deadline()).map(Instant::into_std);
         let due = self.link.poll_timeout().into_iter().chain(later).min();
         let woken = tokio::select! {
             biased;
@@ -580,21 +638,32 @@ impl FieldDriver for Dnp3Driver {
                 return Ok(());
             }
         };
-        let of_device = self.under_way.iter().chain(self.later.iter().map(|(_, under_way)| under_way));
+        let later = self.later.iter().chain(&self.asked_status).map(|(_, under_way)| under_way);
+        let of_device = self.under_way.iter().chain(later);
         if of_device.filter(|under_way| under_way.address == address).count() >= DEVICE_COMMANDS {
             return Err(Full);
         }
         self.reach(address, own_address);
         let (sent, after, number) = (Instant::now(), self.frames.newest(), interlex_dnp3::CommandId(0));
         let (told, others, taken) = (Vec::new(), Vec::new(), None);
-        self.ask(UnderWay { id, number, address, errand, sent, after, told, others, taken }, command, out);
+        let under_way = UnderWay { id, number, address, errand, sent, after, told, others, taken };
+        match command {
+            Some(command) => self.ask(under_way, command, out),
+            None if self.link.ask_status(address) => {
+                let waits = own(&self.plan).map(Dnp3Link::timeout).map(Duration::from).unwrap_or_default();
+                self.asked_status.push((Instant::now() + waits, under_way));
+            }
+            None => out.push(Outcome::Answered(id, under_way.given_up(self.down()))),
+        }
         self.take_events(out);
         Ok(())
     }
 
     fn cancel(&mut self, id: CommandId, _: &str, out: &mut Outcomes) {
-        if let Some(at) = self.later.iter().position(|(_, under_way)| under_way.id == id) {
-            let (_, under_way) = self.later.remove(at);
+        let waiting =
+            if self.later.iter().any(|(_, of)| of.id == id) { &mut self.later } else { &mut self.asked_status };
+        if let Some(at) = waiting.iter().position(|(_, under_way)| under_way.id == id) {
+            let (_, under_way) = waiting.remove(at);
             let error = TrialError::Request("it was given up".to_owned());
             return out.push(Outcome::Answered(id, under_way.given_up(error)));
         }

@@ -4,14 +4,14 @@ use super::frames::{Dnp3Frames, peer};
 use super::mapping::{described, kind, quality, value};
 use crate::error::TrialError;
 use crate::link::{
-    Answer, CommandId, FrameFilter, FrameLog, FrameRing, FrameView, IdentityObject, PointWrite, Said, TrialIdentity,
-    TrialRead, TrialReading, WriteError, WriteOutcome, milliseconds,
+    Answer, CommandId, DeviceAct, FrameFilter, FrameLog, FrameRing, FrameView, IdentityObject, PointWrite, Said,
+    TrialAct, TrialIdentity, TrialRead, TrialReading, WriteError, WriteOutcome, milliseconds,
 };
-use interlex_core::description::{Dnp3ControlForm, Dnp3ControlMode, Dnp3Kind};
+use interlex_core::description::{Dnp3ControlForm, Dnp3ControlMode, Dnp3Kind, Point};
 use interlex_core::{DataType, Offer, OfferEvent, OutcomeWord, Quality, Value, iso_time, raw_to_write};
 use interlex_dnp3::{
-    Block, Command, CommandAnswer, CommandStatus, ControlRelayOutputBlock, LinkAddress, Measurement, Number, Object,
-    Operation, TripClose, Variation,
+    Block, Command, CommandAnswer, CommandStatus, ControlRelayOutputBlock, FunctionCode, LinkAddress, Measurement,
+    Number, Object, Operation, TripClose, Variation,
 };
 use serde_json::{Map, json};
 use std::time::Duration;
@@ -24,6 +24,7 @@ pub(super) enum Errand {
     Write(Box<PointWrite>, Value),
     Identify,
     Offers,
+    Act(DeviceAct),
 }
 
 /// What is under way.
@@ -47,7 +48,7 @@ pub(super) enum Next {
     Done(Answer),
     /// The output is read back, now or a moment later.
     Ask(UnderWay, Command),
-    Later(UnderWay),
+    Later(UnderWay, Duration),
 }
 
 impl Errand {
@@ -68,6 +69,22 @@ impl Errand {
         Ok((Self::Read(Box::new(read)), Command::Read(vec![block])))
     }
 
+    /// What its master is told for an act; none for what the link layer alone answers.
+    pub(super) fn act(act: DeviceAct) -> (Self, Option<Command>) {
+        let counters = || vec![Block::all(20, 0)];
+        let command = match act {
+            DeviceAct::LinkStatus => None,
+            DeviceAct::ReadEverything => {
+                Some(Command::Read([2, 3, 4, 1].map(|variation| Block::all(60, variation)).to_vec()))
+            }
+            DeviceAct::FreezeCounters => Some(Command::Act(FunctionCode::IMMEDIATE_FREEZE, counters())),
+            DeviceAct::FreezeAndClearCounters => Some(Command::Act(FunctionCode::FREEZE_CLEAR, counters())),
+            DeviceAct::WarmRestart => Some(Command::Act(FunctionCode::WARM_RESTART, Vec::new())),
+            DeviceAct::ColdRestart => Some(Command::Act(FunctionCode::COLD_RESTART, Vec::new())),
+        };
+        (Self::Act(act), command)
+    }
+
     pub(super) fn identify() -> (Self, Command) {
         (Self::Identify, Command::Read(vec![Block::all(0, 254)]))
     }
@@ -81,7 +98,7 @@ impl Errand {
         match self {
             Self::Read(_) => Answer::Read(Err(error)),
             Self::Write(..) => Answer::Written(Err(error.into())),
-            Self::Identify | Self::Offers => Answer::Found(Err(error)),
+            Self::Identify | Self::Offers | Self::Act(_) => Answer::Found(Err(error)),
         }
     }
 }
@@ -104,12 +121,14 @@ fn command(write: &PointWrite, raw: &Value) -> Result<Command, WriteError> {
                 (Dnp3ControlForm::TripClose, true) => (Operation::PulseOn, TripClose::Close),
                 (Dnp3ControlForm::TripClose, false) => (Operation::PulseOn, TripClose::Trip),
             };
-            let on_time = if own.control == Dnp3ControlForm::Latch { 0 } else { own.pulse };
+            let is_pulse = own.control != Dnp3ControlForm::Latch;
+            let (count, on_time, off_time) = if is_pulse { (own.pulses, own.pulse, own.pause) } else { (1, 0, 0) };
             let block = ControlRelayOutputBlock {
                 operation,
                 trip_close,
-                count: 1,
+                count,
                 on_time,
+                off_time,
                 ..ControlRelayOutputBlock::default()
             };
             (Variation::new(12, 1), Object::Control(block))
@@ -121,7 +140,10 @@ fn command(write: &PointWrite, raw: &Value) -> Result<Command, WriteError> {
         }
         _ => return Err(refused(format!("{address} cannot be commanded"))),
     };
-    let block = Block::indexed(variation, [(address.index.into(), object)]);
+    // A breaker may have another output for tripping.
+    let trips = *raw == Value::Bool(false);
+    let index = own.trip_index.filter(|_| trips).unwrap_or(address.index);
+    let block = Block::indexed(variation, [(index.into(), object)]);
     Ok(match own.operate {
         Dnp3ControlMode::Select => Command::SelectOperate(block),
         Dnp3ControlMode::Direct => Command::DirectOperate(block),
@@ -152,10 +174,11 @@ impl UnderWay {
         if let Some(mut taken) = self.taken.take() {
             self.read_back(&mut taken);
             // What it says of its state follows what it does.
-            let may_follow = taken.confirmed == Some(false) && self.sent.elapsed() < FEEDBACK;
+            let (within, again) = self.follows();
+            let may_follow = taken.confirmed == Some(false) && self.sent.elapsed() < within;
             if may_follow && matches!(answer, CommandAnswer::Accepted(_)) {
                 self.taken = Some(taken);
-                return Next::Later(self);
+                return Next::Later(self, again);
             }
             return Next::Done(self.written(*taken));
         }
@@ -186,6 +209,14 @@ impl UnderWay {
         Some((self, Command::Read(vec![block])))
     }
 
+    /// How long what shows its outcome may take to follow, and when it is looked at again.
+    fn follows(&self) -> (Duration, Duration) {
+        match &self.errand {
+            Errand::Write(write, _) if feedback(write).is_some() => (FEEDBACK, LOOKS),
+            _ => (FOLLOWS, LOOKS_SOON),
+        }
+    }
+
     /// What became of it so far.
     pub(super) fn given_up(mut self, error: TrialError) -> Answer {
         match self.taken.take() {
@@ -205,7 +236,8 @@ impl UnderWay {
     /// The output was taken; what it says now makes that certain, or not.
     fn read_back(&self, outcome: &mut WriteOutcome) {
         let Errand::Write(write, written) = &self.errand else { return };
-        let point = &write.point;
+        let feedback = feedback(write);
+        let point = feedback.unwrap_or(&write.point);
         let is_meant = |told: &&Measurement| {
             point.dnp3().is_some_and(|(address, _)| {
                 (told.kind, told.index) == (kind(address.kind), address.index.into()) && !told.is_event
@@ -213,8 +245,13 @@ impl UnderWay {
         };
         match self.told.iter().rev().find(is_meant).and_then(|told| value(&told.value, point.raw_type())) {
             Some(raw) => {
-                let is_same = match (raw.as_f64(), written.as_f64()) {
-                    (Some(now), Some(then)) => (now - then).abs() <= then.abs() * 1e-6,
+                let is_double = point.dnp3().is_some_and(|(address, _)| address.kind == Dnp3Kind::DoubleBit);
+                let is_same = match (written, raw.as_f64(), written.as_f64()) {
+                    // Of two contacts, one is closed where it is off, and the other one where it is on.
+                    (Value::Bool(state), Some(now), _) if is_double => now == if *state { 2.0 } else { 1.0 },
+                    (_, Some(now), Some(then)) => {
+                        (now - then).abs() <= (then.abs() * 1e-6).max(feedback.map_or(0.0, |of| of.settings.deadband))
+                    }
                     _ => raw == *written,
                 };
                 outcome.confirmed = Some(is_same);
@@ -237,6 +274,19 @@ impl UnderWay {
             (Errand::Write(..), CommandAnswer::Refused(why)) => Answer::Written(Err(refused(why.to_string()).into())),
             (Errand::Write(..), CommandAnswer::Unknown(why)) => {
                 Answer::Written(Err(WriteError::Unknown { why: format!("{peer}: {why}"), frames }))
+            }
+            (Errand::Act(_), CommandAnswer::Refused(why)) => Answer::Found(Err(refused(why.to_string()))),
+            (Errand::Act(act), CommandAnswer::Accepted(delay)) => {
+                let events = self.told.iter().filter(|told| told.is_event).count();
+                let said = match (act, delay) {
+                    (DeviceAct::LinkStatus, _) => "its link layer answers".to_owned(),
+                    (DeviceAct::ReadEverything, _) => {
+                        format!("it told {} points and {events} events", self.told.len() - events)
+                    }
+                    (_, Some(delay)) => format!("it does so, and is there again in {delay} ms"),
+                    _ => "it has done so".to_owned(),
+                };
+                Answer::Found(Ok(Box::new(TrialAct { said, answer_ms: milliseconds(took), frames })))
             }
             (errand, CommandAnswer::Unknown(why)) => errand.refused(refused(why.to_string())),
             (errand, CommandAnswer::Refused(interlex_dnp3::Refusal::NotSent)) => {
@@ -272,11 +322,26 @@ impl UnderWay {
     }
 }
 
-/// So long the state of an output may take to follow its command.
-const FEEDBACK: Duration = Duration::from_secs(1);
+/// So long the state of an output may take to follow its command, and so long what it moves.
+const FOLLOWS: Duration = Duration::from_secs(1);
+const FEEDBACK: Duration = Duration::from_secs(5);
+/// They are read again after this.
+const LOOKS_SOON: Duration = Duration::from_millis(50);
+const LOOKS: Duration = Duration::from_millis(200);
+
+/// The point that shows what a command comes to, where there is one.
+fn feedback(write: &PointWrite) -> Option<&Point> {
+    let (_, own) = write.point.dnp3()?;
+    let name = own.feedback.as_deref()?;
+    write.device.points.iter().map(AsRef::as_ref).find(|point| point.settings.name.as_str() == name)
+}
 
 /// What says what a command came to: outputs that stay as they are set say it themselves.
 fn read_back(write: &PointWrite) -> Option<Block> {
+    if let Some((address, _)) = feedback(write).and_then(Point::dnp3) {
+        let variation = Variation::new(kind(address.kind).group(), 0);
+        return Some(Block::range(variation, address.index.into(), address.index.into()));
+    }
     let (address, own) = write.point.dnp3()?;
     let stays = address.kind == Dnp3Kind::AnalogOutput || own.control == Dnp3ControlForm::Latch;
     let variation = Variation::new(kind(address.kind).group(), 0);

@@ -1,12 +1,13 @@
 use super::events::{EventMemory, Place, address_of, mark};
 use super::mapping::{kind, quality, value, words};
 use crate::link::{Memories, PlannedDevice, ToldEvent};
-use interlex_core::description::{Dnp3Confirm, Dnp3Device, Dnp3Link, Dnp3TimeSync};
+use interlex_core::description::{Dnp3Address, Dnp3Confirm, Dnp3Device, Dnp3Link, Dnp3Point, Dnp3TimeSync};
 use interlex_core::{DataType, PointIndex, Quality, RawSample, Reason, SampleKind, TimeQuality, Timestamp};
 use interlex_dnp3::{
-    Classes, Flags, LinkAddress, Master, MasterConfig, MeasuredValue, Measurement, PointKind, TimeSync,
+    Assignments, Block, Classes, Flags, LinkAddress, Master, MasterConfig, MeasuredValue, Measurement, Number, Object,
+    PointKind, TimeSync, Variation,
 };
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -155,7 +156,7 @@ impl Station {
     /// How it is spoken with.
     pub(super) fn master(&self, link: &Dnp3Link) -> Master {
         let own = self.planned.device.protocol.dnp3();
-        own.map_or_else(|| Master::new(quiet(link)), |own| Master::new(config(link, own)))
+        own.map_or_else(|| Master::new(quiet(link)), |own| Master::new(self.config(link, own)))
     }
 }
 
@@ -173,25 +174,79 @@ pub(super) fn quiet(link: &Dnp3Link) -> MasterConfig {
     MasterConfig { begins: false, response_timeout: link.timeout().into(), ..MasterConfig::default() }
 }
 
-fn config(link: &Dnp3Link, own: &Dnp3Device) -> MasterConfig {
-    let timeout = Duration::from(link.timeout());
-    MasterConfig {
-        begins: true,
-        response_timeout: timeout,
-        retries: own.retries,
-        confirm_within: own.confirm_within.into(),
-        // Whoever does not answer is asked as often as it would be otherwise, and not more.
-        retry_period: Duration::from(own.event_period).max(timeout),
-        integrity_period: Some(own.integrity_period.into()),
-        event_polls: vec![(Classes::ALL, Duration::from(own.event_period).min(link.keep_alive().into()))],
-        unsolicited: if own.only_asked { Classes::NONE } else { Classes::ALL },
-        time_sync: match own.time_sync {
-            Dnp3TimeSync::Lan => TimeSync::Lan,
-            Dnp3TimeSync::NonLan => TimeSync::NonLan,
-            Dnp3TimeSync::Off => TimeSync::Off,
-        },
-        ..MasterConfig::default()
+impl Station {
+    /// What its points ask of the outstation: their classes and deadbands, and variations of their own.
+    fn asked(&self) -> (Assignments, Vec<Block>) {
+        let points = || self.planned.device.points.iter().filter_map(|point| point.dnp3());
+        let at = |address: Dnp3Address, variation| {
+            let variation = Variation::new(kind(address.kind).group(), variation);
+            Block::range(variation, address.index.into(), address.index.into())
+        };
+        let mut classes = Vec::new();
+        // Group 60 has class 0 as its first variation.
+        for class in 0..=3_u8 {
+            let of_class = points().filter(|(_, own)| own.class == Some(class)).map(|(address, _)| address);
+            let runs = runs(of_class.collect());
+            if !runs.is_empty() {
+                classes.push(Block::all(60, class + 1));
+                let of_run = |(first, last): (Dnp3Address, u16)| {
+                    Block::range(Variation::new(kind(first.kind).group(), 0), first.index.into(), last.into())
+                };
+                classes.extend(runs.into_iter().map(of_run));
+            }
+        }
+        let deadband = |(address, own): (Dnp3Address, &Dnp3Point)| {
+            let number = Number::Float32(nearest(own.device_deadband?));
+            Some(Block::in_a_row(Variation::new(34, 3), address.index.into(), [Object::Deadband(number)]))
+        };
+        let deadbands = points().filter_map(deadband).collect();
+        let variations = points().filter_map(|(address, own)| Some(at(address, own.variation?))).collect();
+        (Assignments { classes, deadbands }, variations)
     }
+
+    fn config(&self, link: &Dnp3Link, own: &Dnp3Device) -> MasterConfig {
+        let (assignments, variations) = self.asked();
+        let timeout = Duration::from(link.timeout());
+        MasterConfig {
+            assignments,
+            variations,
+            begins: true,
+            response_timeout: timeout,
+            retries: own.retries,
+            confirm_within: own.confirm_within.into(),
+            // Whoever does not answer is asked as often as it would be otherwise, and not more.
+            retry_period: Duration::from(own.event_period).max(timeout),
+            integrity_period: Some(own.integrity_period.into()),
+            event_polls: vec![(Classes::ALL, Duration::from(own.event_period).min(link.keep_alive().into()))],
+            unsolicited: if own.only_asked { Classes::NONE } else { Classes::ALL },
+            time_sync: match own.time_sync {
+                Dnp3TimeSync::Lan => TimeSync::Lan,
+                Dnp3TimeSync::NonLan => TimeSync::NonLan,
+                Dnp3TimeSync::Off => TimeSync::Off,
+            },
+            ..MasterConfig::default()
+        }
+    }
+}
+
+/// Addresses that follow each other as the first of them and the index of the last.
+fn runs(addresses: BTreeSet<Dnp3Address>) -> Vec<(Dnp3Address, u16)> {
+    let mut runs: Vec<(Dnp3Address, u16)> = Vec::new();
+    for address in addresses {
+        match runs.last_mut() {
+            Some((first, last)) if first.kind == address.kind && last.checked_add(1) == Some(address.index) => {
+                *last = address.index;
+            }
+            _ => runs.push((address, address.index)),
+        }
+    }
+    runs
+}
+
+/// The nearest number of single precision.
+#[expect(clippy::cast_possible_truncation, reason = "the nearest single-precision number is meant")]
+const fn nearest(number: f64) -> f32 {
+    number as f32
 }
 
 #[cfg(test)]

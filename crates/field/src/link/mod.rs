@@ -1,5 +1,6 @@
 //! What every link has, whatever it speaks: its task, the contract of its driver, what it shows, counts and records.
 
+mod act;
 mod capture;
 mod command;
 mod counts;
@@ -24,6 +25,7 @@ mod trial;
 mod view;
 mod write;
 
+pub use act::{DeviceAct, TrialAct};
 pub(crate) use command::{Action, Answer, Command, CommandId, DEVICE_COMMANDS};
 pub(crate) use counts::Counted;
 pub use counts::{CountsView, DeviceCounts, RefusalCount};

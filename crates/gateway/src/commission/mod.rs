@@ -6,4 +6,4 @@ mod trials;
 
 pub use broker_trial::{BrokerTrial, BrokerTrialStep, TrialMessage, try_broker};
 pub use report_preview::{ReportPreview, report_preview};
-pub use trials::{ask_for_offers, identify, preview, try_read, try_write, via};
+pub use trials::{act, ask_for_offers, identify, preview, try_read, try_write, via};

@@ -2,7 +2,8 @@ use crate::clock::SystemClock;
 use crate::running::Running;
 use interlex_core::description::{Device, JsonUplink, Link, Selection};
 use interlex_field::{
-    Memories, Offering, PointWrite, TrialError, TrialIdentity, TrialRead, TrialReading, Via, WriteError, WriteOutcome,
+    DeviceAct, Memories, Offering, PointWrite, TrialAct, TrialError, TrialIdentity, TrialRead, TrialReading, Via,
+    WriteError, WriteOutcome,
 };
 use interlex_uplink::SentMessage;
 use std::sync::Arc;
@@ -35,6 +36,14 @@ pub async fn try_write(write: &PointWrite, via: &Via) -> Result<WriteOutcome, Wr
 /// [`TrialError`]
 pub async fn identify(link: &Link, device: &Device, via: &Via) -> Result<TrialIdentity, TrialError> {
     interlex_field::identify(link, device, via).await
+}
+
+/// Tells or asks a device something once, beside its points.
+///
+/// # Errors
+/// [`TrialError`]
+pub async fn act(link: &Link, device: &Device, act: DeviceAct, via: &Via) -> Result<TrialAct, TrialError> {
+    interlex_field::act(link, device, act, via).await
 }
 
 /// Lets a device or a link tell what it has; ends when nobody listens any more.

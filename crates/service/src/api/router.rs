@@ -69,6 +69,7 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(trials::write))
         .routes(routes!(trials::broker))
         .routes(routes!(trials::identify))
+        .routes(routes!(trials::act))
         .routes(routes!(links::frames))
         .routes(routes!(links::capture))
         .routes(routes!(links::statistics))

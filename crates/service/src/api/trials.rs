@@ -6,8 +6,8 @@ use axum::extract::State;
 use interlex_core::description::{Device, Draft, Link, ObjectClass, Point, Protocol, Uplink, UplinkKind, list_of};
 use interlex_core::value_from_words;
 use interlex_gateway::{
-    BrokerTrial, PointWrite, Running, TrialIdentity, TrialMessage, TrialRead, TrialReading, WriteError, WriteOutcome,
-    preview, try_read, try_write,
+    BrokerTrial, DeviceAct, PointWrite, Running, TrialAct, TrialIdentity, TrialMessage, TrialRead, TrialReading,
+    WriteError, WriteOutcome, preview, try_read, try_write,
 };
 use interlex_store::AuditEntry;
 use serde::Deserialize;
@@ -230,6 +230,53 @@ pub(crate) async fn identify(
     };
     app.audit(AuditEntry { action: "trial-identify", detail: &detail, gateway: &gateway, ..author.entry() }).await;
     outcome.map(Json).map_err(ApiError::Trial)
+}
+
+/// Something that a device is told or asked.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct TrialActRequest {
+    /// A link.
+    link: Value,
+    /// A device. Its point list may be left out.
+    device: Value,
+    /// What it is told or asked.
+    act: DeviceAct,
+    /// The name of the device once more, where that changes something.
+    confirm: Option<String>,
+}
+
+/// Tells or asks an outstation something once, now: its link status, everything, a freeze, a restart.
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/trials/act", operation_id = "trial_act", tag = "draft",
+    request_body = TrialActRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
+    (status = 200, body = TrialAct), (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails),
+    (status = 403, body = ProblemDetails), (status = 422, body = ProblemDetails), (status = 502, body = ProblemDetails)))]
+pub(crate) async fn act(
+    State(app): State<Arc<App>>,
+    Engineer(author): Engineer,
+    Path(gateway): Path<String>,
+    Json(wanted): Json<TrialActRequest>,
+) -> Result<Json<TrialAct>, ApiError> {
+    let running = running(&app, &gateway).await?;
+    let TrialActRequest { link, device, act, confirm } = wanted;
+    let (link, device) = described(&app, &gateway, link, Some(device), None).await?;
+    let device = device.ok_or_else(no_device)?;
+    let name = device.settings.name.as_str();
+    if act.changes() && confirm.as_deref() != Some(name) {
+        return Err(ApiError::BadRequest(format!("confirm is {confirm:?}; expected the name of the device, {name:?}")));
+    }
+    if act.changes() && app.is_audit_required && (!app.database.read().up || app.trail.flush().await.is_err()) {
+        return Err(ApiError::AuditAway);
+    }
+    let what = format!("{act:?} of {} at {}", device.protocol.place(), link.protocol.target());
+    // What was sent is told to the audit trail, also when nobody waits for the answer any more.
+    let task = tokio::spawn(async move {
+        let outcome = interlex_gateway::act(&link, &device, act, &app.via(running.as_deref())).await;
+        let said = outcome.as_ref().map_or_else(ToString::to_string, |act| act.said.clone());
+        let detail = format!("{what}: {said}");
+        app.audit(AuditEntry { action: "trial-act", detail: &detail, gateway: &gateway, ..author.entry() }).await;
+        outcome
+    });
+    task.await.map_err(ApiError::internal)?.map(Json).map_err(ApiError::Trial)
 }
 
 /// What runs of a gateway, which has to exist.

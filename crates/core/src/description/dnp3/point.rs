@@ -8,7 +8,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// The columns that only points of outstations have.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Dnp3Point {
     /// What true and false do to an output with two states.
@@ -23,13 +23,50 @@ pub struct Dnp3Point {
     #[serde(default = "default_pulse", skip_serializing_if = "is_default_pulse")]
     #[schemars(extend("x-advanced" = true, "x-unit" = "ms", "default" = 100))]
     pub pulse: u32,
+    /// How long the pause between two pulses is, in milliseconds.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    #[schemars(extend("x-advanced" = true, "x-unit" = "ms", "default" = 0))]
+    pub pause: u32,
+    /// How many pulses there are.
+    #[serde(default = "one", skip_serializing_if = "is_one")]
+    #[schemars(range(min = 1), extend("x-advanced" = true, "default" = 1))]
+    pub pulses: u8,
+    /// The index of the output that trips, where a breaker has another one for that than for closing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(extend("x-advanced" = true))]
+    pub trip_index: Option<u16>,
+    /// The point of the device that shows what a command came to: it is confirmed when that follows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(length(min = 1), extend("x-advanced" = true))]
+    pub feedback: Option<String>,
+    /// The class of its events, 0 for none: the outstation is told so at each beginning. It decides itself when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(range(max = 3), extend("x-advanced" = true))]
+    pub class: Option<u8>,
+    /// By how much an analog input has to change before the outstation tells it, in raw values: it is told so at each beginning.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(range(min = 0.0), extend("x-advanced" = true))]
+    pub device_deadband: Option<f64>,
+    /// The variation that it is read with, where that of the outstation will not do.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(range(min = 1), extend("x-advanced" = true))]
+    pub variation: Option<u8>,
 }
 
-impl Dnp3Point {
-    /// The plain one.
-    #[must_use]
-    pub const fn plain() -> Self {
-        Self { control: Dnp3ControlForm::Latch, operate: Dnp3ControlMode::Select, pulse: default_pulse() }
+impl Default for Dnp3Point {
+    fn default() -> Self {
+        Self {
+            control: Dnp3ControlForm::Latch,
+            operate: Dnp3ControlMode::Select,
+            pulse: default_pulse(),
+            pause: 0,
+            pulses: one(),
+            trip_index: None,
+            feedback: None,
+            class: None,
+            device_deadband: None,
+            variation: None,
+        }
     }
 }
 
@@ -71,6 +108,20 @@ impl Dnp3ControlMode {
     }
 }
 
+const fn one() -> u8 {
+    1
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
+const fn is_one(count: &u8) -> bool {
+    *count == one()
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
+const fn is_zero(millis: &u32) -> bool {
+    *millis == 0
+}
+
 const fn default_pulse() -> u32 {
     100
 }
@@ -102,6 +153,18 @@ pub(in crate::description) fn point(
     if own.control != Dnp3ControlForm::Latch && address.kind != Dnp3Kind::BinaryOutput {
         let message = format!("{address} is no output with two states");
         faults.push(Fault::new("control", message, "nothing, or an address in binary-output:"));
+    }
+    if own.trip_index.is_some() && own.control != Dnp3ControlForm::TripClose {
+        faults.push(Fault::new("trip-index", "nothing trips by it", "nothing, or trip-close in control"));
+    }
+    if own.feedback.is_some() && !address.kind.is_output() {
+        let expected = "nothing, or an address in binary-output: or analog-output:";
+        faults.push(Fault::new("feedback", format!("{address} cannot be commanded"), expected));
+    }
+    let has_deadband = address.kind == Dnp3Kind::Analog;
+    if own.device_deadband.is_some() && !has_deadband {
+        let message = format!("{address} is no analog input");
+        faults.push(Fault::new("device-deadband", message, "nothing, or an address in analog:"));
     }
     Some(Point {
         shaping: settings.shaping(1.0),

@@ -1,5 +1,5 @@
 import type { ProtocolParts } from "../parts";
-import { Identity } from "../Identity";
+import { Outstation } from "./Outstation";
 import { Nothing, Said } from "../Reading";
 import { shown } from "../../../description/schema";
 
@@ -10,5 +10,5 @@ export const DNP3: ProtocolParts = {
   canBeWritten: (point) => /^\s*(binary|analog)-output:/.test(shown(point.address)),
   Brought: Said,
   Alternatives: Nothing,
-  Identity,
+  Identity: Outstation,
 };
