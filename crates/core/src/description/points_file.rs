@@ -81,6 +81,9 @@ impl<'a> PointsFile<'a> {
         match cell.to_ascii_lowercase().as_str() {
             "true" if schema.is_switch(column) => Value::Bool(true),
             "false" if schema.is_switch(column) => Value::Bool(false),
+            _ if schema.is_whole(column) && cell.parse::<i64>().is_ok() => {
+                cell.parse::<i64>().map_or_else(|_| Value::from(cell), Value::from)
+            }
             _ if schema.is_number(column) => {
                 // Only where no comma stands between cells, and only one: 1,234 may mean two things, 0,01 does not.
                 let is_decimal = self.separator != b',' && cell.matches(',').count() == 1 && !cell.contains('.');

@@ -205,6 +205,10 @@ impl ObjectSchema {
             return vec![Fault::new("", format!("it is {}", key_rule::shown(object)), "a table")];
         };
         let said = object.iter().flat_map(|(key, value)| match rules.get(key) {
+            // JSON takes 2.0 for a whole number; what reads it does not.
+            Some(_) if value.is_f64() && self.is_whole(key) => {
+                vec![Fault::new(key, format!("{key} is {}", key_rule::shown(value)), "a whole number, without a point")]
+            }
             Some(rule) => rule.faults(key, value),
             None => vec![self.unknown_key(key)],
         });
@@ -260,9 +264,18 @@ impl ObjectSchema {
 
     /// Whether a key takes a number, so that the text of a cell has to be read as one.
     pub(super) fn is_number(&self, key: &str) -> bool {
+        self.is_of_type(key, "number") || self.is_whole(key)
+    }
+
+    /// Whether a key takes a whole number.
+    pub(super) fn is_whole(&self, key: &str) -> bool {
+        self.is_of_type(key, "integer")
+    }
+
+    fn is_of_type(&self, key: &str, wanted: &str) -> bool {
         match self.property(key).get("type") {
-            Some(Value::String(name)) => name == "number" || name == "integer",
-            Some(Value::Array(names)) => names.iter().any(|name| name == "number" || name == "integer"),
+            Some(Value::String(name)) => name == wanted,
+            Some(Value::Array(names)) => names.iter().any(|name| name == wanted),
             _ => false,
         }
     }

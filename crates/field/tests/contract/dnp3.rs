@@ -5,8 +5,8 @@ use crate::suite::{Field, WallClock, Writes};
 use interlex_core::description::{self, Description, Files, read};
 use interlex_core::{DeviceState, FieldEvent, LatestTable, PointTable, RecentValues, Value};
 use interlex_dnp3::{
-    CommandStatus, EventClass, Flags, LinkAddress, MeasuredValue, Number, Object, Outstation, OutstationConfig,
-    OutstationHost, Point, PointKind, PointUpdate, Process,
+    CommandStatus, ControlRelayOutputBlock, EventClass, Flags, LinkAddress, MeasuredValue, Number, Object, Outstation,
+    OutstationConfig, OutstationHost, Point, PointKind, PointUpdate, Process,
 };
 use interlex_field::{LinkHandle, Listeners, Memories, PointWrite, Surroundings, Via, start, write};
 use std::net::SocketAddr;
@@ -26,6 +26,10 @@ pub(crate) struct Dnp3Field {
 pub(crate) struct Machine {
     told: u64,
     written: Vec<u64>,
+    /// The controls that outputs with two states were given, by index.
+    pub(crate) controls: Vec<(u32, ControlRelayOutputBlock)>,
+    /// How it was restarted: cold, or warm.
+    pub(crate) restarts: Vec<bool>,
     writes: Option<Writes>,
     is_swallowed: bool,
 }
@@ -35,7 +39,11 @@ impl Process for Machine {
         if self.writes == Some(Writes::Refuses) { CommandStatus::LOCAL } else { CommandStatus::SUCCESS }
     }
 
-    fn operate(&mut self, _: PointKind, _: u32, command: &Object) -> CommandStatus {
+    fn operate(&mut self, _: PointKind, index: u32, command: &Object) -> CommandStatus {
+        if let Object::Control(control) = command {
+            self.controls.push((index, *control));
+            return CommandStatus::SUCCESS;
+        }
         let Object::Setting { number, .. } = command else { return CommandStatus::NOT_SUPPORTED };
         self.is_swallowed = self.writes == Some(Writes::Swallows);
         if self.writes != Some(Writes::Ignores) {
@@ -46,8 +54,9 @@ impl Process for Machine {
 
     fn set_time(&mut self, _: u64) {}
 
-    fn restart(&mut self, _: bool) -> Option<u16> {
-        None
+    fn restart(&mut self, is_cold: bool) -> Option<u16> {
+        self.restarts.push(is_cold);
+        Some(250)
     }
 
     fn is_answered(&mut self) -> bool {

@@ -10,6 +10,7 @@
 
 mod dnp3;
 mod dnp3_events;
+mod dnp3_points;
 mod dnp3_ways;
 mod line;
 mod modbus;

@@ -262,7 +262,8 @@ pub(crate) async fn act(
     let device = device.ok_or_else(no_device)?;
     let name = device.settings.name.as_str();
     if act.changes() && confirm.as_deref() != Some(name) {
-        return Err(ApiError::BadRequest(format!("confirm is {confirm:?}; expected the name of the device, {name:?}")));
+        let wanted = format!("this changes something at the device: confirm has to be its name, {name:?}");
+        return Err(ApiError::BadRequest(wanted));
     }
     if act.changes() && app.is_audit_required && (!app.database.read().up || app.trail.flush().await.is_err()) {
         return Err(ApiError::AuditAway);

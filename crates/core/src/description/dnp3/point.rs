@@ -197,7 +197,7 @@ mod tests {
         let main = "[gateway]\nname = \"g\"\n[rates]\nfast = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"dnp3-tcp\"\nhost = \
                     \"relay\"\n[[device]]\nname = \"d\"\nlink = \"l\"\naddress = 10\npoints = \"p.csv\"\n";
         let of = |row: &str| {
-            let list = format!("name,address,type,access,control,rate\nx,{row},fast\n");
+            let list = format!("name,address,type,access,control,pulses,rate\nx,{row},fast\n");
             let files: Files = [("gateway.toml".into(), main.into()), ("p.csv".into(), list)].into();
             match read(&files) {
                 Ok(description) => {
@@ -207,17 +207,19 @@ mod tests {
                 Err(problems) => problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"),
             }
         };
-        assert_eq!(of(" analog:100,,,"), "analog:100 float64");
-        assert_eq!(of("double-bit:0,,,"), "double-bit:0 uint8");
-        assert_eq!(of("counter:2,uint16,,"), "counter:2 uint16");
-        assert_eq!(of("binary-output:0,,read-write,trip-close"), "binary-output:0 bool");
+        assert_eq!(of(" analog:100,,,,"), "analog:100 float64");
+        assert_eq!(of("double-bit:0,,,,"), "double-bit:0 uint8");
+        assert_eq!(of("counter:2,uint16,,,"), "counter:2 uint16");
+        assert_eq!(of("binary-output:0,,read-write,trip-close,3"), "binary-output:0 bool");
         for (row, said) in [
-            ("analog:70000,,,", "N the index from 0 to 65535"),
-            ("relay:1,,,", "address is \"relay:1\""),
-            ("double-bit:0,bool,,", "type bool does not fit double-bit:0"),
-            ("binary:0,int16,,", "type int16 does not fit binary:0"),
-            ("binary:0,,read-write,", "binary:0 cannot be commanded"),
-            ("analog-output:0,,read-write,pulse", "analog-output:0 is no output with two states"),
+            ("analog:70000,,,,", "N the index from 0 to 65535"),
+            ("relay:1,,,,", "address is \"relay:1\""),
+            ("double-bit:0,bool,,,", "type bool does not fit double-bit:0"),
+            ("binary:0,int16,,,", "type int16 does not fit binary:0"),
+            ("binary:0,,read-write,,", "binary:0 cannot be commanded"),
+            ("analog-output:0,,read-write,pulse,", "analog-output:0 is no output with two states"),
+            ("binary-output:0,,read-write,pulse,2.0", "pulses is 2.0; expected a whole number, without a point"),
+            ("binary-output:0,,read-write,pulse,many", "pulses is \"many\""),
         ] {
             assert!(of(row).contains(said), "{row}: {}", of(row));
         }
