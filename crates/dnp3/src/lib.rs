@@ -34,7 +34,9 @@ pub use application::{
 };
 pub use codec::{DecodeError, Fault, Part};
 pub use describe::describe;
-pub use link::{Checked, Frame, FrameError, FrameReader, LinkAddress, LinkFunction, MOST_USER_DATA, Sender, crc};
+pub use link::{
+    Checked, Frame, FrameError, FrameReader, LinkAddress, LinkConfirms, LinkFunction, MOST_USER_DATA, Sender, crc,
+};
 pub use master::{
     Assignments, Classes, Command, CommandAnswer, CommandId, Doubt, LinkEvent, Master, MasterConfig, MasterEvent,
     MasterLink, Now, Refusal, Sharing, TimeSync, Told, ToldId, TracedFrame, WayId,

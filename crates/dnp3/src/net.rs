@@ -201,9 +201,16 @@ struct Conversation {
 struct Pair {
     assembler: Assembler,
     splitter: Splitter,
+    /// The count of the last confirmed frame.
+    frame_count: Option<bool>,
 }
 
 impl Conversation {
+    fn pair(&mut self, outstation: LinkAddress, master: LinkAddress) -> &mut Pair {
+        let new = || Pair { assembler: Assembler::new(MOST_OCTETS), splitter: Splitter::default(), frame_count: None };
+        self.pairs.entry((outstation, master)).or_insert_with(new)
+    }
+
     fn take<P: Process>(
         &mut self,
         address: LinkAddress,
@@ -220,10 +227,20 @@ impl Conversation {
             LinkFunction::RequestLinkStatus => {
                 return self.replies.push(reply(LinkFunction::LinkStatus { is_full: false }));
             }
-            LinkFunction::ResetLinkStates | LinkFunction::TestLinkStates { .. } => {
+            LinkFunction::ResetLinkStates => {
+                self.pair(address, frame.source).frame_count = None;
                 return self.replies.push(reply(LinkFunction::Ack { is_full: false }));
             }
-            LinkFunction::ConfirmedUserData { .. } => self.replies.push(reply(LinkFunction::Ack { is_full: false })),
+            LinkFunction::TestLinkStates { .. } => {
+                return self.replies.push(reply(LinkFunction::Ack { is_full: false }));
+            }
+            LinkFunction::ConfirmedUserData { frame_count } => {
+                self.replies.push(reply(LinkFunction::Ack { is_full: false }));
+                // The same once more, since our answer was lost.
+                if self.pair(address, frame.source).frame_count.replace(frame_count) == Some(frame_count) {
+                    return;
+                }
+            }
             LinkFunction::UnconfirmedUserData => {}
             _ => return,
         }
@@ -236,10 +253,7 @@ impl Conversation {
             Some(before) if before < self.number => hosted.outstation.disconnected(frame.source),
             _ => {}
         }
-        let pair = self
-            .pairs
-            .entry((address, frame.source))
-            .or_insert_with(|| Pair { assembler: Assembler::new(MOST_OCTETS), splitter: Splitter::default() });
+        let pair = self.pair(address, frame.source);
         if let Ok(Some(fragment)) = pair.assembler.push(&frame.user_data) {
             let Hosted { outstation, process, .. } = hosted;
             outstation.handle_fragment(now, frame.source, is_broadcast, &fragment, process);

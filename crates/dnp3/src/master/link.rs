@@ -1,9 +1,9 @@
 use super::Master;
 use super::event::{MasterEvent, Now};
-use crate::link::{Frame, FrameError, FrameReader, LinkAddress, LinkFunction, Sender};
+use crate::link::{Confirmer, Frame, FrameError, FrameReader, LinkAddress, LinkConfirms, LinkFunction, Sender};
 use crate::transport::{Assembler, Splitter, TransportError};
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 /// Masters of several outstations, told apart by their addresses: all behind one connection or on one line, or each behind a way of
 /// its own, as where outstations dial in.
@@ -19,6 +19,10 @@ pub struct MasterLink {
     ways: BTreeMap<WayId, Way>,
     stations: BTreeMap<LinkAddress, Station>,
     sharing: Sharing,
+    confirms: Option<LinkConfirms>,
+    /// How long a shared line has to be silent before somebody is asked, and when something was heard on it last.
+    silence: Duration,
+    heard: Option<Instant>,
     events: VecDeque<(LinkAddress, LinkEvent)>,
     outgoing: VecDeque<(WayId, Frame)>,
     /// Whole frames as they went by, for whoever records them.
@@ -56,6 +60,7 @@ struct Station {
     master: Master,
     assembler: Assembler,
     splitter: Splitter,
+    confirmer: Option<Confirmer>,
     /// The count of the last confirmed frame of the outstation.
     frame_count: Option<bool>,
     /// How it is reached.
@@ -96,6 +101,12 @@ impl Station {
         }
         self.assembler.clear();
         self.frame_count = None;
+        self.confirmer.iter_mut().for_each(Confirmer::clear);
+    }
+
+    /// Whether an answer of it is waited for.
+    fn is_busy(&self) -> bool {
+        self.master.is_waiting() || self.confirmer.as_ref().is_some_and(Confirmer::is_busy)
     }
 }
 
@@ -107,17 +118,37 @@ impl MasterLink {
             ways: BTreeMap::new(),
             stations: BTreeMap::new(),
             sharing,
+            confirms: None,
+            silence: Duration::ZERO,
+            heard: None,
             events: VecDeque::new(),
             outgoing: VecDeque::new(),
             traced: VecDeque::new(),
         }
     }
 
+    /// The frames of user data are confirmed by those who get them, from whoever is added from now on.
+    #[must_use]
+    pub const fn with_confirms(mut self, confirms: LinkConfirms) -> Self {
+        self.confirms = Some(confirms);
+        self
+    }
+
+    /// On a shared line nobody is asked before it has been silent for so long: outstations that tell unasked look for that, too.
+    ///
+    /// Source: IEEE 1815-2012, section 9.2.8 (collision avoidance).
+    #[must_use]
+    pub const fn with_silence(mut self, silence: Duration) -> Self {
+        self.silence = silence;
+        self
+    }
+
     /// There is an outstation with this address, which knows us by ours. Another one with its address is forgotten.
     pub fn add(&mut self, outstation: LinkAddress, own: LinkAddress, master: Master) {
         let assembler = Assembler::new(master.most_octets());
         let (splitter, frame_count, way) = (Splitter::default(), None, None);
-        let station = Station { own, master, assembler, splitter, frame_count, way };
+        let confirmer = self.confirms.map(Confirmer::new);
+        let station = Station { own, master, assembler, splitter, confirmer, frame_count, way };
         self.stations.insert(outstation, station);
     }
 
@@ -226,6 +257,7 @@ impl MasterLink {
     pub fn handle_input(&mut self, now: Now, way: WayId, octets: &[u8]) {
         let Some(reader) = self.ways.get_mut(&way).map(|way| &mut way.reader) else { return };
         reader.push(octets);
+        self.heard = Some(now.instant);
         while let Some(found) = self.ways.get_mut(&way).and_then(|way| way.reader.next_frame()) {
             match found {
                 Ok(frame) => {
@@ -284,7 +316,9 @@ impl MasterLink {
                 return self.outgoing.push_back((way, reply(LinkFunction::LinkStatus { is_full: false })));
             }
             LinkFunction::LinkStatus { .. } => return self.events.push_back((source, LinkEvent::Status)),
-            LinkFunction::Ack { .. } | LinkFunction::Nack { .. } | LinkFunction::NotSupported { .. } => return,
+            LinkFunction::Ack { .. } | LinkFunction::Nack { .. } | LinkFunction::NotSupported { .. } => {
+                return station.confirmer.iter_mut().for_each(|confirmer| confirmer.handle(function));
+            }
         }
         match station.assembler.push(&user_data) {
             Ok(Some(fragment)) => station.master.handle_fragment(now, &fragment),
@@ -311,7 +345,11 @@ impl MasterLink {
     }
 
     fn ask(&mut self, now: Now) {
-        let busy = self.stations.iter().find(|(_, station)| station.master.is_waiting()).map(|(address, _)| *address);
+        let busy = self.stations.iter().find(|(_, station)| station.is_busy()).map(|(address, _)| *address);
+        if busy.is_none() && self.silent_at().is_some_and(|at| now.instant < at) {
+            return;
+        }
+        self.heard = None;
         for (address, station) in &mut self.stations {
             let Some(way) = station.way else { continue };
             let is_held = self.sharing == Sharing::OneByOne && busy.is_some_and(|busy| busy != *address);
@@ -319,15 +357,20 @@ impl MasterLink {
                 continue;
             }
             let before = self.outgoing.len();
+            let (sender, destination, source) = (Sender::Master, *address, station.own);
+            let frame = |function, user_data| Frame { sender, function, destination, source, user_data };
             while let Some(fragment) = station.master.poll_transmit(now) {
-                let frame = |user_data| Frame {
-                    sender: Sender::Master,
-                    function: LinkFunction::UnconfirmedUserData,
-                    destination: *address,
-                    source: station.own,
-                    user_data,
-                };
-                self.outgoing.extend(station.splitter.split(&fragment).into_iter().map(|part| (way, frame(part))));
+                let parts = station.splitter.split(&fragment).into_iter();
+                match &mut station.confirmer {
+                    Some(confirmer) => confirmer.push(parts),
+                    None => {
+                        self.outgoing.extend(parts.map(|part| (way, frame(LinkFunction::UnconfirmedUserData, part))))
+                    }
+                }
+            }
+            if let Some((function, part)) = station.confirmer.as_mut().and_then(|confirmer| confirmer.poll(now.instant))
+            {
+                self.outgoing.push_back((way, frame(function, part)));
             }
             if self.sharing == Sharing::OneByOne && self.outgoing.len() > before {
                 return;
@@ -357,24 +400,35 @@ impl MasterLink {
         self.ways.get_mut(&way).map_or(0, told)
     }
 
+    /// From when on a shared line is silent enough.
+    fn silent_at(&self) -> Option<Instant> {
+        let is_shared = self.sharing == Sharing::OneByOne && !self.silence.is_zero();
+        self.heard.filter(|_| is_shared).map(|at| at + self.silence)
+    }
+
     /// When [`MasterLink::handle_timeout`] is to be called. Ask again after every other call.
     #[must_use]
     pub fn poll_timeout(&self) -> Option<Instant> {
-        let is_busy = |station: &&Station| station.master.is_waiting();
-        let is_held = self.sharing == Sharing::OneByOne && self.stations.values().any(|station| is_busy(&station));
+        let is_held = self.sharing == Sharing::OneByOne && self.stations.values().any(Station::is_busy);
+        let silent = if is_held { None } else { self.silent_at() };
         // Whoever is held has nothing to ask now, whatever is due.
         let of_station = |station: &Station| {
-            if is_held && !station.master.is_waiting() {
-                station.master.settle_timeout()
-            } else {
-                station.master.poll_timeout()
+            if is_held && !station.is_busy() {
+                return station.master.settle_timeout();
             }
+            let confirmed = station.confirmer.as_ref().and_then(Confirmer::deadline);
+            // What is due, or wanted at once, while the line is not silent yet waits for that.
+            let due = silent.or_else(|| station.master.poll_timeout());
+            due.into_iter().chain(station.master.settle_timeout()).chain(confirmed).min()
         };
         self.stations.values().filter_map(of_station).min()
     }
 
     /// A moment of [`MasterLink::poll_timeout`] has come. Calls that come early do nothing.
     pub fn handle_timeout(&mut self, now: Now) {
-        self.stations.values_mut().for_each(|station| station.master.handle_timeout(now));
+        for station in self.stations.values_mut() {
+            station.master.handle_timeout(now);
+            station.confirmer.iter_mut().for_each(|confirmer| confirmer.handle_timeout(now.instant));
+        }
     }
 }

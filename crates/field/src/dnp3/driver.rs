@@ -14,8 +14,8 @@ use crate::link::{
 use interlex_core::description::{Device, Dnp3Link, Span};
 use interlex_core::{PointTable, RawSample, Reason, SampleKind, TimeQuality};
 use interlex_dnp3::{
-    CommandAnswer, Doubt, FunctionCode, Indications, LinkAddress, LinkEvent, Master, MasterEvent, MasterLink, Now,
-    Sharing, Told, ToldId, WayId,
+    CommandAnswer, Doubt, FunctionCode, Indications, LinkAddress, LinkConfirms, LinkEvent, Master, MasterEvent,
+    MasterLink, Now, Sharing, Told, ToldId, WayId,
 };
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::Arc;
@@ -83,9 +83,15 @@ fn own(plan: &LinkPlan) -> Option<&Dnp3Link> {
     plan.link.protocol.dnp3()
 }
 
-/// On a serial line one speaks at a time.
-fn sharing(plan: &LinkPlan) -> Sharing {
-    if matches!(own(plan), Some(Dnp3Link::Serial(_))) { Sharing::OneByOne } else { Sharing::Together }
+/// On a serial line one speaks at a time, and each frame may be confirmed by itself.
+fn link_of(plan: &LinkPlan) -> MasterLink {
+    let Some(Dnp3Link::Serial(own)) = own(plan) else { return MasterLink::new(Sharing::Together) };
+    let link = MasterLink::new(Sharing::OneByOne).with_silence(own.silence.map(Duration::from).unwrap_or_default());
+    if !own.link_confirms {
+        return link;
+    }
+    // A frame goes there and its confirm back well within the time of an answer.
+    link.with_confirms(LinkConfirms { timeout: Duration::from(own.timeout) / 3, retries: 2 })
 }
 
 fn names(stations: &[Station]) -> Vec<(u16, String)> {
@@ -505,7 +511,7 @@ impl FieldDriver for Dnp3Driver {
         frames.change_devices(names(&stations));
         let mut driver = Self {
             frames: Arc::new(FrameRing::new(frames, plan.links, Arc::clone(&context.clock))),
-            link: MasterLink::new(sharing(&plan)),
+            link: link_of(&plan),
             stations: Vec::new(),
             guests: Vec::new(),
             told: Vec::new(),

@@ -28,6 +28,20 @@ async fn outstations_on_a_serial_line() {
     both_are_read_and_written(&field, &link).await;
 }
 
+/// The same line, on which each frame is confirmed, and nobody speaks before it was silent for a while.
+#[tokio::test(flavor = "multi_thread")]
+async fn outstations_whose_line_confirms_each_frame() {
+    let field = Dnp3Field::start().await;
+    let line = SerialLine::open().unwrap();
+    let path = line.path().display().to_string();
+    let link = format!(
+        "protocol = \"dnp3-serial\"\ndevice-path = \"{path}\"\nbaud = 19200\nlink-confirms = true\nsilence = \"5ms\""
+    );
+    let host = Arc::clone(&field.host);
+    tokio::spawn(async move { host.converse(line).await });
+    both_are_read_and_written(&field, &link).await;
+}
+
 /// Datagrams, each of whole frames, of which every tenth is lost and every seventh comes twice.
 #[tokio::test(flavor = "multi_thread")]
 async fn outstations_that_speak_datagrams() {

@@ -133,6 +133,10 @@ pub struct Dnp3SerialLink {
     #[serde(default)]
     #[schemars(extend("x-advanced" = true))]
     pub rs485_direction: bool,
+    /// How long the line has to be silent before anybody is asked: where outstations tell unasked, so that nobody talks into anybody.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(extend("x-advanced" = true))]
+    pub silence: Option<Span>,
     /// Whether each frame is confirmed by who gets it, and sent again where it is not: for lines on which many are lost.
     #[serde(default, skip_serializing_if = "is_false")]
     #[schemars(extend("x-advanced" = true, "default" = false))]
