@@ -21,6 +21,9 @@ pub enum Fault {
     /// A response has a function of a request, or one that is not defined; or the other way round.
     #[error("function {0:#04x} does not belong here")]
     Function(u8),
+    /// The outstation wants a proof of who asks, which is not built here.
+    #[error("it challenges us to authenticate (function 0x83): secure authentication is not built here")]
+    Challenge,
     /// Responses that nobody asked for have a bit that says so, and others do not.
     #[error("the unsolicited bit does not go with function {0:#04x}")]
     Unsolicited(u8),

@@ -89,6 +89,9 @@ impl ResponseHeader {
         let before = from.clone();
         let [control, function] = from.array()?;
         let (control, function) = (Control::of(control), FunctionCode(function));
+        if function == FunctionCode::AUTHENTICATE_RESPONSE {
+            return Err(before.fault(Fault::Challenge));
+        }
         if !function.is_response() {
             return Err(before.fault(Fault::Function(function.0)));
         }

@@ -26,6 +26,8 @@ pub(super) type Points = BTreeMap<(PointKind, u32), Point>;
 pub struct Outstation {
     pub(super) config: OutstationConfig,
     pub(super) points: Points,
+    /// What it says of itself, by the numbers of group 0.
+    pub(super) attributes: BTreeMap<u8, String>,
     pub(super) sessions: BTreeMap<LinkAddress, Session>,
     /// What it says of itself to everybody.
     pub(super) own: Indications,
@@ -37,7 +39,14 @@ impl Outstation {
     pub fn new(config: OutstationConfig, masters: impl IntoIterator<Item = LinkAddress>) -> Self {
         let sessions = masters.into_iter().map(|master| (master, Session::new(config.most_events))).collect();
         let own = Indications::DEVICE_RESTART.with(Indications::NEED_TIME);
-        Self { config, points: Points::new(), sessions, own }
+        Self { config, points: Points::new(), attributes: BTreeMap::new(), sessions, own }
+    }
+
+    /// It says this of itself, as a text: by the number that group 0 has for it.
+    ///
+    /// Source: IEEE 1815-2012, annex A.1.
+    pub fn describe(&mut self, attribute: u8, text: &str) {
+        self.attributes.insert(attribute, text.to_owned());
     }
 
     /// It has another point, or one that begins anew.
@@ -267,7 +276,7 @@ impl Outstation {
         if session.unsolicited.is_some() || session.solicited.is_some() {
             return;
         }
-        let mut reading = Reading::new(&self.points, &session.buffer);
+        let mut reading = Reading::new(&self.points, &self.attributes, &session.buffer);
         if session.is_greeted {
             let Classes { first, second, third } = session.enabled;
             for (is_enabled, variation) in [(first, 2), (second, 3), (third, 4)] {

@@ -6,7 +6,7 @@ use super::machine::Points;
 use super::point::{Point, kind_of_group, object, usual};
 use crate::application::{Block, Indications, Selection};
 use crate::object::{Object, ObjectTime, PointKind, Variation};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Some objects that are told together, with the events that are done with once that is confirmed.
 #[derive(Debug)]
@@ -21,6 +21,7 @@ const MOST_OBJECTS: usize = 40;
 /// What is told of what was asked for, and what is wrong with that.
 pub(super) struct Reading<'a> {
     pub(super) points: &'a Points,
+    attributes: &'a BTreeMap<u8, String>,
     pub(super) buffer: &'a EventBuffer,
     pub(super) pieces: Vec<Piece>,
     pub(super) indications: Indications,
@@ -28,9 +29,9 @@ pub(super) struct Reading<'a> {
 }
 
 impl<'a> Reading<'a> {
-    pub(super) fn new(points: &'a Points, buffer: &'a EventBuffer) -> Self {
+    pub(super) fn new(points: &'a Points, attributes: &'a BTreeMap<u8, String>, buffer: &'a EventBuffer) -> Self {
         let (pieces, indications, chosen) = (Vec::new(), Indications::NONE, BTreeSet::new());
-        Self { points, buffer, pieces, indications, chosen }
+        Self { points, attributes, buffer, pieces, indications, chosen }
     }
 
     /// One block of the request.
@@ -49,6 +50,12 @@ impl<'a> Reading<'a> {
             (60, 2, _) => self.class(EventClass::First, most),
             (60, 3, _) => self.class(EventClass::Second, most),
             (60, 4, _) => self.class(EventClass::Third, most),
+            (0, 254, _) => {
+                for attribute in self.attributes.keys() {
+                    self.attribute(*attribute);
+                }
+            }
+            (0, attribute, _) if self.attributes.contains_key(&attribute) => self.attribute(attribute),
             (50, 1, _) => self.push(Block::plain(block.variation, [Object::Time(wall)])),
             (_, _, Some((kind, true))) => {
                 let wanted = (variation != 0 && group != 111).then_some(block.variation);
@@ -57,6 +64,16 @@ impl<'a> Reading<'a> {
             (_, _, Some((kind, false))) => self.states(kind, block),
             _ => self.indications = self.indications.with(Indications::OBJECT_UNKNOWN),
         }
+    }
+
+    /// Something that it says of itself, as a text.
+    ///
+    /// Source: IEEE 1815-2012, annex A.1 (group 0, index 0 for what the standard names).
+    fn attribute(&mut self, attribute: u8) {
+        const TEXT: u8 = 1;
+        let octets = self.attributes.get(&attribute).map(|text| text.clone().into_bytes()).unwrap_or_default();
+        let variation = Variation::new(0, attribute);
+        self.push(Block::in_a_row(variation, 0, [Object::Attribute { code: TEXT, octets }]));
     }
 
     fn class(&mut self, class: EventClass, most: usize) {

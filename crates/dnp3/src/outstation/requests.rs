@@ -43,7 +43,7 @@ impl Outstation {
         Some(match request.function {
             FunctionCode::READ => {
                 let session = self.sessions.get(&master)?;
-                let mut reading = Reading::new(&self.points, &session.buffer);
+                let mut reading = Reading::new(&self.points, &self.attributes, &session.buffer);
                 request.blocks.iter().for_each(|block| reading.ask(block, now.wall));
                 (reading.pieces, reading.indications)
             }

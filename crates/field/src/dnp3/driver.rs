@@ -11,13 +11,14 @@ use crate::link::{
     FrameRing, Full, LinkPlan, Lost, Memories, Outcome, Outcomes, RequestView, TICKETS, Ticket, ToldEvent, ToldEvents,
     Traffic,
 };
-use interlex_core::description::{Device, Dnp3Link, Span};
-use interlex_core::{PointTable, RawSample, Reason, SampleKind, TimeQuality};
+use interlex_core::description::{Device, Dnp3Link, Link, Span};
+use interlex_core::{OfferEvent, PointTable, RawSample, Reason, SampleKind, TimeQuality};
 use interlex_dnp3::{
     CommandAnswer, Doubt, FunctionCode, Indications, LinkAddress, LinkConfirms, LinkEvent, Master, MasterEvent,
     MasterLink, Now, Sharing, Told, ToldId, WayId,
 };
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::pin::Pin;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::time::{Instant, sleep_until};
@@ -491,6 +492,8 @@ fn wanted(action: Action) -> Result<Given, Box<Answer>> {
                 let (errand, command) = Errand::offers();
                 Ok(((LinkAddress(address), LinkAddress(own)), (errand, Some(command))))
             }
+            // That needs no session.
+            Ok(Discovery::Profile(_)) => Err(Answer::Found(Err(foreign())).into()),
             Ok(Discovery::Act(address, own, act)) => Ok(((LinkAddress(address), LinkAddress(own)), Errand::act(act))),
             Err(_) => Err(Answer::Found(Err(foreign())).into()),
         },
@@ -531,6 +534,23 @@ impl FieldDriver for Dnp3Driver {
         };
         stations.into_iter().for_each(|station| driver.add(station));
         driver
+    }
+
+    fn without_session(
+        _: &Link,
+        _: &DriverContext,
+        action: Action,
+    ) -> Result<Pin<Box<dyn Future<Output = Answer> + Send>>, Action> {
+        let Action::Discover(what) = action else { return Err(action) };
+        match *what.downcast::<Discovery>().map_err(Action::Discover)? {
+            Discovery::Profile(file) => Ok(Box::pin(async move {
+                let told = tokio::task::spawn_blocking(move || super::profile::offers(&file)).await;
+                let told = told.unwrap_or_else(|error| Err(error.to_string()));
+                let told = told.map(|offers| vec![OfferEvent::Points { offers }, OfferEvent::Done { requests: 0 }]);
+                Answer::Found(told.map(|events| Box::new(events) as _).map_err(TrialError::Request))
+            })),
+            other => Err(Action::Discover(Box::new(other))),
+        }
     }
 
     fn words(reason: Reason) -> String {

@@ -7,6 +7,7 @@ mod events;
 mod frames;
 mod lines;
 mod mapping;
+mod profile;
 mod station;
 mod tls;
 mod way;

@@ -124,10 +124,17 @@ const fn breaker(breaker: Breaker) -> DoubleBit {
     }
 }
 
+/// What it says of itself, by the numbers of group 0.
+const ATTRIBUTES: [(u8, &str); 5] =
+    [(242, "3.2"), (245, "Alderfen biogas works"), (247, "Feeder 1"), (248, "AF-0107"), (250, "Feeder controller")];
+
 /// The feeder controller of the works.
 pub(crate) fn controller(seed: u64) -> Arc<OutstationHost<Feeder>> {
     let feeder = Feeder { grid: Grid::new(seed), ahead: 0, now: 0 };
     let mut outstation = Outstation::new(OutstationConfig::default(), [MASTER]);
+    for (attribute, text) in ATTRIBUTES {
+        outstation.describe(attribute, text);
+    }
     for (kind, index, value, class, deadband) in POINTS {
         let mut point = Point::new(value(&feeder.grid), class);
         point.deadband = deadband;
