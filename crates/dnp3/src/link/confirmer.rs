@@ -123,6 +123,7 @@ mod tests {
     fn frames_go_one_after_the_other_each_again_until_it_is_confirmed() {
         let second = Duration::from_secs(1);
         let mut confirmer = Confirmer::new(LinkConfirms { timeout: second, retries: 1 });
+        #[expect(clippy::disallowed_methods, reason = "where time begins; it goes on by itself")]
         let start = Instant::now();
         assert_eq!(confirmer.poll(start), None);
         confirmer.push([vec![1], vec![2], vec![3]]);
