@@ -45,6 +45,15 @@ impl Browser {
         Self { driver, process, _profile: profile }
     }
 
+    /// Signs in at a service.
+    pub async fn sign_in(&self, url: &str, name: &str, password: &str) {
+        self.driver.goto(format!("{url}/sign-in")).await.unwrap();
+        self.fill("Name", name).await;
+        self.fill("Password", password).await;
+        self.press("Sign in").await;
+        self.find("nav").await;
+    }
+
     /// Waits for an element that is shown.
     pub async fn find(&self, css: &str) -> WebElement {
         wait_for(css, || async {

@@ -11,7 +11,7 @@ use thirtyfour::prelude::*;
 async fn an_engineer_adds_a_device_and_sees_it_at_the_broker() {
     let rig = without_analyser().await;
     let browser = Browser::start().await;
-    sign_in(&rig, &browser, PERSON, PASSWORD).await;
+    browser.sign_in(&rig.url, PERSON, PASSWORD).await;
     step_by_step(&rig, &browser).await;
     a_mistake_is_marked_at_its_field(&rig, &browser).await;
     unsaved_work_outlives_a_reload_and_a_conflict_shows_both(&rig, &browser).await;
@@ -37,14 +37,6 @@ async fn without_analyser() -> Rig {
     assert_eq!(applied.code, 0, "{}", applied.err);
     rig.until("it runs", |status| status["gateways"][0]["points_good"] == 26).await;
     rig
-}
-
-async fn sign_in(rig: &Rig, browser: &Browser, name: &str, password: &str) {
-    browser.driver.goto(format!("{}/sign-in", rig.url)).await.unwrap();
-    browser.fill("Name", name).await;
-    browser.fill("Password", password).await;
-    browser.press("Sign in").await;
-    browser.find("nav").await;
 }
 
 async fn step_by_step(rig: &Rig, browser: &Browser) {
@@ -202,7 +194,7 @@ async fn whoever_may_only_look_gets_no_buttons(rig: &Rig, browser: &Browser) {
     assert_eq!(added.code, 0, "{}", added.err);
     browser.press("Sign out").await;
     browser.shows("Sign in").await;
-    sign_in(rig, browser, "vera", "heron-watch").await;
+    browser.sign_in(&rig.url, "vera", "heron-watch").await;
     browser.driver.goto(format!("{}/devices?open=gas-analyser&tab=settings", rig.url)).await.unwrap();
     browser.shows("Unit identifier").await;
     let text = browser.text().await;

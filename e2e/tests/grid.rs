@@ -1,7 +1,7 @@
 //! A breaker that is told by its controller as it moves, and moved from here.
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
-use interlex_e2e::{Host, Program, Rig};
+use interlex_e2e::{Browser, Host, PASSWORD, PERSON, Program, Rig};
 use interlex_sidecar::own_address;
 use std::path::Path;
 use std::process::Command;
@@ -62,7 +62,8 @@ async fn a_breaker_is_told_as_it_moves_and_moved_by_select_and_operate() {
             })
             .await;
     }
-    let again = rig.interlex(&["write", "grid", "breaker-command", "false"]).await;
+    it_is_followed_in_the_browser(&rig).await;
+    let again = rig.interlex(&["write", "grid", "breaker-command", "true"]).await;
     assert!(again.code == 1 && again.err.contains("the point is in that state already"), "{again:?}");
     let set = rig.interlex(&["write", "grid", "tap-set-point", "6"]).await;
     assert!(set.code == 0 && set.out.contains("confirmed"), "{set:?}");
@@ -89,4 +90,20 @@ async fn a_breaker_is_told_as_it_moves_and_moved_by_select_and_operate() {
     rig.until("it is back", |status| device(status)["state"] == "up").await;
     assert!(value("breaker").await.contains("closed"), "{}", value("breaker").await);
     assert_eq!(plant.interrupt().await, 0);
+}
+
+/// The page of events has what happened, and what happens while one looks.
+async fn it_is_followed_in_the_browser(rig: &Rig) {
+    let browser = Browser::start().await;
+    browser.sign_in(&rig.url, PERSON, PASSWORD).await;
+    browser.open("Events").await;
+    browser.shows("Live: 3 events").await;
+    let text = browser.text().await;
+    assert!(text.contains("between") && text.contains("open") && !text.contains("closed"), "{text}");
+    let written = rig.interlex(&["write", "grid", "breaker-command", "true"]).await;
+    assert_eq!(written.code, 0, "{written:?}");
+    browser.shows("Live: 6 events").await;
+    browser.shows("closed").await;
+    browser.picture("events").await;
+    browser.close().await;
 }
