@@ -6,15 +6,9 @@ import { AUDIT_PAGE, type AuditFilter, auditPage } from "../../api/queries";
 import { Button, Choice, Field } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
 import { Page } from "../../components/Page";
+import { since, SpanChoice } from "../../components/SpanChoice";
 import { count, date } from "../../text/format";
 import { save } from "../revisions/RevisionsPage";
-
-const SPANS: [string, string, number][] = [
-  ["", "Ever", 0],
-  ["hour", "Last hour", 3_600_000],
-  ["day", "Last day", 86_400_000],
-  ["week", "Last week", 604_800_000],
-];
 
 const ACTIONS = [
   "activate", "add-gateway", "add-person", "ask-for-offers", "change-role", "command", "discard-draft", "edit-draft", "import-points",
@@ -27,13 +21,13 @@ const ACTIONS = [
 export function AuditPage() {
   const [search, setSearch] = useSearchParams();
   const [now] = useState(() => Date.now());
-  const span = SPANS.find(([word]) => word === (search.get("span") ?? ""));
+  const from = since(search.get("span") ?? "", now);
   const filter: AuditFilter = {};
   for (const key of ["q", "person", "action", "gateway"] as const) {
     const text = search.get(key);
     if (text) filter[key] = text;
   }
-  if (span && span[2] > 0) filter.from = now - span[2];
+  if (from !== undefined) filter.from = from;
   const entries = useInfiniteQuery({
     queryKey: ["audit", filter],
     queryFn: ({ pageParam }) => auditPage(filter, pageParam),
@@ -69,13 +63,7 @@ export function AuditPage() {
             <option key={action}>{action}</option>
           ))}
         </Choice>
-        <Choice label="When" value={search.get("span") ?? ""} onChange={(event) => change("span", event.target.value)}>
-          {SPANS.map(([word, title]) => (
-            <option key={word} value={word}>
-              {title}
-            </option>
-          ))}
-        </Choice>
+        <SpanChoice word={search.get("span") ?? ""} onChoose={(word) => change("span", word)} />
       </div>
       {entries.isPending ? <Loading what="the audit trail" /> : null}
       {entries.isError ? <Notice tone="alarm" title={entries.error.message} /> : null}

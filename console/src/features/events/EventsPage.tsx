@@ -6,18 +6,12 @@ import { Button, Choice, CONTROL, Field } from "../../components/Form";
 import { moment } from "../../components/FrameLines";
 import { Loading, Notice } from "../../components/Notice";
 import { Page } from "../../components/Page";
+import { since, SpanChoice } from "../../components/SpanChoice";
 import { useSearch } from "../../components/search";
 import { useLive } from "../../live/live";
 import { count, date, span } from "../../text/format";
 import { useGateway } from "../gateways/current";
 import { inOrder, isLate, timeSays } from "./list";
-
-const SPANS: [string, string, number][] = [
-  ["", "Ever", 0],
-  ["hour", "Last hour", 3_600_000],
-  ["day", "Last day", 86_400_000],
-  ["week", "Last week", 604_800_000],
-];
 
 /** More than one follows by eye; the list has all of them when it is asked again. */
 const FOLLOWED = 1000;
@@ -28,13 +22,13 @@ export function EventsPage() {
   const [search, change] = useSearch();
   const { status } = useLive();
   const [now] = useState(() => Date.now());
-  const within = SPANS.find(([word]) => word === (search.get("span") ?? ""));
+  const from = since(search.get("span") ?? "", now);
   const filter: EventFilter = {};
   for (const key of ["device", "point"] as const) {
     const text = search.get(key);
     if (text) filter[key] = text;
   }
-  if (within && within[2] > 0) filter.from = now - within[2];
+  if (from !== undefined) filter.from = from;
   if (search.get("what") !== "all") filter.states = true;
   const links = status?.gateways.find(({ name }) => name === gateway)?.links ?? [];
   // Those of the other protocols tell no changes with times of their own.
@@ -77,13 +71,7 @@ export function EventsPage() {
           <option value="">States</option>
           <option value="all">States and numbers</option>
         </Choice>
-        <Choice label="When" value={search.get("span") ?? ""} onChange={(event) => change({ span: event.target.value || null })}>
-          {SPANS.map(([word, title]) => (
-            <option key={word} value={word}>
-              {title}
-            </option>
-          ))}
-        </Choice>
+        <SpanChoice word={search.get("span") ?? ""} onChoose={(word) => change({ span: word || null })} />
       </div>
       {gateways.isPending ? <Loading what="gateways" /> : null}
       {gateway ? <Sequence key={`${gateway} ${JSON.stringify(filter)}`} gateway={gateway} filter={filter} /> : null}

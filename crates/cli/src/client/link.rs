@@ -115,6 +115,13 @@ fn print_spans(statistics: &Value, key: Option<&str>) -> std::io::Result<()> {
     }
     print_table(shown)?;
     for (name, counts) in rows.iter().skip(1) {
+        let (again, untimed) = (whole(counts, "repeated_events"), whole(counts, "untimed_events"));
+        if again > 0 {
+            say!("{name} told {again} events once more, which were known again")?;
+        }
+        if untimed > 0 {
+            say!("{name} told {untimed} events without a time: such may have come twice")?;
+        }
         for refusal in list(counts, "refusals") {
             say!("{name} refused {} times: {}", whole(refusal, "count"), text(refusal, "meaning"))?;
         }

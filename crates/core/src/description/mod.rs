@@ -44,7 +44,7 @@ pub use check::{Checked, check};
 pub use difference::{Change, Difference, FieldChange, ObjectChange, PartChange, PartFate, difference};
 pub use dnp3::{
     Dnp3Address, Dnp3Confirm, Dnp3ControlForm, Dnp3ControlMode, Dnp3Device, Dnp3Kind, Dnp3Link, Dnp3Point,
-    Dnp3SerialLink, Dnp3TcpLink, Dnp3TimeSync, Dnp3TlsLink, Dnp3UdpLink, ParseDnp3AddressError,
+    Dnp3SerialLink, Dnp3TcpLink, Dnp3TimeSync, Dnp3Timing, Dnp3TlsLink, Dnp3UdpLink, ParseDnp3AddressError,
 };
 pub use draft::{Draft, list_of};
 pub use form::Form;

@@ -9,7 +9,7 @@ use crate::error::TrialError;
 use crate::link::{
     Action, Answer, Command, CommandId, Counted, DEVICE_COMMANDS, DeviceEvent, DriverContext, FieldDriver, FrameLog,
     FrameRing, Full, LinkPlan, Lost, Memories, Outcome, Outcomes, RequestView, TICKETS, Ticket, ToldEvent, ToldEvents,
-    Traffic,
+    ToldState, Traffic,
 };
 use interlex_core::description::{Device, Dnp3Link, Link, Span};
 use interlex_core::{OfferEvent, PointTable, RawSample, Reason, SampleKind, TimeQuality};
@@ -224,11 +224,10 @@ impl Dnp3Driver {
         });
         let event = ToldEvent {
             point: None,
-            address: "event buffer".to_owned(),
+            place: ("event buffer", None),
             value: None,
-            words: "changes were lost: it was full".to_owned(),
-            is_number: false,
-            flags: String::new(),
+            raw: ToldState::State("changes were lost: it was full"),
+            flags: (0, |_, _| String::new()),
             at: None,
             time_quality: TimeQuality::Arrival,
             mark: 0,
@@ -287,7 +286,10 @@ impl Dnp3Driver {
                 return out.device(station.place, DeviceEvent::Error(why));
             }
             Some(station) => {
-                let Taken { samples, events, remembered } = station.take(&measurements, needs_time);
+                let Taken { samples, events, remembered, repeated, untimed } = station.take(&measurements, needs_time);
+                if repeated + untimed > 0 {
+                    out.push(Outcome::Events { place: station.place, repeated, untimed });
+                }
                 if !samples.is_empty() {
                     out.batch(|into| into.extend(samples));
                 }

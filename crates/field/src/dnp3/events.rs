@@ -1,8 +1,8 @@
 //! What is remembered of the events of an outstation: what it tells again is known by them, also by a later run of this program.
 
-use super::mapping::described;
 use crate::link::Keeper;
-use interlex_core::description::{Dnp3Address, Dnp3Kind};
+use foldhash::fast::RandomState;
+use interlex_core::description::Dnp3Kind;
 use interlex_dnp3::{DoubleBit, MeasuredValue, Measurement, Number, PointKind};
 use parking_lot::Mutex;
 use std::collections::{HashMap, HashSet, VecDeque};
@@ -20,7 +20,7 @@ pub(super) struct EventMemory {
 #[derive(Debug, Default)]
 struct Known {
     is_loaded: bool,
-    marks: HashMap<Place, VecDeque<u64>>,
+    marks: HashMap<Place, VecDeque<u64>, RandomState>,
 }
 
 /// So many events of a point are remembered.
@@ -51,7 +51,7 @@ impl EventMemory {
     /// ended with then. Within one fragment nothing is a repeat, and without a time nothing can be told to be one. What is new
     /// is remembered from now on.
     pub(super) fn repeated(&self, told: &[Measurement], is_described: impl Fn(&Place) -> bool) -> HashSet<usize> {
-        let mut by_point: HashMap<Place, Vec<(usize, u64)>> = HashMap::new();
+        let mut by_point: HashMap<Place, Vec<(usize, u64)>, RandomState> = HashMap::default();
         let may_be = |told: &Measurement| told.is_event && told.time.is_some();
         for (at, told) in told.iter().enumerate().filter(|(_, told)| may_be(told)) {
             by_point.entry((told.kind, told.index)).or_default().push((at, mark(told)));
@@ -101,42 +101,25 @@ fn place_of(address: &str) -> Option<Place> {
     Some((super::mapping::kind(kind), index.parse().ok()?))
 }
 
-/// Where a point lives, as the sequence of events has it. It may have an index that no description can have.
-pub(super) fn address_of(told: &Measurement) -> String {
-    let kind = described(told.kind);
-    match u16::try_from(told.index) {
-        Ok(index) => Dnp3Address { kind, index }.to_string(),
-        Err(_) => format!("{}:{}", kind.word(), told.index),
-    }
-}
-
 /// A number that tells an event from others of its point: all of its content. It is the same in every run and every version of this
 /// program, since it is kept.
 ///
-/// The hash is FNV-1a with 64 bits.
+/// Each word of the content is mixed in by the finalizer of SplitMix64.
 pub(super) fn mark(told: &Measurement) -> u64 {
-    let mut hash = 0xCBF2_9CE4_8422_2325_u64;
-    let mut add = |bytes: &[u8]| {
-        for byte in bytes {
-            hash = (hash ^ u64::from(*byte)).wrapping_mul(0x0000_0100_0000_01B3);
-        }
-    };
-    add(&[told.kind.group()]);
-    add(&told.index.to_le_bytes());
+    let mut hash = mixed(u64::from(told.kind.group()) << 32 | u64::from(told.index));
+    let mut add = |word: u64| hash = mixed(hash.wrapping_add(GOLDEN) ^ word);
     match &told.value {
-        MeasuredValue::State(state) => add(&[1, u8::from(*state)]),
-        MeasuredValue::DoubleBit(state) => add(&[
-            2,
-            match state {
+        MeasuredValue::State(state) => add(1 << 8 | u64::from(*state)),
+        MeasuredValue::DoubleBit(state) => add(2 << 8
+            | match state {
                 DoubleBit::Intermediate => 0,
                 DoubleBit::Off => 1,
                 DoubleBit::On => 2,
                 DoubleBit::Indeterminate => 3,
-            },
-        ]),
+            }),
         // One number is the same in whatever width it is told.
         MeasuredValue::Number(number) => {
-            let (kind, octets) = match *number {
+            let (kind, bits) = match *number {
                 Number::Uint16(number) => (3, u64::from(number)),
                 Number::Uint32(number) => (3, number.into()),
                 Number::Int16(number) => (4, i64::from(number).cast_unsigned()),
@@ -144,21 +127,26 @@ pub(super) fn mark(told: &Measurement) -> u64 {
                 Number::Float32(number) => (5, number.to_bits().into()),
                 Number::Float64(number) => (6, number.to_bits()),
             };
-            add(&[kind]);
-            add(&octets.to_le_bytes());
+            add(kind);
+            add(bits);
         }
         MeasuredValue::Octets(octets) => {
-            add(&[7]);
-            add(octets);
+            add(7 << 32 | octets.len() as u64);
+            octets.iter().for_each(|octet| add((*octet).into()));
         }
     }
-    match told.flags {
-        Some(flags) => add(&[1, flags.0]),
-        None => add(&[0]),
-    }
+    add(told.flags.map_or(0, |flags| 1 << 8 | u64::from(flags.0)));
     if let Some(time) = told.time {
-        add(&[u8::from(time.is_synchronized)]);
-        add(&time.millis.to_le_bytes());
+        add(time.is_synchronized.into());
+        add(time.millis);
     }
     hash
+}
+
+const GOLDEN: u64 = 0x9E37_79B9_7F4A_7C15;
+
+const fn mixed(word: u64) -> u64 {
+    let word = (word ^ word >> 30).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+    let word = (word ^ word >> 27).wrapping_mul(0x94D0_49BB_1331_11EB);
+    word ^ word >> 31
 }

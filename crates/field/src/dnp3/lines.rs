@@ -289,7 +289,7 @@ async fn met(stream: TcpStream, acceptor: Option<tokio_rustls::TlsAcceptor>) -> 
 /// Dials again and again, whenever the connection that it made has ended.
 async fn redial(link: Dnp3Link, own: Dnp3TcpLink, arrivals: mpsc::Sender<Arrival>) {
     let limit = |span: Span| Duration::from(span);
-    let mut backoff = Backoff::new(FIRST_REDIAL, limit(own.reconnect_limit), fastrand::Rng::new());
+    let mut backoff = Backoff::new(FIRST_REDIAL, limit(own.timing.reconnect_limit), fastrand::Rng::new());
     loop {
         match Way::open(&link).await {
             Ok((way, tls)) => {

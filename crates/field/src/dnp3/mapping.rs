@@ -1,5 +1,6 @@
 //! Between the objects of outstations and the values of points.
 
+use crate::link::ToldState;
 use interlex_core::description::Dnp3Kind;
 use interlex_core::{DataType, Quality, Reason, Value};
 use interlex_dnp3::{DoubleBit, Flags, MeasuredValue, Measurement, Number, PointKind};
@@ -39,12 +40,7 @@ pub(super) fn value(told: &MeasuredValue, data_type: DataType) -> Option<Value> 
             DoubleBit::On => 2,
             DoubleBit::Indeterminate => 3,
         }),
-        MeasuredValue::Number(Number::Uint16(number)) => Value::Uint((*number).into()),
-        MeasuredValue::Number(Number::Uint32(number)) => Value::Uint((*number).into()),
-        MeasuredValue::Number(Number::Int16(number)) => Value::Int((*number).into()),
-        MeasuredValue::Number(Number::Int32(number)) => Value::Int((*number).into()),
-        MeasuredValue::Number(Number::Float32(number)) => Value::Float32(*number),
-        MeasuredValue::Number(Number::Float64(number)) => Value::Float64(*number),
+        MeasuredValue::Number(told) => number(*told),
         MeasuredValue::Octets(octets) if data_type == DataType::Bytes => {
             Value::Text(octets.iter().map(|octet| format!("{octet:02x}")).collect::<String>().into())
         }
@@ -56,21 +52,36 @@ pub(super) fn value(told: &MeasuredValue, data_type: DataType) -> Option<Value> 
     raw.into_type(data_type)
 }
 
-/// A value in the words of the standard, and as plain numbers.
-pub(super) fn words(told: &MeasuredValue) -> String {
+/// A number as the outstation told it.
+fn number(told: Number) -> Value {
     match told {
-        MeasuredValue::State(false) | MeasuredValue::DoubleBit(DoubleBit::Off) => "off".to_owned(),
-        MeasuredValue::State(true) | MeasuredValue::DoubleBit(DoubleBit::On) => "on".to_owned(),
-        MeasuredValue::DoubleBit(DoubleBit::Intermediate) => "intermediate".to_owned(),
-        MeasuredValue::DoubleBit(DoubleBit::Indeterminate) => "indeterminate".to_owned(),
-        MeasuredValue::Number(Number::Uint16(number)) => number.to_string(),
-        MeasuredValue::Number(Number::Uint32(number)) => number.to_string(),
-        MeasuredValue::Number(Number::Int16(number)) => number.to_string(),
-        MeasuredValue::Number(Number::Int32(number)) => number.to_string(),
-        MeasuredValue::Number(Number::Float32(number)) => Value::Float32(*number).to_string(),
-        MeasuredValue::Number(Number::Float64(number)) => Value::Float64(*number).to_string(),
-        MeasuredValue::Octets(octets) => String::from_utf8_lossy(octets).trim_end_matches('\0').to_owned(),
+        Number::Uint16(number) => Value::Uint(number.into()),
+        Number::Uint32(number) => Value::Uint(number.into()),
+        Number::Int16(number) => Value::Int(number.into()),
+        Number::Int32(number) => Value::Int(number.into()),
+        Number::Float32(number) => Value::Float32(number),
+        Number::Float64(number) => Value::Float64(number),
     }
+}
+
+/// A value in the words of the standard.
+pub(super) fn state(told: &MeasuredValue) -> ToldState {
+    match told {
+        MeasuredValue::State(false) | MeasuredValue::DoubleBit(DoubleBit::Off) => ToldState::State("off"),
+        MeasuredValue::State(true) | MeasuredValue::DoubleBit(DoubleBit::On) => ToldState::State("on"),
+        MeasuredValue::DoubleBit(DoubleBit::Intermediate) => ToldState::State("intermediate"),
+        MeasuredValue::DoubleBit(DoubleBit::Indeterminate) => ToldState::State("indeterminate"),
+        MeasuredValue::Number(told) => ToldState::Number(number(*told)),
+        MeasuredValue::Octets(octets) => {
+            ToldState::Text(String::from_utf8_lossy(octets).trim_end_matches('\0').to_owned())
+        }
+    }
+}
+
+/// What is set of the flags of a kind of points, by its word.
+pub(super) fn flag_words(flags: u8, word: &'static str) -> String {
+    let kind = Dnp3Kind::ALL.into_iter().find(|kind| kind.word() == word).map_or(PointKind::Binary, kind);
+    Flags(flags).words(kind).collect::<Vec<_>>().join(", ")
 }
 
 /// What the flags of a point say: offline, out of reach and not updated since a restart are bad; set by hand, chattering, beyond

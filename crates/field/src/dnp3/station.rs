@@ -1,11 +1,12 @@
-use super::events::{EventMemory, Place, address_of, mark};
-use super::mapping::{kind, quality, value, words};
+use super::events::{EventMemory, Place, mark};
+use super::mapping::{described, flag_words, kind, quality, state, value};
 use crate::link::{Memories, PlannedDevice, ToldEvent};
+use foldhash::fast::RandomState;
 use interlex_core::description::{Dnp3Address, Dnp3Confirm, Dnp3Device, Dnp3Link, Dnp3Point, Dnp3TimeSync};
 use interlex_core::{DataType, PointIndex, Quality, RawSample, Reason, SampleKind, TimeQuality, Timestamp};
 use interlex_dnp3::{
-    Assignments, Block, Classes, Flags, LinkAddress, Master, MasterConfig, MeasuredValue, Measurement, Number, Object,
-    PointKind, TimeSync, Variation,
+    Assignments, Block, Classes, Flags, LinkAddress, Master, MasterConfig, Measurement, Number, Object, TimeSync,
+    Variation,
 };
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
@@ -20,7 +21,7 @@ pub(super) struct Station {
     /// Our address, as it knows it.
     pub(super) own: LinkAddress,
     pub(super) planned: PlannedDevice,
-    points: HashMap<(PointKind, u32), Vec<(PointIndex, DataType)>>,
+    points: HashMap<Place, Vec<(PointIndex, DataType)>, RandomState>,
     pub(super) is_up: bool,
     pub(super) is_silent: bool,
     /// Points that it told since the connection came up.
@@ -40,7 +41,7 @@ impl Station {
     pub(super) fn new(place: usize, planned: &PlannedDevice, target: &str, memories: &Memories) -> Option<Self> {
         let own = planned.device.protocol.dnp3()?;
         let source: Arc<str> = format!("dnp3 {target} {}", own.address).into();
-        let mut points: HashMap<_, Vec<_>> = HashMap::new();
+        let mut points: HashMap<Place, Vec<_>, RandomState> = HashMap::default();
         for (index, point) in planned.points.iter().zip(&planned.device.points) {
             let Some((address, _)) = point.dnp3() else { continue };
             points.entry((kind(address.kind), address.index.into())).or_default().push((*index, point.raw_type()));
@@ -100,6 +101,8 @@ impl Station {
     pub(super) fn take(&mut self, measured: &[Measurement], needs_time: bool) -> Taken {
         let mut taken = Taken { samples: Vec::with_capacity(measured.len()), ..Taken::default() };
         let repeated = self.memory.repeated(measured, |place| self.points.contains_key(place));
+        taken.repeated = repeated.len() as u64;
+        taken.untimed = measured.iter().filter(|told| told.is_event && told.time.is_none()).count() as u64;
         for (_, told) in measured.iter().enumerate().filter(|(place, _)| !repeated.contains(place)) {
             let points = self.points.get(&(told.kind, told.index)).map(Vec::as_slice).unwrap_or_default();
             let time = told.time.and_then(|time| i64::try_from(time.millis).ok()).map(Timestamp::from_millis);
@@ -119,18 +122,17 @@ impl Station {
             }
             if told.is_event {
                 let point = points.first();
-                let flags = told.flags.unwrap_or(Flags::ONLINE).words(told.kind).collect::<Vec<_>>().join(", ");
+                let flags = told.flags.unwrap_or(Flags::ONLINE).0;
                 let mark = mark(told);
                 if time.is_some() {
                     taken.remembered.push(((told.kind, told.index), mark));
                 }
                 taken.events.push(ToldEvent {
                     point: point.map(|(point, _)| *point),
-                    address: address_of(told),
+                    place: (described(told.kind).word(), Some(told.index)),
                     value: point.and_then(|(_, data_type)| value(&told.value, *data_type)),
-                    words: words(&told.value),
-                    is_number: matches!(told.value, MeasuredValue::Number(_)),
-                    flags,
+                    raw: state(&told.value),
+                    flags: (flags, flag_words),
                     at: time,
                     time_quality,
                     mark,
@@ -165,6 +167,9 @@ impl Station {
 pub(super) struct Taken {
     pub(super) samples: Vec<RawSample>,
     pub(super) events: Vec<ToldEvent>,
+    /// How many events came once more, and how many had no time.
+    pub(super) repeated: u64,
+    pub(super) untimed: u64,
     /// The events that the memory has from now on.
     pub(super) remembered: Vec<(Place, u64)>,
 }
@@ -255,7 +260,7 @@ mod tests {
     use crate::link::LinkPlan;
     use interlex_core::description::{Files, read};
     use interlex_core::{PointTable, Value};
-    use interlex_dnp3::{EventTime, Flags, MeasuredValue, Number};
+    use interlex_dnp3::{EventTime, Flags, MeasuredValue, Number, PointKind};
 
     fn station() -> Station {
         let main = "[gateway]\nname = \"g\"\n[rates]\nfast = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"dnp3-tcp\"\nhost = \

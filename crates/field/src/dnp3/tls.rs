@@ -69,7 +69,7 @@ pub(super) async fn connect(
     let wanted =
         ServerName::try_from(name.to_owned()).map_err(|_| format!("{name:?} cannot stand in a certificate"))?;
     let connecting = TlsConnector::from(Arc::new(config)).connect(wanted, stream);
-    let within = link.tcp.connect_timeout;
+    let within = link.tcp.timing.connect_timeout;
     let stream = timeout(within.into(), connecting).await.map_err(|_| format!("no TLS within {within}"))?;
     let stream = stream.map_err(|error| format!("TLS: {error}"))?;
     let certificate = own(stream.get_ref().1.peer_certificates())?;

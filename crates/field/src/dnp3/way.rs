@@ -97,8 +97,8 @@ fn first_frame(octets: &[u8]) -> usize {
 
 async fn dial(link: &Dnp3TcpLink) -> Result<TcpStream, String> {
     let host = link.host.as_deref().ok_or("nobody is dialled: outstations dial in")?;
-    let stream = timeout(link.connect_timeout.into(), TcpStream::connect((host, link.port))).await;
-    let stream = stream.map_err(|_| format!("no connection within {}", link.connect_timeout))?;
+    let stream = timeout(link.timing.connect_timeout.into(), TcpStream::connect((host, link.port))).await;
+    let stream = stream.map_err(|_| format!("no connection within {}", link.timing.connect_timeout))?;
     let stream = stream.map_err(|error| error.to_string())?;
     // A connection that sends late is one that works.
     let _ = stream.set_nodelay(true);
@@ -106,8 +106,8 @@ async fn dial(link: &Dnp3TcpLink) -> Result<TcpStream, String> {
 }
 
 async fn datagrams(link: &Dnp3UdpLink) -> Result<UdpSocket, String> {
-    let found = timeout(link.connect_timeout.into(), lookup_host((link.host.as_str(), link.port))).await;
-    let found = found.map_err(|_| format!("{} was not found within {}", link.host, link.connect_timeout))?;
+    let found = timeout(link.timing.connect_timeout.into(), lookup_host((link.host.as_str(), link.port))).await;
+    let found = found.map_err(|_| format!("{} was not found within {}", link.host, link.timing.connect_timeout))?;
     let to = found.map_err(|error| error.to_string())?.next();
     let to = to.ok_or_else(|| format!("{} has no address", link.host))?;
     let port = link.local_port.unwrap_or(0);

@@ -12,6 +12,8 @@ pub(super) struct Counts {
     timeouts: u64,
     malformed: u64,
     garbled: u64,
+    repeated_events: u64,
+    untimed_events: u64,
     refusals: BTreeMap<Reason, u64>,
     answer_times: Histogram,
 }
@@ -42,12 +44,19 @@ impl Counts {
         }
     }
 
+    /// Events that came once more and were known again, and events that could not be, since they had no time.
+    fn add_events(&mut self, repeated: u64, untimed: u64) {
+        self.repeated_events += repeated;
+        self.untimed_events += untimed;
+    }
+
     fn merge(&mut self, other: &Self) {
         self.requests += other.requests;
         self.answers += other.answers;
         self.timeouts += other.timeouts;
         self.malformed += other.malformed;
         self.garbled += other.garbled;
+        self.add_events(other.repeated_events, other.untimed_events);
         for (why, count) in &other.refusals {
             *self.refusals.entry(*why).or_default() += count;
         }
@@ -62,6 +71,8 @@ impl Counts {
             timeouts: self.timeouts,
             malformed: self.malformed,
             garbled: self.garbled,
+            repeated_events: self.repeated_events,
+            untimed_events: self.untimed_events,
             refusals: refusals.map(|(why, count)| RefusalCount { meaning: words(*why), count: *count }).collect(),
             answer_times: self.answer_times.view(),
         }
@@ -90,6 +101,10 @@ pub struct CountsView {
     pub malformed: u64,
     /// Answers that came cut, or whose CRC or LRC was wrong.
     pub garbled: u64,
+    /// Events that the device told once more, and that were known again.
+    pub repeated_events: u64,
+    /// Events without a time: those that the device told once more are not known again, and came twice.
+    pub untimed_events: u64,
     /// Refusals, by their reason.
     pub refusals: Vec<RefusalCount>,
     /// How long answers took, refusals included.
@@ -121,12 +136,21 @@ pub(super) struct Tally {
 
 impl Tally {
     pub(super) fn add(&mut self, minute: u64, what: Counted, took: Duration) {
-        self.all.add(what, took);
+        self.both(minute, |counts| counts.add(what, took));
+    }
+
+    pub(super) fn add_events(&mut self, minute: u64, repeated: u64, untimed: u64) {
+        self.both(minute, |counts| counts.add_events(repeated, untimed));
+    }
+
+    /// Counts in all, and in a minute.
+    fn both(&mut self, minute: u64, count: impl Fn(&mut Counts)) {
+        count(&mut self.all);
         match self.minutes.back_mut().filter(|(newest, _)| *newest == minute) {
-            Some((_, counts)) => counts.add(what, took),
+            Some((_, counts)) => count(counts),
             None => {
                 let mut counts = Counts::default();
-                counts.add(what, took);
+                count(&mut counts);
                 self.minutes.push_back((minute, counts));
                 self.minutes.retain(|(number, _)| number + LATELY_MINUTES > minute);
             }

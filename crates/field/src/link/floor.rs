@@ -7,7 +7,7 @@ use super::traffic::Traffic;
 use interlex_core::description::{Link, Span};
 use interlex_core::{
     DataType, DeviceState, DeviceStatus, FieldEvent, LatestTable, LinkState, Moment, Pipeline, PointIndex, PointInfo,
-    PointPlan, PointTable, Quality, RawSample, Reason, Sample, Semantics, SequenceEntry, TimeQuality, Value,
+    PointPlan, PointTable, Quality, RawSample, Reason, Sample, Semantics,
 };
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
@@ -182,6 +182,9 @@ impl Floor {
                     self.publish(batch, now).await;
                 }
                 Outcome::Told(told) => self.keep(told, now).await,
+                Outcome::Events { place, repeated, untimed } => {
+                    self.shown.statistics.lock().add_events(place, repeated, untimed, now.instant);
+                }
                 Outcome::Confirmed(points) => self.pipeline.confirm(points, now),
                 Outcome::Device(place, event) => self.device_event(place, event, now).await,
                 Outcome::Done { devices, counted, took } => {
@@ -210,34 +213,21 @@ impl Floor {
     /// What was told is to be safe, and stands in the sequence of events.
     async fn keep(&self, ToldEvents { place, ticket, source, events }: ToldEvents, now: Moment) {
         let Some(planned) = self.plan.devices.get(place) else { return };
-        let device: Arc<str> = planned.device.settings.name.as_str().into();
-        let entry = |told: ToldEvent| {
-            let info = told.point.and_then(|point| self.around.points.get(point));
+        let shaped = |told: ToldEvent| {
             let value = told.point.zip(told.value.as_ref()).and_then(|(point, raw)| self.pipeline.shaped(point, raw));
-            let unit = info.map(|info| info.settings().unit.as_str()).unwrap_or_default();
-            let state = match value {
-                Some(Value::Bool(_)) | None => told.words,
-                // What is not shaped has as many digits as it was told with.
-                Some(value) if Some(&value) == told.value.as_ref() => [&told.words, unit].join(" "),
-                Some(value) => [value.to_string().as_str(), unit].join(" "),
-            };
-            SequenceEntry {
-                device: Arc::clone(&device),
-                point: info.map(|info| info.name().into()),
-                address: told.address,
-                state: state.trim_end().to_owned(),
-                is_number: told.is_number,
-                flags: told.flags,
-                at: told.at.unwrap_or(now.wall),
-                time_quality: if told.at.is_none() { TimeQuality::Arrival } else { told.time_quality },
-                arrived: now.wall,
-                mark: told.mark,
-            }
+            (told, value)
         };
-        let entries = events.into_iter().map(entry).collect();
-        let kept = self.around.listeners.keep().await;
+        let told = Told {
+            ticket,
+            source,
+            kept: self.around.listeners.keep().await,
+            device: planned.device.settings.name.as_str().into(),
+            points: Arc::clone(&self.around.points),
+            arrived: now.wall,
+            events: events.into_iter().map(shaped).collect(),
+        };
         // Whoever waits for a ticket leaves room for it. Others are told as many as there is room for.
-        if self.told.try_send(Told { ticket, source, kept, entries }).is_err() {
+        if self.told.try_send(told).is_err() {
             let why = "changes are missing in the sequence of events: the database is too slow";
             self.with_device(place, |device| {
                 (device.last_error, device.last_error_at) = (Some(why.to_owned()), Some(now.wall.as_millis()));

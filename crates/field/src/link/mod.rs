@@ -41,7 +41,7 @@ pub use identity::{OwnCertificateFiles, OwnCertificateView, OwnIdentity};
 pub use memory::{Keeper, KeptEvent, Memories};
 pub use offers::{OfferRequest, OfferSource};
 pub use one_off::Via;
-pub(crate) use outcomes::{DeviceEvent, Outcome, Outcomes, ToldEvent, ToldEvents};
+pub(crate) use outcomes::{DeviceEvent, Outcome, Outcomes, ToldEvent, ToldEvents, ToldState};
 pub(crate) use plan::{LinkPlan, PlannedDevice};
 pub(crate) use settler::{TICKETS, Ticket};
 pub use statistics::{LinkStatistics, RateView};

@@ -23,6 +23,8 @@ pub(crate) enum Outcome {
     Samples(usize),
     /// Changes that belong into the sequence of events; their samples were told before.
     Told(ToldEvents),
+    /// Of a device, events that came once more and were known again, and events without a time.
+    Events { place: usize, repeated: u64, untimed: u64 },
     /// What is known of these points still holds, though nothing new was said.
     Confirmed(Vec<PointIndex>),
     /// A device, by its place on the link.
@@ -56,21 +58,27 @@ pub(crate) struct ToldEvents {
 pub(crate) struct ToldEvent {
     /// The point, where there is one.
     pub(crate) point: Option<PointIndex>,
-    /// Where it lives, in the protocol's words.
-    pub(crate) address: String,
+    /// Where it lives: a word of the protocol, and a number where there is one.
+    pub(crate) place: (&'static str, Option<u32>),
     /// What it became; none where that does not fit its point.
     pub(crate) value: Option<Value>,
-    /// The same in the protocol's words.
-    pub(crate) words: String,
-    /// Whether that is a number, and no state.
-    pub(crate) is_number: bool,
-    /// What the device says of it.
-    pub(crate) flags: String,
+    /// The same as the protocol tells it.
+    pub(crate) raw: ToldState,
+    /// What the device says of it, and what that means.
+    pub(crate) flags: (u8, fn(u8, &'static str) -> String),
     /// When, where the device says so.
     pub(crate) at: Option<Timestamp>,
     pub(crate) time_quality: TimeQuality,
     /// The same content has the same.
     pub(crate) mark: u64,
+}
+
+/// What a change came to, as the protocol tells it. Words are made of it when somebody wants them.
+#[derive(Debug)]
+pub(crate) enum ToldState {
+    State(&'static str),
+    Number(Value),
+    Text(String),
 }
 
 /// What a driver says of a device.

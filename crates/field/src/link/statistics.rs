@@ -142,6 +142,15 @@ impl Statistics {
         }
     }
 
+    /// Events of a device that came once more, and events without a time.
+    pub(crate) fn add_events(&mut self, device: usize, repeated: u64, untimed: u64, now: Instant) {
+        let minute = self.minute(now);
+        self.all.add_events(minute, repeated, untimed);
+        if let Some((_, tally)) = self.devices.get_mut(device) {
+            tally.add_events(minute, repeated, untimed);
+        }
+    }
+
     pub(crate) fn sent(&mut self, lateness: Duration) {
         self.lateness.add(lateness);
     }

@@ -37,6 +37,15 @@ pub struct Dnp3TcpLink {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(extend("x-advanced" = true, "x-destination" = true))]
     pub listen: Option<ListenAddress>,
+    /// How long what may take.
+    #[serde(flatten)]
+    pub timing: Dnp3Timing,
+}
+
+/// How long what may take on a link in the network.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Dnp3Timing {
     /// How long an answer may take.
     #[serde(default = "default_timeout")]
     pub timeout: Span,
@@ -93,21 +102,9 @@ pub struct Dnp3UdpLink {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(range(min = 1), extend("x-advanced" = true))]
     pub local_port: Option<u16>,
-    /// How long an answer may take.
-    #[serde(default = "default_timeout")]
-    pub timeout: Span,
-    /// How long the name may take to be found.
-    #[serde(default = "default_connect_timeout")]
-    #[schemars(extend("x-advanced" = true))]
-    pub connect_timeout: Span,
-    /// The longest wait between two attempts; it starts at half a second and doubles.
-    #[serde(default = "default_reconnect_limit")]
-    #[schemars(extend("x-advanced" = true))]
-    pub reconnect_limit: Span,
-    /// How often everybody is asked for events at the least, so that one who has gone is missed.
-    #[serde(default = "default_keep_alive")]
-    #[schemars(extend("x-advanced" = true))]
-    pub keep_alive: Span,
+    /// How long what may take.
+    #[serde(flatten)]
+    pub timing: Dnp3Timing,
 }
 
 /// A serial port with an outstation or several on its line, one of which speaks at a time.
@@ -261,8 +258,8 @@ impl Dnp3Link {
     #[must_use]
     pub const fn timeout(&self) -> Span {
         match self {
-            Self::Tcp(link) | Self::Tls(Dnp3TlsLink { tcp: link, .. }) => link.timeout,
-            Self::Udp(link) => link.timeout,
+            Self::Tcp(link) | Self::Tls(Dnp3TlsLink { tcp: link, .. }) => link.timing.timeout,
+            Self::Udp(link) => link.timing.timeout,
             Self::Serial(link) => link.timeout,
         }
     }
@@ -271,8 +268,8 @@ impl Dnp3Link {
     #[must_use]
     pub const fn keep_alive(&self) -> Span {
         match self {
-            Self::Tcp(link) | Self::Tls(Dnp3TlsLink { tcp: link, .. }) => link.keep_alive,
-            Self::Udp(link) => link.keep_alive,
+            Self::Tcp(link) | Self::Tls(Dnp3TlsLink { tcp: link, .. }) => link.timing.keep_alive,
+            Self::Udp(link) => link.timing.keep_alive,
             Self::Serial(link) => link.keep_alive,
         }
     }
@@ -281,8 +278,8 @@ impl Dnp3Link {
     #[must_use]
     pub const fn reconnect_limit(&self) -> Span {
         match self {
-            Self::Tcp(link) | Self::Tls(Dnp3TlsLink { tcp: link, .. }) => link.reconnect_limit,
-            Self::Udp(link) => link.reconnect_limit,
+            Self::Tcp(link) | Self::Tls(Dnp3TlsLink { tcp: link, .. }) => link.timing.reconnect_limit,
+            Self::Udp(link) => link.timing.reconnect_limit,
             Self::Serial(link) => link.reconnect_limit,
         }
     }

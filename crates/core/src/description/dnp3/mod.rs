@@ -8,6 +8,6 @@ mod point;
 pub use address::{Dnp3Address, Dnp3Kind, ParseDnp3AddressError};
 pub(super) use device::shared_addresses;
 pub use device::{Dnp3Confirm, Dnp3Device, Dnp3TimeSync};
-pub use link::{Dnp3Link, Dnp3SerialLink, Dnp3TcpLink, Dnp3TlsLink, Dnp3UdpLink};
+pub use link::{Dnp3Link, Dnp3SerialLink, Dnp3TcpLink, Dnp3Timing, Dnp3TlsLink, Dnp3UdpLink};
 pub(super) use point::point;
 pub use point::{Dnp3ControlForm, Dnp3ControlMode, Dnp3Point};
