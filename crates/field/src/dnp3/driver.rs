@@ -286,7 +286,8 @@ impl Dnp3Driver {
                 return out.device(station.place, DeviceEvent::Error(why));
             }
             Some(station) => {
-                let Taken { samples, events, remembered, repeated, untimed } = station.take(&measurements, needs_time);
+                let Taken { samples, events, remembered, news, repeated, untimed } =
+                    station.take(&measurements, needs_time);
                 if repeated + untimed > 0 {
                     out.push(Outcome::Events { place: station.place, repeated, untimed });
                 }
@@ -294,7 +295,7 @@ impl Dnp3Driver {
                     out.batch(|into| into.extend(samples));
                 }
                 let waits = station.is_stored && id.is_some();
-                let ticket = (waits && !events.is_empty()).then(|| Ticket(self.last_ticket + 1));
+                let ticket = (waits && news > 0).then(|| Ticket(self.last_ticket + 1));
                 let again = self.settling.iter_mut().rfind(|settling| settling.address == address);
                 match (ticket, again) {
                     (Some(ticket), _) => {
@@ -306,7 +307,7 @@ impl Dnp3Driver {
                     (None, Some(settling)) if waits && has_events => settling.ids.extend(id),
                     (None, _) => self.told.extend(id.map(|id| (address, id))),
                 }
-                if !events.is_empty() {
+                if ticket.is_some() || !events.is_empty() {
                     let (place, source) = (station.place, Arc::clone(&station.source));
                     out.push(Outcome::Told(ToldEvents { place, ticket, source, events }));
                 }
@@ -362,6 +363,7 @@ impl Dnp3Driver {
                 Stranger::IsAsked => self.link.probe(way),
                 Stranger::HasToGo => {
                     tracing::info!(peer = line.peer, "nobody is known to be there");
+                    self.bound.remove(&way);
                     self.link.close(way);
                     session.lines.remove(way);
                 }
@@ -400,6 +402,16 @@ impl Dnp3Driver {
                 self.link.connect(way);
             }
         }
+    }
+
+    /// An outstation is not spoken with any more, or by another master: what that one told before is not the other one's to confirm.
+    fn part_with(&mut self, address: LinkAddress) {
+        self.link.remove(address);
+        self.told.retain(|(of, _)| *of != address);
+        self.settling
+            .iter_mut()
+            .filter(|settling| settling.address == address)
+            .for_each(|settling| settling.ids.clear());
     }
 
     /// Gives what is under way the next number, and its master what is to be done.
@@ -634,7 +646,14 @@ impl FieldDriver for Dnp3Driver {
         };
         match woken {
             Woken::Wrote(count) => session.traffic.bytes_sent += u64::try_from(count).unwrap_or_default(),
-            Woken::New(way) => self.open(way, session),
+            Woken::New(way) => {
+                self.open(way, session);
+                if let Some(way) = session.lines.one_too_many() {
+                    self.link.close(way);
+                    self.bound.remove(&way);
+                    session.lines.remove(way);
+                }
+            }
             Woken::Gone(way, error) => self.gone(session, way, &error.to_string(), out)?,
             Woken::Read(way, length) => {
                 session.traffic.bytes_received += u64::try_from(length).unwrap_or_default();
@@ -715,7 +734,7 @@ impl FieldDriver for Dnp3Driver {
                 }
                 None => {
                     if let Some(at) = before.iter().position(|known| known.address == new.address) {
-                        self.link.remove(before.swap_remove(at).address);
+                        self.part_with(before.swap_remove(at).address);
                     }
                     self.guests.retain(|guest| *guest != new.address);
                     self.add(new);
@@ -723,7 +742,7 @@ impl FieldDriver for Dnp3Driver {
             }
         }
         for gone in before {
-            self.link.remove(gone.address);
+            self.part_with(gone.address);
         }
         self.frames.words().change_devices(names(&self.stations));
         for (way, tls) in &self.bound {

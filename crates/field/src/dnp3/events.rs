@@ -5,7 +5,7 @@ use foldhash::fast::RandomState;
 use interlex_core::description::Dnp3Kind;
 use interlex_dnp3::{DoubleBit, MeasuredValue, Measurement, Number, PointKind};
 use parking_lot::Mutex;
-use std::collections::{HashMap, HashSet, VecDeque};
+use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 
 /// A point of an outstation.
@@ -21,6 +21,17 @@ pub(super) struct EventMemory {
 struct Known {
     is_loaded: bool,
     marks: HashMap<Place, VecDeque<u64>, RandomState>,
+}
+
+/// What something is that an outstation told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Judged {
+    /// How something is.
+    State,
+    /// An event that was not told before, as far as can be known, with its mark.
+    New(u64),
+    /// An event that was told before.
+    Repeated,
 }
 
 /// So many events of a point are remembered.
@@ -47,16 +58,21 @@ impl EventMemory {
         known.marks.values_mut().for_each(trim);
     }
 
-    /// The places of events that were told before, since their confirm was lost: of each point, what it begins with and what it
+    /// What each of these is. Of each point, those are repeats, told once more since their confirm was lost, that it begins with and
     /// ended with then. Within one fragment nothing is a repeat, and without a time nothing can be told to be one. What is new
     /// is remembered from now on.
-    pub(super) fn repeated(&self, told: &[Measurement], is_described: impl Fn(&Place) -> bool) -> HashSet<usize> {
+    pub(super) fn judge(&self, told: &[Measurement], is_described: impl Fn(&Place) -> bool) -> Vec<Judged> {
+        let judged = |told: &Measurement| if told.is_event { Judged::New(mark(told)) } else { Judged::State };
+        let mut all: Vec<_> = told.iter().map(judged).collect();
         let mut by_point: HashMap<Place, Vec<(usize, u64)>, RandomState> = HashMap::default();
-        let may_be = |told: &Measurement| told.is_event && told.time.is_some();
-        for (at, told) in told.iter().enumerate().filter(|(_, told)| may_be(told)) {
-            by_point.entry((told.kind, told.index)).or_default().push((at, mark(told)));
+        for (at, (told, judged)) in told.iter().zip(&all).enumerate() {
+            if let Judged::New(mark) = judged
+                && told.time.is_some()
+            {
+                by_point.entry((told.kind, told.index)).or_default().push((at, *mark));
+            }
         }
-        let (mut repeated, mut known) = (HashSet::new(), self.known.lock());
+        let mut known = self.known.lock();
         for (place, told) in by_point {
             if known.marks.len() >= PLACES && !known.marks.contains_key(&place) {
                 known.marks.retain(|place, _| is_described(place));
@@ -67,11 +83,13 @@ impl EventMemory {
                 ended.eq(told.iter().take(*count).map(|(_, mark)| mark))
             };
             let count = (1..=marks.len().min(told.len())).rev().find(is_same).unwrap_or(0);
-            repeated.extend(told.iter().take(count).map(|(at, _)| *at));
+            for (at, _) in told.iter().take(count) {
+                all.get_mut(*at).into_iter().for_each(|judged| *judged = Judged::Repeated);
+            }
             marks.extend(told.iter().skip(count).map(|(_, mark)| *mark));
             trim(marks);
         }
-        repeated
+        all
     }
 
     /// These could not be made safe: told again, they are new.
@@ -105,7 +123,7 @@ fn place_of(address: &str) -> Option<Place> {
 /// program, since it is kept.
 ///
 /// Each word of the content is mixed in by the finalizer of SplitMix64.
-pub(super) fn mark(told: &Measurement) -> u64 {
+fn mark(told: &Measurement) -> u64 {
     let mut hash = mixed(u64::from(told.kind.group()) << 32 | u64::from(told.index));
     let mut add = |word: u64| hash = mixed(hash.wrapping_add(GOLDEN) ^ word);
     match &told.value {

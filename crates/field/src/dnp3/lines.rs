@@ -8,11 +8,12 @@ use interlex_dnp3::WayId;
 use std::collections::BTreeMap;
 use std::future::poll_fn;
 use std::io;
+use std::net::IpAddr;
 use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc, oneshot};
+use tokio::sync::{Semaphore, mpsc, oneshot};
 use tokio::time::{Instant, sleep, timeout};
 use tokio_util::sync::{CancellationToken, DropGuard};
 
@@ -32,9 +33,10 @@ pub(super) struct Line {
     ends_at: Option<Instant>,
     /// Where it leads, for people.
     pub(super) peer: String,
-    /// Dropped with the line: whoever dialled it dials again, and another may dial in.
+    /// From where somebody dialled in.
+    from: Option<IpAddr>,
+    /// Dropped with the line: whoever dialled it dials again.
     _ended: Option<oneshot::Sender<()>>,
-    _place: Option<OwnedSemaphorePermit>,
 }
 
 /// Somebody is there.
@@ -43,8 +45,8 @@ pub(super) struct Arrival {
     tls: Option<Tls>,
     is_dialled: bool,
     peer: String,
+    from: Option<IpAddr>,
     ended: Option<oneshot::Sender<()>>,
-    place: Option<OwnedSemaphorePermit>,
 }
 
 /// All of them.
@@ -68,8 +70,12 @@ pub(super) enum Woken {
 }
 
 const READ_BYTES: usize = 16_384;
-/// So many connections may stand there at once; whoever comes then waits.
-const MOST_LINES: usize = 64;
+/// So many connections of which nobody knows whose they are may stand there at once, and so many from one address: of more, the oldest
+/// go. Whoever is known to be somebody stays.
+const STRANGERS: usize = 64;
+const STRANGERS_FROM_ONE: usize = 8;
+/// So many may be on their way through TLS at once; others wait.
+const HANDSHAKES: usize = 32;
 /// How long somebody who dialled in may take for TLS.
 const HANDSHAKE: Duration = Duration::from_secs(10);
 /// After so long without a word it is asked who is there, and after the other one it ends.
@@ -88,7 +94,7 @@ impl Lines {
         let Some((own, listen)) = link.tcp().and_then(|own| Some((own, own.listen?))) else {
             let (way, tls) = Way::open(link).await?;
             let peer = link.target();
-            lines.add(Arrival { way, tls, is_dialled: true, peer, ended: None, place: None });
+            lines.add(Arrival { way, tls, is_dialled: true, peer, from: None, ended: None });
             return Ok(lines);
         };
         let acceptor = match link {
@@ -106,7 +112,7 @@ impl Lines {
         Ok(lines)
     }
 
-    fn add(&mut self, Arrival { way, tls, is_dialled, peer, ended, place }: Arrival) -> WayId {
+    fn add(&mut self, Arrival { way, tls, is_dialled, peer, from, ended }: Arrival) -> WayId {
         self.last += 1;
         let now = Instant::now();
         let line = Line {
@@ -120,11 +126,23 @@ impl Lines {
             asked_at: (!is_dialled).then_some(now + SILENT),
             ends_at: (!is_dialled).then_some(now + STRANGER),
             peer,
+            from,
             _ended: ended,
-            _place: place,
         };
         self.lines.insert(WayId(self.last), line);
         WayId(self.last)
+    }
+
+    /// Somebody who is one too many, and has to go: nobody knows whose it is.
+    pub(super) fn one_too_many(&self) -> Option<WayId> {
+        let strangers = || self.lines.iter().filter(|(_, line)| line.ends_at.is_some());
+        if strangers().count() > STRANGERS {
+            return strangers().next().map(|(id, _)| *id);
+        }
+        let last = strangers().next_back().and_then(|(_, line)| line.from);
+        let mut same = strangers().filter(|(_, line)| last.is_some() && line.from == last);
+        let first = same.next().map(|(id, _)| *id);
+        if same.count() >= STRANGERS_FROM_ONE { first } else { None }
     }
 
     /// Whether others may dial in: none of the ways is all that there is.
@@ -247,7 +265,7 @@ impl Line {
 
 /// Receives those who dial in, for as long as somebody wants them.
 async fn receive(listener: TcpListener, acceptor: Option<tokio_rustls::TlsAcceptor>, arrivals: mpsc::Sender<Arrival>) {
-    let places = Arc::new(Semaphore::new(MOST_LINES));
+    let places = Arc::new(Semaphore::new(HANDSHAKES));
     loop {
         let Ok(place) = Arc::clone(&places).acquire_owned().await else { return };
         let (stream, peer) = match listener.accept().await {
@@ -262,10 +280,10 @@ async fn receive(listener: TcpListener, acceptor: Option<tokio_rustls::TlsAccept
         _ = stream.set_nodelay(true);
         let (acceptor, arrivals) = (acceptor.clone(), arrivals.clone());
         tokio::spawn(async move {
-            let peer = peer.to_string();
+            let (from, peer, _place) = (Some(peer.ip()), peer.to_string(), place);
             match timeout(HANDSHAKE, met(stream, acceptor)).await {
                 Ok(Ok((way, tls))) => {
-                    let arrival = Arrival { way, tls, is_dialled: false, peer, ended: None, place: Some(place) };
+                    let arrival = Arrival { way, tls, is_dialled: false, peer, from, ended: None };
                     // An error means that nobody waits for it any more.
                     _ = arrivals.send(arrival).await;
                 }
@@ -296,7 +314,7 @@ async fn redial(link: Dnp3Link, own: Dnp3TcpLink, arrivals: mpsc::Sender<Arrival
                 let since = Instant::now();
                 let (ended, has_ended) = oneshot::channel::<()>();
                 let arrival =
-                    Arrival { way, tls, is_dialled: true, peer: link.target(), ended: Some(ended), place: None };
+                    Arrival { way, tls, is_dialled: true, peer: link.target(), from: None, ended: Some(ended) };
                 if arrivals.send(arrival).await.is_err() {
                     return;
                 }

@@ -1,4 +1,4 @@
-use super::events::{EventMemory, Place, mark};
+use super::events::{EventMemory, Judged, Place};
 use super::mapping::{described, flag_words, kind, quality, state, value};
 use crate::link::{Memories, PlannedDevice, ToldEvent};
 use foldhash::fast::RandomState;
@@ -25,11 +25,13 @@ pub(super) struct Station {
     pub(super) is_up: bool,
     pub(super) is_silent: bool,
     /// Points that it told since the connection came up.
-    told: HashSet<PointIndex>,
+    told: HashSet<PointIndex, RandomState>,
     /// Under which name its events are kept.
     pub(super) source: Arc<str>,
     /// Events that it told last: what it tells again is known by them.
     pub(super) memory: Arc<EventMemory>,
+    /// Whether somebody keeps its events.
+    is_kept: bool,
     /// Whether its events are to be safe before it forgets them.
     pub(super) is_stored: bool,
     /// When its points were last said to be as they were.
@@ -54,8 +56,9 @@ impl Station {
             points,
             is_up: false,
             is_silent: false,
-            told: HashSet::new(),
+            told: HashSet::default(),
             memory: memories.of(&source),
+            is_kept: memories.keeper().is_some(),
             source,
             is_stored: own.confirm == Dnp3Confirm::Stored,
             confirmed: None,
@@ -100,10 +103,9 @@ impl Station {
     /// said with it that its clock is not set.
     pub(super) fn take(&mut self, measured: &[Measurement], needs_time: bool) -> Taken {
         let mut taken = Taken { samples: Vec::with_capacity(measured.len()), ..Taken::default() };
-        let repeated = self.memory.repeated(measured, |place| self.points.contains_key(place));
-        taken.repeated = repeated.len() as u64;
-        taken.untimed = measured.iter().filter(|told| told.is_event && told.time.is_none()).count() as u64;
-        for (_, told) in measured.iter().enumerate().filter(|(place, _)| !repeated.contains(place)) {
+        let judged = self.memory.judge(measured, |place| self.points.contains_key(place));
+        taken.repeated = judged.iter().filter(|judged| **judged == Judged::Repeated).count() as u64;
+        for (told, judged) in measured.iter().zip(judged).filter(|(_, judged)| *judged != Judged::Repeated) {
             let points = self.points.get(&(told.kind, told.index)).map(Vec::as_slice).unwrap_or_default();
             let time = told.time.and_then(|time| i64::try_from(time.millis).ok()).map(Timestamp::from_millis);
             let time_quality = match told.time {
@@ -120,19 +122,20 @@ impl Station {
                 let source_time = time;
                 taken.samples.push(RawSample { point: *point, value, quality, source_time, time_quality, kind });
             }
-            if told.is_event {
+            let Judged::New(mark) = judged else { continue };
+            taken.news += 1;
+            match told.time {
+                Some(_) => taken.remembered.push(((told.kind, told.index), mark)),
+                None => taken.untimed += 1,
+            }
+            if self.is_kept {
                 let point = points.first();
-                let flags = told.flags.unwrap_or(Flags::ONLINE).0;
-                let mark = mark(told);
-                if time.is_some() {
-                    taken.remembered.push(((told.kind, told.index), mark));
-                }
                 taken.events.push(ToldEvent {
                     point: point.map(|(point, _)| *point),
                     place: (described(told.kind).word(), Some(told.index)),
                     value: point.and_then(|(_, data_type)| value(&told.value, *data_type)),
                     raw: state(&told.value),
-                    flags: (flags, flag_words),
+                    flags: (told.flags.unwrap_or(Flags::ONLINE).0, flag_words),
                     at: time,
                     time_quality,
                     mark,
@@ -167,7 +170,8 @@ impl Station {
 pub(super) struct Taken {
     pub(super) samples: Vec<RawSample>,
     pub(super) events: Vec<ToldEvent>,
-    /// How many events came once more, and how many had no time.
+    /// How many events are new, how many came once more, and how many had no time.
+    pub(super) news: u64,
     pub(super) repeated: u64,
     pub(super) untimed: u64,
     /// The events that the memory has from now on.
