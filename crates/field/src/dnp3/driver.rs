@@ -76,8 +76,8 @@ pub(crate) struct Dnp3Session {
 const MOST_UNSENT: usize = 1 << 20;
 /// Whoever says so much that is no frame is somebody else.
 const MOST_NOISE: u64 = 65_536;
-/// So often points that do not change are said to be as they were.
-const CONFIRMED_EVERY: Duration = Duration::from_secs(1);
+/// So often points that do not change are said to be as they were: twice before any of them is stale.
+const CONFIRMED_EVERY: Duration = Duration::from_millis(500);
 
 /// What a link has as one of DNP3.
 fn own(plan: &LinkPlan) -> Option<&Dnp3Link> {
@@ -237,19 +237,24 @@ impl Dnp3Driver {
 
     /// It said something: what is known of its points still holds.
     fn heard(&mut self, address: LinkAddress, took: Option<Duration>, out: &mut Outcomes) {
-        let now = Instant::now().into_std();
         (out.is_alive, self.is_heard) = (true, true);
         let Some(station) = self.station(address) else { return };
         if let Some(took) = took {
             out.push(Outcome::Done { devices: [station.place].into(), counted: Counted::Answer, took });
         }
-        let is_due = station.confirmed.is_none_or(|at| now.saturating_duration_since(at) >= CONFIRMED_EVERY);
-        if station.is_up && !station.is_silent && is_due {
-            station.confirmed = Some(now);
-            out.push(Outcome::Confirmed(station.planned.points.clone()));
-        }
         if std::mem::take(&mut station.is_silent) && station.is_up {
             out.device(station.place, DeviceEvent::Up);
+        }
+    }
+
+    /// Who tells changes by itself, and does not fail to answer when it is asked, has points that are as they were.
+    fn confirm_points(&mut self, out: &mut Outcomes) {
+        let now = Instant::now();
+        for station in self.stations.iter_mut().filter(|station| station.is_fresh()) {
+            if station.confirmed.is_none_or(|at| now.saturating_duration_since(at) >= CONFIRMED_EVERY) {
+                station.confirmed = Some(now);
+                out.push(Outcome::Confirmed(station.planned.points.clone()));
+            }
         }
     }
 
@@ -625,6 +630,7 @@ impl FieldDriver for Dnp3Driver {
         self.status_told(None, out);
         self.ask_strangers(session);
         self.take_events(out);
+        self.confirm_points(out);
         while let Some((way, octets)) = self.link.poll_transmit(now) {
             session.traffic.requests += 1;
             if session.lines.send(way, &octets) > MOST_UNSENT {
@@ -637,7 +643,10 @@ impl FieldDriver for Dnp3Driver {
             return Ok(());
         }
         let later = self.later.iter().chain(&self.asked_status).map(|(at, _)| *at);
-        let later = later.chain(session.lines.deadline()).map(Instant::into_std);
+        let confirmed =
+            self.stations.iter().filter(|station| station.is_fresh()).filter_map(|station| station.confirmed);
+        let confirmed = confirmed.min().map(|at| at + CONFIRMED_EVERY);
+        let later = later.chain(session.lines.deadline()).chain(confirmed).map(Instant::into_std);
         let due = self.link.poll_timeout().into_iter().chain(later).min();
         let woken = tokio::select! {
             biased;

@@ -10,7 +10,7 @@ use interlex_dnp3::{
 };
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 /// An outstation as a device of the link.
 #[derive(Debug)]
@@ -35,7 +35,7 @@ pub(super) struct Station {
     /// Whether its events are to be safe before it forgets them.
     pub(super) is_stored: bool,
     /// When its points were last said to be as they were.
-    pub(super) confirmed: Option<Instant>,
+    pub(super) confirmed: Option<tokio::time::Instant>,
 }
 
 impl Station {
@@ -91,6 +91,11 @@ impl Station {
     /// Whether its clock is set whatever is known of ours.
     pub(super) fn sets_clock_anyway(&self) -> bool {
         self.planned.device.protocol.dnp3().is_some_and(|own| own.time_anyway)
+    }
+
+    /// Whether its points are as it told them last.
+    pub(super) const fn is_fresh(&self) -> bool {
+        self.is_up && !self.is_silent
     }
 
     /// Everything begins anew.

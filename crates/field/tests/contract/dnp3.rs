@@ -198,6 +198,7 @@ pub(crate) struct Gateway {
     pub(crate) link: LinkHandle,
     pub(crate) events: mpsc::Receiver<FieldEvent>,
     pub(crate) points: Arc<PointTable>,
+    pub(crate) latest: Arc<LatestTable>,
     pub(crate) _stop: DropGuard,
 }
 
@@ -214,10 +215,11 @@ impl Gateway {
         let (sender, events) = mpsc::channel(16);
         listeners.set(vec![sender]);
         let clock = Arc::new(WallClock);
+        let known = Arc::clone(&latest);
         let around = Surroundings { points: Arc::clone(&points), latest, recent, listeners, memories, clock };
         let stop = CancellationToken::new();
         let (link, _) = start(description, &description.links[0], &around, stop.clone());
-        Self { link, events, points, _stop: stop.drop_guard() }
+        Self { link, events, points, latest: known, _stop: stop.drop_guard() }
     }
 }
 
@@ -242,7 +244,7 @@ pub(crate) async fn until(what: &str, mut holds: impl FnMut() -> bool) {
 /// Two outstations behind a link are read and written.
 pub(crate) async fn both_are_read_and_written(field: &Dnp3Field, link: &str) {
     let description = describe(link, &["one", "two"], &[]);
-    let Gateway { link, events, points, _stop } = Gateway::start(&description);
+    let Gateway { link, events, points, _stop, .. } = Gateway::start(&description);
     let via = Via { links: vec![link.clone()], memories: Memories::default(), clock: Arc::new(WallClock) };
     tokio::spawn(all_is_safe(events));
     until("both are up", || link.status().devices.iter().all(|device| device.state == DeviceState::Up)).await;

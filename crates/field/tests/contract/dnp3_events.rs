@@ -83,7 +83,7 @@ impl Told {
 
 /// A gateway that listens to one point of the outstation, as long as the result lives.
 async fn listen(field: &Dnp3Field, memories: Memories, told: &Told, is_safe: bool) -> (LinkHandle, DropGuard) {
-    let Gateway { link, events, points, _stop } = Gateway::start_with(&field.description(&["one"], &[]), memories);
+    let Gateway { link, events, points, _stop, .. } = Gateway::start_with(&field.description(&["one"], &[]), memories);
     let point = points.find("one", "set-point").unwrap().index;
     tokio::spawn(told.clone().listen(events, point, is_safe));
     until("it is up", || link.status().devices[0].state == DeviceState::Up).await;

@@ -1,14 +1,17 @@
 //! What is described of the points of an outstation, and what an outstation is told beside them.
 
-use crate::dnp3::{Dnp3Field, Gateway, MASTER, address, all_is_safe, until};
+use crate::dnp3::{Dnp3Field, Gateway, MASTER, Machine, address, all_is_safe, until};
 use crate::suite::{Field, WallClock};
 use interlex_core::description::{Description, Files, read};
 use interlex_core::{DeviceState, FieldEvent, Quality, Reason, SampleKind, Value};
 use interlex_dnp3::{
-    DoubleBit, EventClass, Flags, MeasuredValue, Number, Operation, Point, PointKind, PointUpdate, TripClose,
+    DoubleBit, EventClass, Flags, MeasuredValue, Number, Operation, Outstation, OutstationConfig, OutstationHost,
+    Point, PointKind, PointUpdate, TripClose,
 };
 use interlex_field::{DeviceAct, Memories, PointWrite, Via, WriteOutcome, act, write};
 use std::sync::{Arc, Mutex};
+use tokio::net::TcpListener;
+use tokio_util::sync::CancellationToken;
 
 const LIST: &str = "name,address,control,trip-index,feedback,pulse,pulses,class,device-deadband,variation,enumeration,access,rate\n\
                     breaker,double-bit:0,,,,,,1,,,0=between;1=open;2=closed;3=faulty,,fast\n\
@@ -154,7 +157,7 @@ async fn an_outstation_is_asked_and_told_beside_its_points() {
 async fn a_full_buffer_leaves_a_gap_in_every_point() {
     let field = field().await;
     let description = description(&field);
-    let Gateway { link, mut events, points, _stop } = Gateway::start(&description);
+    let Gateway { link, mut events, points, _stop, .. } = Gateway::start(&description);
     let gaps: Arc<Mutex<Vec<_>>> = Arc::default();
     let into = Arc::clone(&gaps);
     tokio::spawn(async move {
@@ -187,4 +190,37 @@ async fn a_full_buffer_leaves_a_gap_in_every_point() {
     let backlog = || field.host.with(address("one"), |outstation, _, _| outstation.backlog(MASTER)).flatten();
     until("what was kept is told", || backlog().is_some_and(|waiting| waiting < 5)).await;
     assert_eq!(gaps.lock().unwrap().len(), points.of_slot(0).len(), "once each");
+}
+
+/// Nothing changes, and nobody is asked for a long time: what was told once holds.
+#[tokio::test(flavor = "multi_thread")]
+async fn points_of_a_quiet_outstation_do_not_become_stale() {
+    let listener = TcpListener::bind((interlex_sidecar::own_address(), 0)).await.unwrap();
+    let at = listener.local_addr().unwrap();
+    let mut outstation = Outstation::new(OutstationConfig::default(), [MASTER]);
+    outstation.put(PointKind::Binary, 0, Point::new(MeasuredValue::State(true), Some(EventClass::First)));
+    let stop = CancellationToken::new();
+    let host = OutstationHost::new([(address("one"), outstation, Machine::default())]);
+    tokio::spawn(host.serve(listener, stop.clone()));
+    let _guard = stop.drop_guard();
+    let main = format!(
+        "[gateway]\nname = \"g\"\n[rates]\nfast = \"500ms\"\n[[link]]\nname = \"feeder\"\nprotocol = \"dnp3-tcp\"\n\
+         host = \"{}\"\nport = {}\nkeep-alive = \"1m\"\nstale-periods = 2\n[[device]]\nname = \"one\"\nlink = \"feeder\"\n\
+         address = 10\npoints = \"p.csv\"\nevent-period = \"1m\"\n",
+        at.ip(),
+        at.port()
+    );
+    let list = "name,address,rate\nlocal,binary:0,fast\n";
+    let files = Files::from([("gateway.toml".to_owned(), main), ("p.csv".to_owned(), list.to_owned())]);
+    let Gateway { link, events, points, latest, _stop } = Gateway::start(&read(&files).unwrap());
+    tokio::spawn(all_is_safe(events));
+    until("it is up", || link.status().devices[0].state == DeviceState::Up).await;
+    let reading = || latest.read(points.find("one", "local").unwrap().index).unwrap();
+    let first = reading().gateway_time.as_millis();
+    until("it was said to hold for three seconds", || {
+        let now = reading();
+        assert_eq!(now.quality, Quality::Good);
+        now.gateway_time.as_millis() > first + 3000
+    })
+    .await;
 }
