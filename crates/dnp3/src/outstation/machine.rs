@@ -1,6 +1,6 @@
 use super::config::{OutstationConfig, Process};
 use super::event_buffer::Event;
-use super::point::{Point, PointUpdate};
+use super::point::{Point, PointUpdate, Points};
 use super::reading::{Piece, Reading};
 use super::session::{Session, Waiting};
 use crate::application::{Block, Control, FunctionCode, Indications, Request, Response, ResponseHeader};
@@ -9,8 +9,6 @@ use crate::master::{Classes, Now};
 use crate::object::PointKind;
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::time::Instant;
-
-pub(super) type Points = BTreeMap<(PointKind, u32), Point>;
 
 /// Has points, tells their changes to masters, and takes commands.
 ///

@@ -1,8 +1,13 @@
 use super::EventClass;
 use crate::measurement::MeasuredValue;
+use std::collections::BTreeMap;
+
 use crate::object::{
     DoubleBit, Flags, Layout, Number, NumberForm, Object, ObjectTime, Packed, PointKind, TimeForm, Variation, layout,
 };
+
+/// All of them, by what they are and their indices.
+pub(super) type Points = BTreeMap<(PointKind, u32), Point>;
 
 /// A point of an outstation.
 #[derive(Debug, Clone, PartialEq)]

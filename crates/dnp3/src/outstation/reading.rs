@@ -2,8 +2,7 @@
 
 use super::EventClass;
 use super::event_buffer::{Event, EventBuffer};
-use super::machine::Points;
-use super::point::{Point, kind_of_group, object, usual};
+use super::point::{Point, Points, kind_of_group, object, usual};
 use crate::application::{Block, Indications, Selection};
 use crate::object::{Object, ObjectTime, PointKind, Variation};
 use std::collections::{BTreeMap, BTreeSet};

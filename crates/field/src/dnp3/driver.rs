@@ -1,22 +1,20 @@
+use super::asking::wanted;
 use super::discovery::Discovery;
-use super::errand::{Errand, Next, UnderWay};
+use super::errand::UnderWay;
 use super::events::Place;
-use super::frames::{Dnp3Frame, Dnp3Frames};
+use super::frames::Dnp3Frames;
 use super::lines::{Lines, Stranger, Woken};
-use super::station::{Station, Taken, quiet};
+use super::station::Station;
+use super::taking::CONFIRMED_EVERY;
 use super::tls::Tls;
 use crate::error::TrialError;
 use crate::link::{
-    Action, Answer, Command, CommandId, Counted, DEVICE_COMMANDS, DeviceEvent, DriverContext, FieldDriver, FrameLog,
-    FrameRing, Full, LinkPlan, Lost, Memories, Outcome, Outcomes, RequestView, TICKETS, Ticket, ToldEvent, ToldEvents,
-    ToldState, Traffic,
+    Action, Answer, Command, CommandId, DEVICE_COMMANDS, DeviceEvent, DriverContext, FieldDriver, FrameLog, FrameRing,
+    Full, LinkPlan, Lost, Memories, Outcome, Outcomes, RequestView, Ticket, Traffic,
 };
-use interlex_core::description::{Device, Dnp3Link, Link, Span};
-use interlex_core::{OfferEvent, PointTable, RawSample, Reason, SampleKind, TimeQuality};
-use interlex_dnp3::{
-    CommandAnswer, Doubt, FunctionCode, Indications, LinkAddress, LinkConfirms, LinkEvent, Master, MasterEvent,
-    MasterLink, Now, Sharing, Told, ToldId, WayId,
-};
+use interlex_core::description::{Dnp3Link, Link, Span};
+use interlex_core::{OfferEvent, PointTable, Reason};
+use interlex_dnp3::{LinkAddress, LinkConfirms, MasterLink, Now, Sharing, ToldId, WayId};
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::pin::Pin;
 use std::sync::Arc;
@@ -25,45 +23,45 @@ use tokio::time::{Instant, sleep_until};
 
 /// Drives a DNP3 link: one connection, with an outstation or several behind it.
 pub(crate) struct Dnp3Driver {
-    plan: LinkPlan,
-    context: DriverContext,
-    frames: Arc<FrameRing<Dnp3Frames>>,
-    link: MasterLink,
-    stations: Vec<Station>,
+    pub(super) plan: LinkPlan,
+    pub(super) context: DriverContext,
+    pub(super) frames: Arc<FrameRing<Dnp3Frames>>,
+    pub(super) link: MasterLink,
+    pub(super) stations: Vec<Station>,
     /// Outstations that are no devices, and are asked something once.
-    guests: Vec<LinkAddress>,
+    pub(super) guests: Vec<LinkAddress>,
     /// What was told, and is confirmed once every listener has it.
-    told: Vec<(LinkAddress, ToldId)>,
+    pub(super) told: Vec<(LinkAddress, ToldId)>,
     /// What was told, and is confirmed once it is safe.
-    settling: VecDeque<Settling>,
-    last_ticket: u64,
+    pub(super) settling: VecDeque<Settling>,
+    pub(super) last_ticket: u64,
     /// Whether our own clock goes right.
-    has_clock: bool,
-    under_way: Vec<UnderWay>,
+    pub(super) has_clock: bool,
+    pub(super) under_way: Vec<UnderWay>,
     /// What is read back again, and when.
-    later: Vec<(Instant, UnderWay)>,
+    pub(super) later: Vec<(Instant, UnderWay)>,
     /// Whose link layer was asked whether it is there, and until when it may answer.
-    asked_status: Vec<(Instant, UnderWay)>,
-    last_number: u64,
+    pub(super) asked_status: Vec<(Instant, UnderWay)>,
+    pub(super) last_number: u64,
     /// The way that was dialled.
-    dialled: Option<WayId>,
+    pub(super) dialled: Option<WayId>,
     /// What was shown on the ways on which certificates are shown.
-    bound: BTreeMap<WayId, Tls>,
+    pub(super) bound: BTreeMap<WayId, Tls>,
     /// Whether others may dial in.
-    is_listening: bool,
+    pub(super) is_listening: bool,
     /// Somebody said something since the last look.
-    is_heard: bool,
+    pub(super) is_heard: bool,
 }
 
 /// Something told that is not safe yet.
 #[derive(Debug)]
-struct Settling {
-    ticket: Ticket,
-    address: LinkAddress,
+pub(super) struct Settling {
+    pub(super) ticket: Ticket,
+    pub(super) address: LinkAddress,
     /// What is confirmed then; more than one where it was told again meanwhile.
-    ids: Vec<ToldId>,
+    pub(super) ids: Vec<ToldId>,
     /// What is new again should it not become safe.
-    remembered: Vec<(Place, u64)>,
+    pub(super) remembered: Vec<(Place, u64)>,
 }
 
 /// The ways on which outstations are spoken with.
@@ -76,11 +74,9 @@ pub(crate) struct Dnp3Session {
 const MOST_UNSENT: usize = 1 << 20;
 /// Whoever says so much that is no frame is somebody else.
 const MOST_NOISE: u64 = 65_536;
-/// So often points that do not change are said to be as they were: twice before any of them is stale.
-const CONFIRMED_EVERY: Duration = Duration::from_millis(500);
 
 /// What a link has as one of DNP3.
-fn own(plan: &LinkPlan) -> Option<&Dnp3Link> {
+pub(super) fn own(plan: &LinkPlan) -> Option<&Dnp3Link> {
     plan.link.protocol.dnp3()
 }
 
@@ -106,7 +102,7 @@ fn stations_of(plan: &LinkPlan, memories: &Memories) -> Vec<Station> {
 }
 
 impl Dnp3Driver {
-    fn now(&self) -> Now {
+    pub(super) fn now(&self) -> Now {
         let wall = u64::try_from(self.context.clock.now().as_millis()).unwrap_or_default();
         Now { instant: Instant::now().into_std(), wall }
     }
@@ -135,207 +131,8 @@ impl Dnp3Driver {
         }
     }
 
-    fn station(&mut self, address: LinkAddress) -> Option<&mut Station> {
+    pub(super) fn station(&mut self, address: LinkAddress) -> Option<&mut Station> {
         self.stations.iter_mut().find(|station| station.address == address)
-    }
-
-    /// Carries on what the masters have to tell.
-    fn take_events(&mut self, out: &mut Outcomes) {
-        while let Some((address, event)) = self.link.poll_event() {
-            match event {
-                LinkEvent::Master(event) => self.take(address, event, out),
-                LinkEvent::Status => self.status_told(Some(address), out),
-                LinkEvent::Broken(error) => self.tell_error(address, error.to_string(), out),
-                // Its master begins anew by itself.
-                LinkEvent::Found(_) => self.station(address).into_iter().for_each(Station::begin_anew),
-                LinkEvent::Forbidden(_) => {
-                    let why = "somebody speaks for it whose certificate is not for it: certificate-name";
-                    self.tell_error(address, why.to_owned(), out);
-                }
-            }
-        }
-        while let Some(frame) = self.link.poll_frame() {
-            self.frames.record(Dnp3Frame::new(frame));
-        }
-    }
-
-    fn tell_error(&mut self, address: LinkAddress, why: String, out: &mut Outcomes) {
-        if let Some(station) = self.station(address) {
-            out.device(station.place, DeviceEvent::Error(format!("outstation {address}: {why}")));
-        }
-    }
-
-    fn take(&mut self, address: LinkAddress, event: MasterEvent, out: &mut Outcomes) {
-        match event {
-            MasterEvent::Heard { took } => self.heard(address, took, out),
-            MasterEvent::Started => self.started(address, out),
-            MasterEvent::Told(told) => self.tell(address, told, out),
-            MasterEvent::Unanswered(function) => self.unanswered(address, function, out),
-            MasterEvent::Answered(number, answer) => {
-                if let Some(at) = self.under_way.iter().position(|under_way| under_way.number == number) {
-                    // The frames that belong to it are shown with it.
-                    while let Some(frame) = self.link.poll_frame() {
-                        self.frames.record(Dnp3Frame::new(frame));
-                    }
-                    let under_way = self.under_way.remove(at);
-                    let (id, target) = (under_way.id, self.plan.link.protocol.target());
-                    match under_way.answered(&answer, &self.frames, &target) {
-                        Next::Done(answer) => out.push(Outcome::Answered(id, answer)),
-                        Next::Ask(under_way, command) => self.ask(under_way, command, out),
-                        Next::Later(under_way, after) => self.later.push((Instant::now() + after, under_way)),
-                    }
-                }
-            }
-            MasterEvent::Restarted => self.tell_error(address, "it has restarted".to_owned(), out),
-            MasterEvent::Overflow => self.overflown(address, out),
-            MasterEvent::Unreadable(error) => {
-                self.tell_error(address, format!("it said something that cannot be read: {error}"), out);
-            }
-            // Who tells nothing unasked has nothing to stop.
-            MasterEvent::Refused { function: FunctionCode::DISABLE_UNSOLICITED, .. } => {}
-            MasterEvent::Refused { function, indications } => {
-                self.tell_error(address, format!("it does not {function}: {indications}"), out);
-            }
-            MasterEvent::Indications { raised, .. } => {
-                let worth_telling =
-                    Indications::DEVICE_TROUBLE.with(Indications::LOCAL_CONTROL).with(Indications::CONFIG_CORRUPT);
-                let said = Indications(raised.0 & worth_telling.0);
-                let is_lacking = self.station(address).is_some_and(|station| !station.sets_clock_anyway());
-                if raised.has(Indications::NEED_TIME) && !self.has_clock && is_lacking {
-                    let why = "it asks for the time, and nothing keeps the clock of this machine right";
-                    self.tell_error(address, why.to_owned(), out);
-                }
-                if said != Indications::NONE {
-                    self.tell_error(address, said.to_string(), out);
-                }
-            }
-            MasterEvent::ClockSet(_) => {}
-        }
-    }
-
-    /// It had no room for changes: what was lost is not known, and so every point has a gap.
-    fn overflown(&mut self, address: LinkAddress, out: &mut Outcomes) {
-        self.tell_error(address, "it lost events: its buffer was full, and there is a gap".to_owned(), out);
-        let Some(station) = self.station(address) else { return };
-        let (points, place, source) = (station.planned.points.clone(), station.place, Arc::clone(&station.source));
-        out.batch(|samples| {
-            let gap = |point| RawSample { kind: SampleKind::Past, ..RawSample::failed(point, Reason::Overflow) };
-            samples.extend(points.into_iter().map(gap));
-        });
-        let event = ToldEvent {
-            point: None,
-            place: ("event buffer", None),
-            value: None,
-            raw: ToldState::State("changes were lost: it was full"),
-            flags: (0, |_, _| String::new()),
-            at: None,
-            time_quality: TimeQuality::Arrival,
-            mark: 0,
-        };
-        out.push(Outcome::Told(ToldEvents { place, ticket: None, source, events: vec![event] }));
-    }
-
-    /// It said something: what is known of its points still holds.
-    fn heard(&mut self, address: LinkAddress, took: Option<Duration>, out: &mut Outcomes) {
-        (out.is_alive, self.is_heard) = (true, true);
-        let Some(station) = self.station(address) else { return };
-        if let Some(took) = took {
-            out.push(Outcome::Done { devices: [station.place].into(), counted: Counted::Answer, took });
-        }
-        if std::mem::take(&mut station.is_silent) && station.is_up {
-            out.device(station.place, DeviceEvent::Up);
-        }
-    }
-
-    /// Who tells changes by itself, and does not fail to answer when it is asked, has points that are as they were.
-    fn confirm_points(&mut self, out: &mut Outcomes) {
-        let now = Instant::now();
-        for station in self.stations.iter_mut().filter(|station| station.is_fresh()) {
-            if station.confirmed.is_none_or(|at| now.saturating_duration_since(at) >= CONFIRMED_EVERY) {
-                station.confirmed = Some(now);
-                out.push(Outcome::Confirmed(station.planned.points.clone()));
-            }
-        }
-    }
-
-    /// All that it has was told once: what was not is not there.
-    fn started(&mut self, address: LinkAddress, out: &mut Outcomes) {
-        let Some(station) = self.station(address) else { return };
-        let (place, missing) = (station.place, station.missing());
-        station.is_up = true;
-        if !missing.is_empty() {
-            out.batch(|samples| {
-                samples.extend(missing.iter().map(|(point, _, reason)| RawSample::failed(*point, *reason)))
-            });
-            let first: Vec<_> = missing.iter().take(3).map(|(_, address, _)| address.as_str()).collect();
-            let more = if missing.len() > first.len() {
-                format!(" and {} more", missing.len() - first.len())
-            } else {
-                String::new()
-            };
-            let why = format!("outstation {address} has no {}{more}", first.join(", "));
-            out.device(place, DeviceEvent::Error(why));
-        }
-        out.device(place, DeviceEvent::Up);
-    }
-
-    fn tell(&mut self, address: LinkAddress, told: Told, out: &mut Outcomes) {
-        let Told { id, is_unsolicited, needs_time, measurements, others } = told;
-        let has_events = measurements.iter().any(|told| told.is_event);
-        let has_room = self.settling.len() < TICKETS;
-        match self.stations.iter_mut().find(|station| station.address == address) {
-            Some(station) if has_events && station.is_stored && !has_room => {
-                // It is not confirmed, and comes again.
-                let why = "changes wait at the outstation: the database does not take them";
-                let why = format!("outstation {address}: {why}");
-                return out.device(station.place, DeviceEvent::Error(why));
-            }
-            Some(station) => {
-                let Taken { samples, events, remembered, news, repeated, untimed } =
-                    station.take(&measurements, needs_time);
-                if repeated + untimed > 0 {
-                    out.push(Outcome::Events { place: station.place, repeated, untimed });
-                }
-                if !samples.is_empty() {
-                    out.batch(|into| into.extend(samples));
-                }
-                let waits = station.is_stored && id.is_some();
-                let ticket = (waits && news > 0).then(|| Ticket(self.last_ticket + 1));
-                let again = self.settling.iter_mut().rfind(|settling| settling.address == address);
-                match (ticket, again) {
-                    (Some(ticket), _) => {
-                        self.last_ticket = ticket.0;
-                        let ids = id.into_iter().collect();
-                        self.settling.push_back(Settling { ticket, address, ids, remembered });
-                    }
-                    // Told again before it was safe.
-                    (None, Some(settling)) if waits && has_events => settling.ids.extend(id),
-                    (None, _) => self.told.extend(id.map(|id| (address, id))),
-                }
-                if ticket.is_some() || !events.is_empty() {
-                    let (place, source) = (station.place, Arc::clone(&station.source));
-                    out.push(Outcome::Told(ToldEvents { place, ticket, source, events }));
-                }
-            }
-            // Events of an outstation that is no device are somebody else's.
-            None if has_events || is_unsolicited => {}
-            None => self.told.extend(id.map(|id| (address, id))),
-        }
-        for under_way in self.under_way.iter_mut().filter(|under_way| under_way.address == address) {
-            under_way.told.extend(measurements.iter().cloned());
-            under_way.others.extend(others.iter().cloned());
-        }
-    }
-
-    fn unanswered(&mut self, address: LinkAddress, function: FunctionCode, out: &mut Outcomes) {
-        let waited = own(&self.plan).map(Dnp3Link::timeout);
-        let Some(station) = self.station(address) else { return };
-        let took = waited.map(Duration::from).unwrap_or_default();
-        out.push(Outcome::Done { devices: [station.place].into(), counted: Counted::Timeout, took });
-        station.is_silent = true;
-        let within = waited.map(|waited| format!(" within {waited}")).unwrap_or_default();
-        let why = format!("outstation {address}: no answer{within} to {function}");
-        out.device(station.place, DeviceEvent::Silent(Reason::Timeout, why));
     }
 
     /// There is a way.
@@ -396,132 +193,6 @@ impl Dnp3Driver {
         self.take_events(out);
         Ok(())
     }
-
-    /// The address of the device that something is done with; one that is no device of the link is a guest from now on.
-    fn reach(&mut self, address: LinkAddress, own_address: LinkAddress) {
-        let is_known = self.stations.iter().any(|station| station.address == address) || self.guests.contains(&address);
-        if let Some(own) = own(&self.plan).filter(|_| !is_known) {
-            self.link.add(address, own_address, Master::new(quiet(own)));
-            self.guests.push(address);
-            if let Some(way) = self.dialled {
-                self.link.connect(way);
-            }
-        }
-    }
-
-    /// An outstation is not spoken with any more, or by another master: what that one told before is not the other one's to confirm.
-    fn part_with(&mut self, address: LinkAddress) {
-        self.link.remove(address);
-        self.told.retain(|(of, _)| *of != address);
-        self.settling
-            .iter_mut()
-            .filter(|settling| settling.address == address)
-            .for_each(|settling| settling.ids.clear());
-    }
-
-    /// Gives what is under way the next number, and its master what is to be done.
-    fn ask(&mut self, under_way: UnderWay, command: interlex_dnp3::Command, out: &mut Outcomes) {
-        self.last_number += 1;
-        let number = interlex_dnp3::CommandId(self.last_number);
-        let address = under_way.address;
-        let under_way = UnderWay { number, ..under_way };
-        match self.link.master(address) {
-            Some(master) => {
-                master.command(number, command);
-                self.under_way.push(under_way);
-            }
-            None => {
-                let error = TrialError::Request("the device is no part of the link any more".to_owned());
-                out.push(Outcome::Answered(under_way.id, under_way.given_up(error)));
-            }
-        }
-    }
-
-    /// Link layers that were asked for their status: whoever answers is there, and whoever does not in time is not.
-    fn status_told(&mut self, heard: Option<LinkAddress>, out: &mut Outcomes) {
-        let now = Instant::now();
-        let is_over = |(until, of): &(Instant, UnderWay)| heard == Some(of.address) || now >= *until;
-        let (over, waiting) = std::mem::take(&mut self.asked_status).into_iter().partition(is_over);
-        self.asked_status = waiting;
-        let over: Vec<(Instant, UnderWay)> = over;
-        for (_, under_way) in over {
-            while let Some(frame) = self.link.poll_frame() {
-                self.frames.record(Dnp3Frame::new(frame));
-            }
-            let answer = match heard == Some(under_way.address) {
-                true => CommandAnswer::Accepted(None),
-                false => CommandAnswer::Unknown(Doubt::Unanswered),
-            };
-            let (id, target) = (under_way.id, self.plan.link.protocol.target());
-            if let Next::Done(answer) = under_way.answered(&answer, &self.frames, &target) {
-                out.push(Outcome::Answered(id, answer));
-            }
-        }
-    }
-
-    fn down(&self) -> TrialError {
-        TrialError::Connect { target: self.plan.link.protocol.target(), why: "the link went down".to_owned() }
-    }
-
-    /// Outputs whose state had not followed their commands are read again.
-    fn read_again(&mut self, out: &mut Outcomes) {
-        let now = Instant::now();
-        let (due, later) = std::mem::take(&mut self.later).into_iter().partition(|(at, _)| now >= *at);
-        self.later = later;
-        let due: Vec<(Instant, UnderWay)> = due;
-        for (under_way, command) in due.into_iter().filter_map(|(_, under_way)| under_way.again()) {
-            self.ask(under_way, command, out);
-        }
-    }
-
-    fn give_up(&mut self, out: &mut Outcomes) {
-        self.take_events(out);
-        // The masters answer all of them; should one not have, it was not sent.
-        let later = std::mem::take(&mut self.later).into_iter().chain(std::mem::take(&mut self.asked_status));
-        let later: Vec<_> = later.map(|(_, under_way)| under_way).collect();
-        for under_way in std::mem::take(&mut self.under_way).into_iter().chain(later) {
-            out.push(Outcome::Answered(under_way.id, under_way.given_up(self.down())));
-        }
-    }
-}
-
-/// An errand with its outstation, and what its master is told for it.
-type Given = ((LinkAddress, LinkAddress), (Errand, Option<interlex_dnp3::Command>));
-
-/// What is to be done for an action; an answer where it cannot be.
-fn wanted(action: Action) -> Result<Given, Box<Answer>> {
-    let foreign = || TrialError::Request("the link speaks DNP3".to_owned());
-    match action {
-        Action::Read(read) => {
-            let addresses = addresses(&read.device).ok_or_else(|| Answer::Read(Err(foreign())))?;
-            let (errand, command) = Errand::read(*read).map_err(|error| Answer::Read(Err(error)))?;
-            Ok((addresses, (errand, Some(command))))
-        }
-        Action::Write(write) => {
-            let addresses = addresses(&write.device).ok_or_else(|| Answer::Written(Err(foreign().into())))?;
-            let (errand, command) = Errand::write(*write).map_err(|error| Answer::Written(Err(error)))?;
-            Ok((addresses, (errand, Some(command))))
-        }
-        Action::Discover(what) => match what.downcast::<Discovery>().map(|what| *what) {
-            Ok(Discovery::Identify(address, own)) => {
-                let (errand, command) = Errand::identify();
-                Ok(((LinkAddress(address), LinkAddress(own)), (errand, Some(command))))
-            }
-            Ok(Discovery::Points(address, own)) => {
-                let (errand, command) = Errand::offers();
-                Ok(((LinkAddress(address), LinkAddress(own)), (errand, Some(command))))
-            }
-            // That needs no session.
-            Ok(Discovery::Profile(_)) => Err(Answer::Found(Err(foreign())).into()),
-            Ok(Discovery::Act(address, own, act)) => Ok(((LinkAddress(address), LinkAddress(own)), Errand::act(act))),
-            Err(_) => Err(Answer::Found(Err(foreign())).into()),
-        },
-    }
-}
-
-fn addresses(device: &Device) -> Option<(LinkAddress, LinkAddress)> {
-    let own = device.protocol.dnp3()?;
-    Some((LinkAddress(own.address), LinkAddress(own.master_address)))
 }
 
 impl FieldDriver for Dnp3Driver {

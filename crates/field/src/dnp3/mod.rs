@@ -1,5 +1,6 @@
 //! DNP3 outstations: how they are reached, what they tell, how they are commanded, and what they offer.
 
+mod asking;
 mod discovery;
 mod driver;
 mod errand;
@@ -9,6 +10,7 @@ mod lines;
 mod mapping;
 mod profile;
 mod station;
+mod taking;
 mod tls;
 mod way;
 mod words;

@@ -3,7 +3,7 @@ use super::frames::FrameLog;
 use super::memory::Memories;
 use super::outcomes::Outcomes;
 use super::plan::LinkPlan;
-use super::settler::Ticket;
+use super::told::Ticket;
 use super::view::RequestView;
 use interlex_core::description::Link;
 use interlex_core::{Clock, PointTable, Reason};

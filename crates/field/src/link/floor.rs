@@ -1,8 +1,9 @@
 use super::command::{CommandId, Leaving, Pending};
 use super::handle::{LinkShown, Surroundings};
-use super::outcomes::{DeviceEvent, Outcome, Outcomes, ToldEvent, ToldEvents};
+use super::outcomes::{DeviceEvent, Outcome, Outcomes};
 use super::plan::{LinkPlan, PlannedDevice};
 use super::settler::Told;
+use super::told::{ToldEvent, ToldEvents};
 use super::traffic::Traffic;
 use interlex_core::description::{Link, Span};
 use interlex_core::{

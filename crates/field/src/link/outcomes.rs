@@ -1,8 +1,8 @@
 use super::command::{Answer, CommandId};
 use super::counts::Counted;
-use super::settler::Ticket;
+use super::told::ToldEvents;
 use super::traffic::Traffic;
-use interlex_core::{DataType, PointIndex, RawSample, Reason, Semantics, TimeQuality, Timestamp, Value};
+use interlex_core::{DataType, PointIndex, RawSample, Reason, Semantics};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -39,46 +39,6 @@ pub(crate) enum Outcome {
     Traffic(Traffic),
     /// A command is done.
     Answered(CommandId, Answer),
-}
-
-/// Changes that a device told at one moment.
-#[derive(Debug)]
-pub(crate) struct ToldEvents {
-    /// The device, by its place on the link.
-    pub(crate) place: usize,
-    /// By what the driver hears that they are safe, where it wants to.
-    pub(crate) ticket: Option<Ticket>,
-    /// Under which name they are kept, and known again.
-    pub(crate) source: Arc<str>,
-    pub(crate) events: Vec<ToldEvent>,
-}
-
-/// A change that a device told.
-#[derive(Debug)]
-pub(crate) struct ToldEvent {
-    /// The point, where there is one.
-    pub(crate) point: Option<PointIndex>,
-    /// Where it lives: a word of the protocol, and a number where there is one.
-    pub(crate) place: (&'static str, Option<u32>),
-    /// What it became; none where that does not fit its point.
-    pub(crate) value: Option<Value>,
-    /// The same as the protocol tells it.
-    pub(crate) raw: ToldState,
-    /// What the device says of it, and what that means.
-    pub(crate) flags: (u8, fn(u8, &'static str) -> String),
-    /// When, where the device says so.
-    pub(crate) at: Option<Timestamp>,
-    pub(crate) time_quality: TimeQuality,
-    /// The same content has the same.
-    pub(crate) mark: u64,
-}
-
-/// What a change came to, as the protocol tells it. Words are made of it when somebody wants them.
-#[derive(Debug)]
-pub(crate) enum ToldState {
-    State(&'static str),
-    Number(Value),
-    Text(String),
 }
 
 /// What a driver says of a device.

@@ -1,16 +1,9 @@
 use super::memory::Keeper;
-use super::outcomes::{ToldEvent, ToldState};
+use super::told::{TICKETS, Ticket, ToldEvent, ToldState};
 use crate::listeners::Keeping;
 use interlex_core::{PointTable, SequenceEntry, TimeQuality, Timestamp, Value};
 use std::sync::Arc;
 use tokio::sync::mpsc;
-
-/// Names what was told at one moment, and is to be safe before the device forgets it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) struct Ticket(pub(crate) u64);
-
-/// So much may wait to become safe; a driver takes nothing more that has to.
-pub(crate) const TICKETS: usize = 32;
 
 /// What was told at one moment.
 #[derive(Debug)]
