@@ -8,6 +8,8 @@ pub struct FrameReader {
     octets: Vec<u8>,
     /// So many of them are done with.
     done: usize,
+    /// So many before that are those of the last frame.
+    last: usize,
     /// Octets that were passed over since they belong to no frame.
     noise: u64,
 }
@@ -16,7 +18,7 @@ impl FrameReader {
     /// Octets that came.
     pub fn push(&mut self, octets: &[u8]) {
         self.octets.drain(..self.done);
-        self.done = 0;
+        (self.done, self.last) = (0, 0);
         self.octets.extend_from_slice(octets);
     }
 
@@ -28,7 +30,7 @@ impl FrameReader {
             Ok(Some(size)) => {
                 let frame = Frame::read(self.rest().get(..size)?);
                 match frame {
-                    Ok(_) => self.done += size,
+                    Ok(_) => (self.done, self.last) = (self.done + size, size),
                     Err(_) => self.pass_over(),
                 }
                 Some(frame)
@@ -39,6 +41,12 @@ impl FrameReader {
                 Some(Err(error))
             }
         }
+    }
+
+    /// The octets of the frame that was read last, until more are pushed.
+    #[must_use]
+    pub fn last_frame(&self) -> &[u8] {
+        self.octets.get(self.done - self.last..self.done).unwrap_or_default()
     }
 
     /// How many octets were passed over so far.
@@ -77,7 +85,7 @@ impl FrameReader {
 
     fn drop_first(&mut self, count: usize) {
         let count = count.min(self.waiting());
-        self.done += count;
+        (self.done, self.last) = (self.done + count, 0);
         self.noise += u64::try_from(count).unwrap_or_default();
     }
 }

@@ -261,8 +261,7 @@ impl MasterLink {
         while let Some(found) = self.ways.get_mut(&way).and_then(|way| way.reader.next_frame()) {
             match found {
                 Ok(frame) => {
-                    let mut octets = Vec::new();
-                    frame.encode(&mut octets);
+                    let octets = self.ways.get(&way).map(|way| way.reader.last_frame().to_vec()).unwrap_or_default();
                     self.traced.push_back(TracedFrame { is_sent: false, octets, error: None });
                     self.handle_frame(now, way, frame);
                 }
