@@ -72,6 +72,22 @@ fn requests() -> impl Strategy<Value = Request> {
     ]
 }
 
+/// Whether less than the whole has a check that is right: over all of it that comes to nothing.
+fn has_frame_inside(octets: &[u8]) -> bool {
+    let step = |check: u16, octet: &u8| {
+        let shift = |check: u16, _| if check & 1 == 1 { check >> 1 ^ 0xA001 } else { check >> 1 };
+        (0..8).fold(check ^ u16::from(*octet), shift)
+    };
+    (0..octets.len()).any(|from| {
+        let checks = octets[from..].iter().scan(0xFFFF, |check, octet| {
+            *check = step(*check, octet);
+            Some(*check)
+        });
+        let is_whole = |length: usize| length == octets.len();
+        checks.enumerate().any(|(at, check)| check == 0 && at >= 3 && !is_whole(at + 1))
+    })
+}
+
 fn framings() -> impl Strategy<Value = Framing> {
     prop::sample::select(vec![Framing::Tcp, Framing::Rtu, Framing::Ascii])
 }
@@ -94,6 +110,8 @@ proptest! {
         let id = client.request(7, request.clone()).unwrap();
         let (mut asked, mut answered) = (Vec::new(), Vec::new());
         prop_assert!(client.poll_transmit(start(), &mut asked));
+        // RTU tells frames by their check alone: where a part has one that is right by chance, nobody can know which is meant.
+        prop_assume!(framing != Framing::Rtu || !has_frame_inside(&asked));
         for piece in asked.chunks(cut) {
             server.handle_input(piece, &Plain, &mut answered).unwrap();
         }
