@@ -3,7 +3,6 @@
 use super::discovery::Discovery;
 use super::driver::{Dnp3Driver, own};
 use super::errand::{Errand, Next, UnderWay};
-use super::frames::Dnp3Frame;
 use super::station::quiet;
 use crate::error::TrialError;
 use crate::link::{Action, Answer, Outcome, Outcomes};
@@ -60,9 +59,7 @@ impl Dnp3Driver {
         self.asked_status = waiting;
         let over: Vec<(Instant, UnderWay)> = over;
         for (_, under_way) in over {
-            while let Some(frame) = self.link.poll_frame() {
-                self.frames.record(Dnp3Frame::new(frame));
-            }
+            self.record_frames();
             let answer = match heard == Some(under_way.address) {
                 true => CommandAnswer::Accepted(None),
                 false => CommandAnswer::Unknown(Doubt::Unanswered),

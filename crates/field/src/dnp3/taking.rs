@@ -31,6 +31,10 @@ impl Dnp3Driver {
                 }
             }
         }
+        self.record_frames();
+    }
+
+    pub(super) fn record_frames(&mut self) {
         while let Some(frame) = self.link.poll_frame() {
             self.frames.record(Dnp3Frame::new(frame));
         }
@@ -42,7 +46,7 @@ impl Dnp3Driver {
         }
     }
 
-    pub(super) fn take(&mut self, address: LinkAddress, event: MasterEvent, out: &mut Outcomes) {
+    fn take(&mut self, address: LinkAddress, event: MasterEvent, out: &mut Outcomes) {
         match event {
             MasterEvent::Heard { took } => self.heard(address, took, out),
             MasterEvent::Started => self.started(address, out),
@@ -51,9 +55,7 @@ impl Dnp3Driver {
             MasterEvent::Answered(number, answer) => {
                 if let Some(at) = self.under_way.iter().position(|under_way| under_way.number == number) {
                     // The frames that belong to it are shown with it.
-                    while let Some(frame) = self.link.poll_frame() {
-                        self.frames.record(Dnp3Frame::new(frame));
-                    }
+                    self.record_frames();
                     let under_way = self.under_way.remove(at);
                     let (id, target) = (under_way.id, self.plan.link.protocol.target());
                     match under_way.answered(&answer, &self.frames, &target) {
@@ -91,7 +93,7 @@ impl Dnp3Driver {
     }
 
     /// It had no room for changes: what was lost is not known, and so every point has a gap.
-    pub(super) fn overflown(&mut self, address: LinkAddress, out: &mut Outcomes) {
+    fn overflown(&mut self, address: LinkAddress, out: &mut Outcomes) {
         self.tell_error(address, "it lost events: its buffer was full, and there is a gap".to_owned(), out);
         let Some(station) = self.station(address) else { return };
         let (points, place, source) = (station.planned.points.clone(), station.place, Arc::clone(&station.source));
@@ -113,7 +115,7 @@ impl Dnp3Driver {
     }
 
     /// It said something: what is known of its points still holds.
-    pub(super) fn heard(&mut self, address: LinkAddress, took: Option<Duration>, out: &mut Outcomes) {
+    fn heard(&mut self, address: LinkAddress, took: Option<Duration>, out: &mut Outcomes) {
         (out.is_alive, self.is_heard) = (true, true);
         let Some(station) = self.station(address) else { return };
         if let Some(took) = took {
@@ -136,7 +138,7 @@ impl Dnp3Driver {
     }
 
     /// All that it has was told once: what was not is not there.
-    pub(super) fn started(&mut self, address: LinkAddress, out: &mut Outcomes) {
+    fn started(&mut self, address: LinkAddress, out: &mut Outcomes) {
         let Some(station) = self.station(address) else { return };
         let (place, missing) = (station.place, station.missing());
         station.is_up = true;
@@ -156,7 +158,7 @@ impl Dnp3Driver {
         out.device(place, DeviceEvent::Up);
     }
 
-    pub(super) fn tell(&mut self, address: LinkAddress, told: Told, out: &mut Outcomes) {
+    fn tell(&mut self, address: LinkAddress, told: Told, out: &mut Outcomes) {
         let Told { id, is_unsolicited, needs_time, measurements, others } = told;
         let has_events = measurements.iter().any(|told| told.is_event);
         let has_room = self.settling.len() < TICKETS;
@@ -204,7 +206,7 @@ impl Dnp3Driver {
         }
     }
 
-    pub(super) fn unanswered(&mut self, address: LinkAddress, function: FunctionCode, out: &mut Outcomes) {
+    fn unanswered(&mut self, address: LinkAddress, function: FunctionCode, out: &mut Outcomes) {
         let waited = own(&self.plan).map(Dnp3Link::timeout);
         let Some(station) = self.station(address) else { return };
         let took = waited.map(Duration::from).unwrap_or_default();
