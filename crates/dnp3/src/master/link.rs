@@ -211,8 +211,7 @@ impl MasterLink {
     /// without a word.
     pub fn probe(&mut self, way: WayId) {
         for (destination, source) in self.allowed(way) {
-            let (sender, function) = (Sender::Master, LinkFunction::RequestLinkStatus);
-            self.outgoing.push_back((way, Frame { sender, function, destination, source, user_data: Vec::new() }));
+            self.outgoing.push_back((way, status_request(destination, source)));
         }
     }
 
@@ -222,9 +221,7 @@ impl MasterLink {
     pub fn ask_status(&mut self, outstation: LinkAddress) -> bool {
         let Some(station) = self.stations.get(&outstation) else { return false };
         let Some(way) = station.way else { return false };
-        let (sender, function, source) = (Sender::Master, LinkFunction::RequestLinkStatus, station.own);
-        let frame = Frame { sender, function, destination: outstation, source, user_data: Vec::new() };
-        self.outgoing.push_back((way, frame));
+        self.outgoing.push_back((way, status_request(outstation, station.own)));
         true
     }
 
@@ -430,4 +427,9 @@ impl MasterLink {
             station.confirmer.iter_mut().for_each(|confirmer| confirmer.handle_timeout(now.instant));
         }
     }
+}
+
+fn status_request(destination: LinkAddress, source: LinkAddress) -> Frame {
+    let function = LinkFunction::RequestLinkStatus;
+    Frame { sender: Sender::Master, function, destination, source, user_data: Vec::new() }
 }
