@@ -19,6 +19,9 @@
 
 mod apdu;
 mod codec;
+mod describe;
+mod device;
+mod net;
 mod network;
 mod node;
 mod primitive;
@@ -29,6 +32,9 @@ pub use apdu::{
     Segmentation, UnconfirmedService,
 };
 pub use codec::{DecodeError, Fault};
+pub use describe::describe;
+pub use device::{Device, DeviceConfig, DeviceFaults, Now, Object, TrendLog};
+pub use net::{BindError, DeviceHost, Sockets};
 pub use network::{
     Bvll, BvllResult, Destination, MacAddress, NetworkMessage, Npdu, NpduContent, Peer, Station, TableMessage,
 };
@@ -38,12 +44,12 @@ pub use node::{
 };
 pub use primitive::{
     ANY, BitString, Content, Date, DateTime, Element, ObjectIdentifier, ObjectType, PropertyIdentifier, Tag, Time,
-    UnknownName, Value, unit, unit_name, unit_number,
+    UnknownName, Value, reliability, unit, unit_name, unit_number,
 };
 pub use service::{
     CommunicationMode, CovNotification, CovTerms, DeviceCommunicationControl, EventNotification, EventState,
-    EventSummary, GetEventInformation, GetEventInformationAck, IAm, IHave, LogDatum, LogRecord, Priority, Range,
-    ReadAccess, ReadProperty, ReadPropertyAck, ReadPropertyMultiple, ReadPropertyMultipleAck, ReadRange, ReadRangeAck,
-    ReadResult, SubscribeCov, TimeSynchronization, Wanted, WhoHas, WhoIs, WriteProperty, WritePropertyMultiple,
-    PropertyReference,
+    EventSummary, GetEventInformation, GetEventInformationAck, IAm, IHave, LogDatum, LogRecord, Priority,
+    PropertyReference, Range, ReadAccess, ReadProperty, ReadPropertyAck, ReadPropertyMultiple, ReadPropertyMultipleAck,
+    ReadRange, ReadRangeAck, ReadResult, SubscribeCov, TimeSynchronization, Wanted, WhoHas, WhoIs, WriteProperty,
+    WritePropertyMultiple,
 };

@@ -42,13 +42,16 @@ const EXPLAINS: [&str; 8] =
 /// Every field that a vector has is the same in ours.
 fn agrees(expected: &Json, ours: &Json, at: &str) -> Result<(), String> {
     match (expected, ours) {
-        (Json::Object(expected), Json::Object(ours)) => expected
-            .iter()
-            .filter(|(key, _)| !EXPLAINS.contains(&key.as_str()))
-            .try_for_each(|(key, value)| agrees(value, ours.get(key).unwrap_or(&json!("nothing")), &format!("{at}.{key}"))),
-        (Json::Array(expected), Json::Array(ours)) if expected.len() == ours.len() => {
-            expected.iter().zip(ours).enumerate().try_for_each(|(n, (one, other))| agrees(one, other, &format!("{at}[{n}]")))
+        (Json::Object(expected), Json::Object(ours)) => {
+            expected.iter().filter(|(key, _)| !EXPLAINS.contains(&key.as_str())).try_for_each(|(key, value)| {
+                agrees(value, ours.get(key).unwrap_or(&json!("nothing")), &format!("{at}.{key}"))
+            })
         }
+        (Json::Array(expected), Json::Array(ours)) if expected.len() == ours.len() => expected
+            .iter()
+            .zip(ours)
+            .enumerate()
+            .try_for_each(|(n, (one, other))| agrees(one, other, &format!("{at}[{n}]"))),
         (Json::Number(one), Json::Number(other)) if one.as_f64() == other.as_f64() => Ok(()),
         _ if expected == ours => Ok(()),
         _ => Err(format!("{at}: {expected} expected, {ours} read")),
@@ -118,7 +121,8 @@ fn content(reference: &PropertyReference, content: &Content) -> Json {
     let texts = || values.iter().map(|read| value(read).1).collect::<Vec<_>>();
     match (reference.property.to_string().as_str(), values.as_slice()) {
         ("priority-array", all) if reference.index.is_none() => {
-            let slots: Vec<_> = all.iter().map(|slot| if *slot == Value::Null { Json::Null } else { pair(slot) }).collect();
+            let slots: Vec<_> =
+                all.iter().map(|slot| if *slot == Value::Null { Json::Null } else { pair(slot) }).collect();
             json!({ "PriorityArray": slots })
         }
         ("state-text", _) if reference.index.is_none() => json!({ "CharacterStrings": texts() }),
@@ -141,8 +145,10 @@ fn error(error: Error) -> Json {
     json!({ "ErrorClass": named(&class, error.class), "ErrorCode": named(error.code_name().unwrap(), error.code) })
 }
 
+type Meant = (Map<String, Json>, Option<Vec<u8>>);
+
 /// What the octets of a service mean, and the same octets made of that.
-fn service(apdu: &Apdu<'_>) -> Result<(Map<String, Json>, Option<Vec<u8>>), DecodeError> {
+fn service(apdu: &Apdu<'_>) -> Result<Meant, DecodeError> {
     let mut out = Vec::new();
     let fields = match apdu {
         Apdu::ConfirmedRequest { service, data, .. } => match *service {
@@ -216,7 +222,8 @@ fn service(apdu: &Apdu<'_>) -> Result<(Map<String, Json>, Option<Vec<u8>>), Deco
             UnconfirmedService::I_AM => {
                 let told = IAm::decode(data)?;
                 told.encode(&mut out);
-                let names = ["segmented-both (0)", "segmented-transmit (1)", "segmented-receive (2)", "no-segmentation (3)"];
+                let names =
+                    ["segmented-both (0)", "segmented-transmit (1)", "segmented-receive (2)", "no-segmentation (3)"];
                 map(json!({
                     "Device": object(told.device), "MaxAPDULengthAccepted": told.max_apdu, "VendorID": told.vendor,
                     "Segmentation": names[usize::try_from(told.segmentation.number()).unwrap()],
@@ -287,7 +294,9 @@ fn service(apdu: &Apdu<'_>) -> Result<(Map<String, Json>, Option<Vec<u8>>), Deco
             }
             other => panic!("{other}"),
         },
-        Apdu::ComplexAck { segment: Some(_), data, .. } => return Ok((map(json!({ "SegmentLength": data.len() })), None)),
+        Apdu::ComplexAck { segment: Some(_), data, .. } => {
+            return Ok((map(json!({ "SegmentLength": data.len() })), None));
+        }
         Apdu::Error { data, .. } => {
             let told = Error::decode(data)?;
             told.encode(&mut out);
@@ -313,8 +322,11 @@ fn read_property_ack(data: &[u8], out: &mut Vec<u8>) -> Result<Map<String, Json>
 fn notification(data: &[u8], out: &mut Vec<u8>) -> Result<Map<String, Json>, DecodeError> {
     let told = CovNotification::decode(data)?;
     told.encode(out);
-    let values: Vec<_> =
-        told.values.iter().map(|(reference, read)| merged([property(reference), map(content(reference, read))])).collect();
+    let values: Vec<_> = told
+        .values
+        .iter()
+        .map(|(reference, read)| merged([property(reference), map(content(reference, read))]))
+        .collect();
     Ok(map(json!({
         "SubscriberProcessIdentifier": told.process, "Device": object(told.device), "Object": object(told.object),
         "TimeRemaining": told.time_remaining, "Values": values,
@@ -406,7 +418,9 @@ fn npdu_meaning(octets: &[u8]) -> Result<Json, DecodeError> {
         Some(Destination::Station(to)) => (Some(to.network), to.mac.octets().to_vec()),
     };
     if let Some(network) = network {
-        all.extend(map(json!({ "DNET": network, "DLEN": mac.len(), "HopCount": npdu.hop_count, "DADR": hex::encode(mac) })));
+        all.extend(map(
+            json!({ "DNET": network, "DLEN": mac.len(), "HopCount": npdu.hop_count, "DADR": hex::encode(mac) }),
+        ));
     }
     if let Some(from) = npdu.source {
         let mac = from.mac.octets();
@@ -531,7 +545,8 @@ fn values_mean_what_they_mean_to_others() {
 fn value_of(read: &Value) -> (&'static str, Json) {
     match read {
         Value::Date(date) => {
-            let parts = json!({ "year": date.full_year(), "month": date.month, "day": date.day, "weekday": date.weekday });
+            let parts =
+                json!({ "year": date.full_year(), "month": date.month, "day": date.day, "weekday": date.weekday });
             ("Date", parts)
         }
         Value::Time(time) => {

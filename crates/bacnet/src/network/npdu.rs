@@ -176,7 +176,11 @@ impl<'a> NetworkMessage<'a> {
                 let (networks, rest) = reader.rest().as_chunks::<2>();
                 let networks = networks.iter().map(|octets| u16::from_be_bytes(*octets)).collect();
                 let is_whole = rest.is_empty();
-                return if is_whole { Ok(Self::IAmRouter(networks)) } else { Err(reader.error(Fault::Cut("a network"))) };
+                return if is_whole {
+                    Ok(Self::IAmRouter(networks))
+                } else {
+                    Err(reader.error(Fault::Cut("a network")))
+                };
             }
             0x03 => Self::Reject { reason: reader.u8("a reason")?, network: reader.u16("a network")? },
             0x12 => Self::WhatIsNetworkNumber,

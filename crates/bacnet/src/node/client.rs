@@ -250,7 +250,8 @@ impl Node {
                     self.taken.pop_front();
                 }
                 self.taken.push_back((key.0, key.1, sequence, window));
-                let taker = self.requests.get_mut(&key).map(|request| std::mem::replace(&mut request.state, State::Waiting));
+                let taker =
+                    self.requests.get_mut(&key).map(|request| std::mem::replace(&mut request.state, State::Waiting));
                 if let Some(State::Taking(taker)) = taker {
                     self.answered(key, now, Ok(taker.into_data()));
                 }
@@ -259,11 +260,16 @@ impl Node {
     }
 
     fn acknowledge_segment(&mut self, (peer, invoke_id): (Peer, u8), sequence: u8, window: u8, is_negative: bool) {
-        self.send_apdu(peer, &Apdu::SegmentAck(SegmentAck { is_negative, by_server: false, invoke_id, sequence, window }));
+        self.send_apdu(
+            peer,
+            &Apdu::SegmentAck(SegmentAck { is_negative, by_server: false, invoke_id, sequence, window }),
+        );
     }
 
     fn answered(&mut self, key: (Peer, u8), now: Instant, outcome: Result<Vec<u8>, Failure>) {
-        let Some((id, last_sent)) = self.requests.get(&key).map(|request| (request.id, request.last_sent)) else { return };
+        let Some((id, last_sent)) = self.requests.get(&key).map(|request| (request.id, request.last_sent)) else {
+            return;
+        };
         self.end(key, now, outcome != Err(Failure::Timeout));
         let took = now.saturating_duration_since(last_sent);
         self.event(NodeEvent::Answered { id, took, outcome });

@@ -134,6 +134,8 @@ pub enum NodeEvent {
         service: ConfirmedService,
         /// The octets of the service.
         data: Vec<u8>,
+        /// How many octets an answer in one message may have.
+        room: usize,
     },
     /// Somebody tells something.
     Told {

@@ -69,6 +69,7 @@ mod tests {
     use super::*;
 
     #[test]
+    #[expect(clippy::disallowed_methods, reason = "a moment to begin with")]
     fn an_id_without_an_answer_rests_longer_than_answers_were_ever_late() {
         let mut ids = InvokeIds::new(9);
         let start = Instant::now();

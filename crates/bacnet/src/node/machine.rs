@@ -189,7 +189,8 @@ impl Node {
             Bvll::Table(TableMessage::ReadBroadcast) => self.refuse(via, from, BvllResult::READ_BROADCAST_NAK),
             Bvll::Table(TableMessage::ReadForeign) => self.refuse(via, from, BvllResult::READ_FOREIGN_NAK),
             Bvll::Table(TableMessage::DeleteForeign) => self.refuse(via, from, BvllResult::DELETE_NAK),
-            Bvll::Table(TableMessage::ReadBroadcastAck(_) | TableMessage::ReadForeignAck(_) | TableMessage::Secure) => {}
+            Bvll::Table(TableMessage::ReadBroadcastAck(_) | TableMessage::ReadForeignAck(_) | TableMessage::Secure) => {
+            }
         }
     }
 
@@ -220,7 +221,9 @@ impl Node {
             Err(error) => return self.events.push_back(NodeEvent::Garbled { from, error }),
         };
         let is_ours = match npdu.destination {
-            None | Some(Destination::Global) => true,
+            // What is told on this network stays there.
+            None => self.config.station.is_none(),
+            Some(Destination::Global) => true,
             Some(Destination::Network(network)) => self.config.station.is_some_and(|own| own.network == network),
             Some(Destination::Station(station)) => self.config.station == Some(station),
         };
@@ -274,10 +277,7 @@ impl Node {
         let mut octets = Vec::with_capacity(usize::from(self.config.max_apdu.octets()));
         apdu.encode(&mut octets);
         // Whoever sends segments waits for their acknowledgment, too.
-        let expects_reply = matches!(
-            apdu,
-            Apdu::ConfirmedRequest { .. } | Apdu::ComplexAck { segment: Some(_), .. }
-        );
+        let expects_reply = matches!(apdu, Apdu::ConfirmedRequest { .. } | Apdu::ComplexAck { segment: Some(_), .. });
         self.send_npdu(Audience::Peer(to), &Npdu::plain(&octets, expects_reply));
     }
 

@@ -115,10 +115,6 @@ impl Taker {
         self.data
     }
 
-    pub(super) fn len(&self) -> usize {
-        self.data.len()
-    }
-
     pub(super) fn take(&mut self, segment: Segment, data: &[u8], most: usize) -> Taken {
         let last = self.next.wrapping_sub(1);
         if segment.sequence == self.next {
@@ -224,6 +220,6 @@ mod tests {
                 }
             }
         }
-        assert_eq!((sent, taker.len()), (700, 14_000));
+        assert_eq!((sent, taker.into_data().len()), (700, 14_000));
     }
 }

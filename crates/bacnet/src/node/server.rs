@@ -140,11 +140,15 @@ impl Node {
         self.asked.insert(key, Asked { serial, service, header: *header, state: State::Waiting, mark, deadline });
         self.set_deadline(Timer::Asked(key.0, key.1), None, deadline);
         let id = AskedId { peer: key.0, invoke_id: key.1, serial };
-        self.event(NodeEvent::Asked { id, from: key.0, service, data });
+        let room = usize::from(header.max_apdu.min(self.config.max_apdu).octets());
+        self.event(NodeEvent::Asked { id, from: key.0, service, data, room });
     }
 
     fn acknowledge_asked(&mut self, (peer, invoke_id): (Peer, u8), sequence: u8, window: u8, is_negative: bool) {
-        self.send_apdu(peer, &Apdu::SegmentAck(SegmentAck { is_negative, by_server: true, invoke_id, sequence, window }));
+        self.send_apdu(
+            peer,
+            &Apdu::SegmentAck(SegmentAck { is_negative, by_server: true, invoke_id, sequence, window }),
+        );
     }
 
     /// Answers what somebody asked. Nothing is sent where that was given up meanwhile.
@@ -169,6 +173,14 @@ impl Node {
             self.recent.push_back(Recent { peer, invoke_id, mark, answer: answer.clone(), until });
         }
         self.send_answer(now, key, service, &header, answer);
+    }
+
+    /// Nothing is said to what somebody asked.
+    pub fn drop_asked(&mut self, id: &AskedId) {
+        let key = (id.peer, id.invoke_id);
+        if self.asked.get(&key).is_some_and(|asked| asked.serial == id.serial) {
+            self.forget_asked(key);
+        }
     }
 
     fn send_answer(
@@ -226,7 +238,11 @@ impl Node {
         let State::Sending { sender, .. } = &mut asked.state else { return };
         let window = self.config.window;
         let service = asked.service;
-        let segments: Vec<_> = sender.send().map(|at| sender.segment(at, window)).map(|(segment, data)| (segment, data.to_vec())).collect();
+        let segments: Vec<_> = sender
+            .send()
+            .map(|at| sender.segment(at, window))
+            .map(|(segment, data)| (segment, data.to_vec()))
+            .collect();
         let deadline = now + self.config.segment_timeout;
         let before = asked.deadline.replace(deadline);
         for (segment, data) in segments {

@@ -13,7 +13,8 @@ impl BitString {
     /// These bits.
     #[must_use]
     pub fn of(bits: &[bool]) -> Self {
-        let octet = |bits: &[bool]| bits.iter().enumerate().fold(0, |octet, (at, bit)| octet | u8::from(*bit) << (7 - at));
+        let octet =
+            |bits: &[bool]| bits.iter().enumerate().fold(0, |octet, (at, bit)| octet | u8::from(*bit) << (7 - at));
         let octets: Vec<u8> = bits.chunks(8).map(octet).collect();
         let unused = u8::try_from(octets.len() * 8 - bits.len()).unwrap_or_default();
         Self { octets, unused }

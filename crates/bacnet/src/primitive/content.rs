@@ -37,6 +37,11 @@ impl Content {
         Ok(Self(octets.to_vec()))
     }
 
+    /// Several, one after the other.
+    pub(crate) fn joined(parts: &[Self]) -> Self {
+        Self(parts.iter().flat_map(|part| part.0.iter().copied()).collect())
+    }
+
     /// Octets that are known to be well formed.
     pub(crate) fn checked(octets: &[u8]) -> Self {
         Self(octets.to_vec())

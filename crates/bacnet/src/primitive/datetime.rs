@@ -220,6 +220,9 @@ mod tests {
         }
         let at = DateTime { date: date([124, 3, 1, 5]), time: Time::from_octets([0, 1, 0, 255]) };
         assert_eq!(at.local_millis(), Some(1_709_251_260_000));
-        assert_eq!(DateTime::of_local_millis(1_709_251_260_000).map(|at| at.to_string()).as_deref(), Some("2024-03-01 00:01:00.00"));
+        assert_eq!(
+            DateTime::of_local_millis(1_709_251_260_000).map(|at| at.to_string()).as_deref(),
+            Some("2024-03-01 00:01:00.00")
+        );
     }
 }

@@ -23,12 +23,16 @@ pub(super) fn read(content: &[u8]) -> Result<String, Fault> {
         }
         UCS_4 => {
             let (units, rest) = octets.as_chunks::<4>();
-            let letter = |unit: &[u8; 4]| char::from_u32(u32::from_be_bytes(*unit)).unwrap_or(char::REPLACEMENT_CHARACTER);
+            let letter =
+                |unit: &[u8; 4]| char::from_u32(u32::from_be_bytes(*unit)).unwrap_or(char::REPLACEMENT_CHARACTER);
             if rest.is_empty() { Ok(units.iter().map(letter).collect()) } else { Err(Fault::Text) }
         }
         ISO_8859_1 => Ok(octets.iter().copied().map(char::from).collect()),
         // JIS X 0208 and the code pages of DBCS are not read here: what is ASCII in them is.
-        _ => Ok(octets.iter().map(|octet| if octet.is_ascii() { char::from(*octet) } else { char::REPLACEMENT_CHARACTER }).collect()),
+        _ => Ok(octets
+            .iter()
+            .map(|octet| if octet.is_ascii() { char::from(*octet) } else { char::REPLACEMENT_CHARACTER })
+            .collect()),
     }
 }
 

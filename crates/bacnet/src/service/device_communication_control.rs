@@ -53,11 +53,15 @@ impl DeviceCommunicationControl {
         if let Some(minutes) = self.minutes {
             put_unsigned(out, 0, minutes.into());
         }
-        put_unsigned(out, 1, match self.mode {
-            CommunicationMode::Enable => 0,
-            CommunicationMode::Disable => 1,
-            CommunicationMode::DisableInitiation => 2,
-        });
+        put_unsigned(
+            out,
+            1,
+            match self.mode {
+                CommunicationMode::Enable => 0,
+                CommunicationMode::Disable => 1,
+                CommunicationMode::DisableInitiation => 2,
+            },
+        );
         if let Some(password) = &self.password {
             put_text(out, 2, password);
         }

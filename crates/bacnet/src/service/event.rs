@@ -69,7 +69,10 @@ impl EventNotification {
         let notify_type = number(&mut reader, 8, "the kind of notification")?;
         let at = reader.at();
         let acknowledged = reader.optional(9, "whether it is to be acknowledged")?;
-        acknowledged.map(|content| boolean(content, "whether it is to be acknowledged")).transpose().map_err(|fault| fault.at(at))?;
+        acknowledged
+            .map(|content| boolean(content, "whether it is to be acknowledged"))
+            .transpose()
+            .map_err(|fault| fault.at(at))?;
         let from = optional_number(&mut reader, 10, "the state before")?.map(EventState);
         let to = EventState(number(&mut reader, 11, "the state")?);
         if !reader.is_empty() {
@@ -97,7 +100,8 @@ impl GetEventInformation {
     pub fn decode(data: &[u8]) -> Result<Self, DecodeError> {
         let mut reader = Reader::new(data);
         let at = reader.at();
-        let after = reader.optional(0, "the last object")?.map(|content| object(content, "the last object")).transpose();
+        let after =
+            reader.optional(0, "the last object")?.map(|content| object(content, "the last object")).transpose();
         let after = after.map_err(|fault| fault.at(at))?;
         reader.finish("GetEventInformation")?;
         Ok(Self { after })

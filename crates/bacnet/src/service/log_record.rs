@@ -62,7 +62,8 @@ impl LogRecord {
         let datum = LogDatum::read(&mut inner)?;
         let place = reader.at();
         let status_flags = reader.optional(2, "status flags")?;
-        let status_flags = status_flags.map(|content| BitString::of_content(content).ok_or(Fault::Value("status flags").at(place)));
+        let status_flags =
+            status_flags.map(|content| BitString::of_content(content).ok_or(Fault::Value("status flags").at(place)));
         Ok(Self { at, datum, status_flags: status_flags.transpose()? })
     }
 
@@ -97,9 +98,9 @@ impl LogDatum {
                 let bits = bits.ok_or_else(|| wrong(Fault::Value("the log status")))?;
                 Self::Status { is_disabled: bits.has(0), is_purged: bits.has(1), is_interrupted: bits.has(2) }
             }
-            Tag::Context(1) => {
-                Self::Value(Value::Boolean(value::boolean(reader.required(1, "a Boolean")?, "a Boolean").map_err(wrong)?))
-            }
+            Tag::Context(1) => Self::Value(Value::Boolean(
+                value::boolean(reader.required(1, "a Boolean")?, "a Boolean").map_err(wrong)?,
+            )),
             Tag::Context(2) => Self::Value(Value::Real(real(reader.required(2, "a Real")?, "a Real").map_err(wrong)?)),
             Tag::Context(3) => Self::Value(Value::Enumerated(
                 unsigned_32(reader.required(3, "an Enumerated")?, "an Enumerated").map_err(wrong)?,
@@ -107,9 +108,9 @@ impl LogDatum {
             Tag::Context(4) => Self::Value(Value::Unsigned(
                 unsigned(reader.required(4, "an Unsigned")?, "an Unsigned").map_err(wrong)?,
             )),
-            Tag::Context(5) => Self::Value(Value::Signed(
-                signed(reader.required(5, "an INTEGER")?, "an INTEGER").map_err(wrong)?,
-            )),
+            Tag::Context(5) => {
+                Self::Value(Value::Signed(signed(reader.required(5, "an INTEGER")?, "an INTEGER").map_err(wrong)?))
+            }
             Tag::Context(6) => Self::Value(Value::BitString(
                 BitString::of_content(reader.required(6, "a BitString")?)
                     .ok_or_else(|| wrong(Fault::Value("a BitString")))?,
@@ -122,7 +123,9 @@ impl LogDatum {
                 let mut inner = Reader::new(reader.enclosed(8, "a failure")?);
                 Self::Failure(Error::read(&mut inner)?)
             }
-            Tag::Context(9) => Self::TimeChange(real(reader.required(9, "a time change")?, "a time change").map_err(wrong)?),
+            Tag::Context(9) => {
+                Self::TimeChange(real(reader.required(9, "a time change")?, "a time change").map_err(wrong)?)
+            }
             Tag::Opening(10) => {
                 let content = Content::checked(reader.enclosed(10, "a value")?);
                 content.one().map_or(Self::Other(content), Self::Value)

@@ -67,8 +67,7 @@ impl SubscribeCov {
         let is_confirmed = is_confirmed.transpose().map_err(|fault| fault.at(at))?;
         let lifetime = optional_number(reader, 3, "the lifetime")?;
         // Without both, it is cancelled.
-        let terms = is_confirmed
-            .map(|is_confirmed| CovTerms { is_confirmed, lifetime: lifetime.unwrap_or(0) });
+        let terms = is_confirmed.map(|is_confirmed| CovTerms { is_confirmed, lifetime: lifetime.unwrap_or(0) });
         Ok(Self { process, object, terms, property: None })
     }
 
