@@ -1,6 +1,6 @@
 use crate::codec::{DecodeError, Fault, Reader};
-use crate::primitive::names::{self, ABORT_REASONS, ERROR_CLASSES, ERROR_CODES, REJECT_REASONS};
 use crate::primitive::{Tag, Value};
+use interlex_bacnet_names::{ABORT_REASONS, ERROR_CLASSES, ERROR_CODES, Names, REJECT_REASONS};
 use std::fmt;
 
 /// Why something was not done: a class and a code, both open.
@@ -57,7 +57,7 @@ impl Error {
     /// The code alone, in the standard's words.
     #[must_use]
     pub fn code_name(self) -> Option<&'static str> {
-        names::of(ERROR_CODES, self.code)
+        ERROR_CODES.of(self.code)
     }
 
     pub(crate) fn read(reader: &mut Reader<'_>) -> Result<Self, DecodeError> {
@@ -93,11 +93,11 @@ impl Error {
 /// `unknown-object (object)`
 impl fmt::Display for Error {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match names::of(ERROR_CODES, self.code) {
+        match ERROR_CODES.of(self.code) {
             Some(code) => f.write_str(code)?,
             None => write!(f, "error code {}", self.code)?,
         }
-        match names::of(ERROR_CLASSES, self.class) {
+        match ERROR_CLASSES.of(self.class) {
             Some(class) => write!(f, " ({class})"),
             None => write!(f, " (class {})", self.class),
         }
@@ -146,8 +146,8 @@ impl AbortReason {
     pub const WINDOW_SIZE_OUT_OF_RANGE: Self = Self(7);
 }
 
-fn named(f: &mut fmt::Formatter<'_>, names: names::Names, number: u8) -> fmt::Result {
-    match names::of(names, number.into()) {
+fn named(f: &mut fmt::Formatter<'_>, names: Names, number: u8) -> fmt::Result {
+    match names.of(number.into()) {
         Some(name) => f.write_str(name),
         None => write!(f, "reason {number}"),
     }

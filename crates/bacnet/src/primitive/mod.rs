@@ -3,7 +3,6 @@
 mod bit_string;
 mod content;
 mod datetime;
-pub(crate) mod names;
 mod object;
 mod property;
 mod reliability;

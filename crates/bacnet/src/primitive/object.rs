@@ -1,4 +1,4 @@
-use super::names::{self, OBJECT_TYPES};
+use interlex_bacnet_names::OBJECT_TYPES;
 use std::fmt;
 use std::str::FromStr;
 
@@ -72,7 +72,7 @@ impl ObjectType {
 /// `analog-input`; the number where the standard has no name.
 impl fmt::Display for ObjectType {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match names::of(OBJECT_TYPES, self.0.into()) {
+        match OBJECT_TYPES.of(self.0.into()) {
             Some(name) => f.write_str(name),
             None => write!(f, "{}", self.0),
         }
@@ -83,7 +83,7 @@ impl FromStr for ObjectType {
     type Err = UnknownName;
 
     fn from_str(text: &str) -> Result<Self, UnknownName> {
-        let number = names::number(OBJECT_TYPES, text).ok_or(UnknownName)?;
+        let number = OBJECT_TYPES.number(text).ok_or(UnknownName)?;
         u16::try_from(number).ok().and_then(Self::new).ok_or(UnknownName)
     }
 }

@@ -1,5 +1,5 @@
-use super::names::{self, PROPERTIES};
 use super::object::UnknownName;
+use interlex_bacnet_names::PROPERTIES;
 use std::fmt;
 use std::str::FromStr;
 
@@ -131,7 +131,7 @@ properties! {
 /// `present-value`; the number where the standard has no name.
 impl fmt::Display for PropertyIdentifier {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match names::of(PROPERTIES, self.0) {
+        match PROPERTIES.of(self.0) {
             Some(name) => f.write_str(name),
             None => write!(f, "{}", self.0),
         }
@@ -143,6 +143,6 @@ impl FromStr for PropertyIdentifier {
 
     fn from_str(text: &str) -> Result<Self, UnknownName> {
         // 22 bits, as the standard says.
-        names::number(PROPERTIES, text).filter(|number| *number <= 0x003F_FFFF).map(Self).ok_or(UnknownName)
+        PROPERTIES.number(text).filter(|number| *number <= 0x003F_FFFF).map(Self).ok_or(UnknownName)
     }
 }

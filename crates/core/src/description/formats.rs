@@ -1,5 +1,6 @@
 //! The texts with a form of their own, by the name that schemas have for it.
 
+use super::bacnet::{HostPort, ZoneName};
 use super::opcua::{
     AcceptedFaults, ElementRange, Fingerprint, ListenAddress, MethodArguments, OpcUaAddress, ServerUrl,
 };
@@ -29,7 +30,7 @@ pub(super) fn find(name: &str) -> Option<&'static Format> {
     ALL.iter().find(|format| format.name == name)
 }
 
-pub(super) static ALL: [Format; 25] = [
+pub(super) static ALL: [Format; 28] = [
     Format::new("name", names::is_name, names::NAME_FORM),
     Format::new("point-name", names::is_point_name, names::POINT_NAME_FORM),
     Format::new("span", |text| text.parse::<Span>().is_ok(), Span::FORM),
@@ -62,6 +63,9 @@ pub(super) static ALL: [Format; 25] = [
     Format::new("accepted-faults", |text| text.parse::<AcceptedFaults>().is_ok(), AcceptedFaults::FORM),
     Format::new("authorities", has_certificates, "certificates in PEM, from -----BEGIN CERTIFICATE----- to its END"),
     Format::new("command-part", CommandMapping::is_part, CommandMapping::FORM),
+    Format::new("host-port", |text| text.parse::<HostPort>().is_ok(), HostPort::FORM),
+    Format::new("ipv4-address", |text| text.parse::<std::net::Ipv4Addr>().is_ok(), "an IP address such as 10.20.0.255"),
+    Format::new("time-zone", |text| text.parse::<ZoneName>().is_ok(), ZoneName::FORM),
     Format::new("selection", |text| text.parse::<Selection>().is_ok(), Selection::FORM),
 ];
 

@@ -11,6 +11,7 @@
 //! Draft, Draft ──▶ Difference: what activation would change
 //! ```
 
+mod bacnet;
 mod check;
 mod difference;
 mod dnp3;
@@ -40,6 +41,10 @@ mod update;
 mod uplink;
 mod write;
 
+pub use bacnet::{
+    BacnetAddress, BacnetDevice, BacnetIpLink, BacnetPoint, BacnetTimeSync, HostPort, ObjectPriority,
+    ParseBacnetAddressError, ZoneName,
+};
 pub use check::{Checked, check};
 pub use difference::{Change, Difference, FieldChange, ObjectChange, PartChange, PartFate, difference};
 pub use dnp3::{

@@ -1,6 +1,7 @@
 //! The protocols of links: each has a folder here with its keys, columns and checks, and its line in every match of this
 //! file, in place of which nothing else here knows one from the other.
 
+use super::bacnet::{self, BacnetAddress, BacnetDevice, BacnetIpLink, BacnetPoint};
 use super::dnp3::{self, Dnp3Address, Dnp3Device, Dnp3Link, Dnp3Point};
 use super::draft::object;
 use super::draft::{Draft, name_of};
@@ -26,6 +27,8 @@ pub enum Protocol {
     OpcUa,
     /// DNP3 over TCP, UDP and serial lines.
     Dnp3,
+    /// BACnet/IP.
+    Bacnet,
 }
 
 /// The protocol of a link with its settings.
@@ -37,6 +40,8 @@ pub enum LinkProtocol {
     OpcUa(Box<OpcUaLink>),
     /// A connection to DNP3 outstations.
     Dnp3(Dnp3Link),
+    /// A port at which BACnet/IP is spoken.
+    Bacnet(Box<BacnetIpLink>),
 }
 
 /// The protocol of a device with its settings.
@@ -48,6 +53,8 @@ pub enum DeviceProtocol {
     OpcUa(OpcUaDevice),
     /// A DNP3 outstation.
     Dnp3(Dnp3Device),
+    /// A BACnet device.
+    Bacnet(Box<BacnetDevice>),
 }
 
 /// What only points of one protocol have.
@@ -59,6 +66,8 @@ pub enum PointProtocol {
     OpcUa(OpcUaPoint),
     /// In a DNP3 outstation.
     Dnp3(Dnp3Point),
+    /// In a BACnet device.
+    Bacnet(BacnetPoint),
 }
 
 /// Where a point lives.
@@ -70,11 +79,13 @@ pub enum Address {
     OpcUa(OpcUaAddress),
     /// In a DNP3 outstation.
     Dnp3(Dnp3Address),
+    /// In a BACnet device.
+    Bacnet(BacnetAddress),
 }
 
 impl Protocol {
     /// All of them.
-    pub const ALL: [Self; 3] = [Self::Modbus, Self::OpcUa, Self::Dnp3];
+    pub const ALL: [Self; 4] = [Self::Modbus, Self::OpcUa, Self::Dnp3, Self::Bacnet];
 
     /// What people call it.
     #[must_use]
@@ -83,6 +94,7 @@ impl Protocol {
             Self::Modbus => "Modbus",
             Self::OpcUa => "OPC UA",
             Self::Dnp3 => "DNP3",
+            Self::Bacnet => "BACnet",
         }
     }
 
@@ -93,6 +105,7 @@ impl Protocol {
             Self::Modbus => &ModbusLink::KINDS,
             Self::OpcUa => &OpcUaLink::KINDS,
             Self::Dnp3 => &Dnp3Link::KINDS,
+            Self::Bacnet => &BacnetIpLink::KINDS,
         }
     }
 
@@ -103,6 +116,7 @@ impl Protocol {
             Self::Modbus => ModbusAddress::FORM,
             Self::OpcUa => OpcUaAddress::FORM,
             Self::Dnp3 => Dnp3Address::FORM,
+            Self::Bacnet => BacnetAddress::FORM,
         }
     }
 
@@ -115,7 +129,7 @@ impl Protocol {
                 (!address.is_bit()).then_some(DataType::Uint16)
             }
             // What lives there says it by its kind.
-            Self::OpcUa | Self::Dnp3 => None,
+            Self::OpcUa | Self::Dnp3 | Self::Bacnet => None,
         }
     }
 
@@ -131,6 +145,7 @@ impl Protocol {
             Self::Modbus => ModbusLink::keys(word),
             Self::OpcUa => schemars::schema_for!(OpcUaLink),
             Self::Dnp3 => Dnp3Link::keys(word),
+            Self::Bacnet => schemars::schema_for!(BacnetIpLink),
         }
     }
 
@@ -140,6 +155,7 @@ impl Protocol {
             Self::Modbus => schemars::schema_for!(ModbusDevice),
             Self::OpcUa => schemars::schema_for!(OpcUaDevice),
             Self::Dnp3 => schemars::schema_for!(Dnp3Device),
+            Self::Bacnet => schemars::schema_for!(BacnetDevice),
         }
     }
 
@@ -149,6 +165,7 @@ impl Protocol {
             Self::Modbus => schemars::schema_for!(ModbusPoint),
             Self::OpcUa => schemars::schema_for!(OpcUaPoint),
             Self::Dnp3 => schemars::schema_for!(Dnp3Point),
+            Self::Bacnet => schemars::schema_for!(BacnetPoint),
         }
     }
 
@@ -158,6 +175,7 @@ impl Protocol {
             Self::Modbus => part(object).map(DeviceProtocol::Modbus),
             Self::OpcUa => part(object).map(DeviceProtocol::OpcUa),
             Self::Dnp3 => part(object).map(DeviceProtocol::Dnp3),
+            Self::Bacnet => part(object).map(Box::new).map(DeviceProtocol::Bacnet),
         }
     }
 
@@ -167,6 +185,7 @@ impl Protocol {
             Self::Modbus => modbus::shared_units(devices),
             Self::OpcUa => Vec::new(),
             Self::Dnp3 => dnp3::shared_addresses(devices),
+            Self::Bacnet => bacnet::shared_instances(devices),
         }
     }
 }
@@ -177,7 +196,7 @@ impl LinkProtocol {
     pub const fn modbus(&self) -> Option<&ModbusLink> {
         match self {
             Self::Modbus(link) => Some(link),
-            Self::OpcUa(_) | Self::Dnp3(_) => None,
+            Self::OpcUa(_) | Self::Dnp3(_) | Self::Bacnet(_) => None,
         }
     }
 
@@ -186,7 +205,7 @@ impl LinkProtocol {
     pub const fn opcua(&self) -> Option<&OpcUaLink> {
         match self {
             Self::OpcUa(link) => Some(link),
-            Self::Modbus(_) | Self::Dnp3(_) => None,
+            Self::Modbus(_) | Self::Dnp3(_) | Self::Bacnet(_) => None,
         }
     }
 
@@ -195,7 +214,16 @@ impl LinkProtocol {
     pub const fn dnp3(&self) -> Option<&Dnp3Link> {
         match self {
             Self::Dnp3(link) => Some(link),
-            Self::Modbus(_) | Self::OpcUa(_) => None,
+            Self::Modbus(_) | Self::OpcUa(_) | Self::Bacnet(_) => None,
+        }
+    }
+
+    /// Its settings, where it speaks BACnet.
+    #[must_use]
+    pub const fn bacnet(&self) -> Option<&BacnetIpLink> {
+        match self {
+            Self::Bacnet(link) => Some(link),
+            Self::Modbus(_) | Self::OpcUa(_) | Self::Dnp3(_) => None,
         }
     }
 
@@ -211,6 +239,7 @@ impl LinkProtocol {
             Protocol::Modbus => ModbusLink::read(word, object).map(Self::Modbus),
             Protocol::OpcUa => part(object).map(Box::new).map(Self::OpcUa),
             Protocol::Dnp3 => Dnp3Link::read(word, object).map(Self::Dnp3),
+            Protocol::Bacnet => part(object).map(Box::new).map(Self::Bacnet),
         }
     }
 
@@ -220,6 +249,7 @@ impl LinkProtocol {
             Self::Modbus(link) => link.write(),
             Self::OpcUa(link) => object(link),
             Self::Dnp3(link) => link.write(),
+            Self::Bacnet(link) => object(link),
         }
     }
 
@@ -230,6 +260,7 @@ impl LinkProtocol {
             Self::Modbus(link) => link.word(),
             Self::OpcUa(_) => "opcua",
             Self::Dnp3(link) => link.word(),
+            Self::Bacnet(_) => "bacnet-ip",
         }
     }
 
@@ -240,6 +271,7 @@ impl LinkProtocol {
             Self::Modbus(link) => link.target(),
             Self::OpcUa(link) => link.url.to_string(),
             Self::Dnp3(link) => link.target(),
+            Self::Bacnet(link) => link.target(),
         }
     }
 
@@ -249,6 +281,7 @@ impl LinkProtocol {
         match (self, other) {
             (Self::Modbus(_), Self::Modbus(_)) => self.target() == other.target(),
             (Self::OpcUa(own), Self::OpcUa(other)) => own == other,
+            (Self::Bacnet(own), Self::Bacnet(other)) => own.target() == other.target(),
             (Self::Dnp3(own), Self::Dnp3(other)) => own.word() == other.word() && own.target() == other.target(),
             _ => false,
         }
@@ -261,6 +294,8 @@ impl LinkProtocol {
             Self::Modbus(link) => link.reconnect_limit(),
             Self::OpcUa(link) => link.reconnect_limit,
             Self::Dnp3(link) => link.reconnect_limit(),
+            // An interface comes back as it went: at once.
+            Self::Bacnet(_) => Span::from_millis(5000),
         }
     }
 
@@ -270,6 +305,7 @@ impl LinkProtocol {
             Self::Modbus(link) => link.target_key(),
             Self::OpcUa(_) => "url",
             Self::Dnp3(link) => link.target_key(),
+            Self::Bacnet(_) => "interface",
         }
     }
 
@@ -279,6 +315,7 @@ impl LinkProtocol {
             Self::Modbus(link) => link.fault(),
             Self::OpcUa(link) => link.fault(),
             Self::Dnp3(link) => link.fault(),
+            Self::Bacnet(link) => link.fault(),
         }
     }
 }
@@ -289,7 +326,7 @@ impl DeviceProtocol {
     pub const fn modbus(&self) -> Option<&ModbusDevice> {
         match self {
             Self::Modbus(device) => Some(device),
-            Self::OpcUa(_) | Self::Dnp3(_) => None,
+            Self::OpcUa(_) | Self::Dnp3(_) | Self::Bacnet(_) => None,
         }
     }
 
@@ -298,7 +335,7 @@ impl DeviceProtocol {
     pub const fn opcua(&self) -> Option<&OpcUaDevice> {
         match self {
             Self::OpcUa(device) => Some(device),
-            Self::Modbus(_) | Self::Dnp3(_) => None,
+            Self::Modbus(_) | Self::Dnp3(_) | Self::Bacnet(_) => None,
         }
     }
 
@@ -307,7 +344,16 @@ impl DeviceProtocol {
     pub const fn dnp3(&self) -> Option<&Dnp3Device> {
         match self {
             Self::Dnp3(device) => Some(device),
-            Self::Modbus(_) | Self::OpcUa(_) => None,
+            Self::Modbus(_) | Self::OpcUa(_) | Self::Bacnet(_) => None,
+        }
+    }
+
+    /// Its settings, where it speaks BACnet.
+    #[must_use]
+    pub const fn bacnet(&self) -> Option<&BacnetDevice> {
+        match self {
+            Self::Bacnet(device) => Some(device),
+            Self::Modbus(_) | Self::OpcUa(_) | Self::Dnp3(_) => None,
         }
     }
 
@@ -318,6 +364,7 @@ impl DeviceProtocol {
             Self::Modbus(_) => Protocol::Modbus,
             Self::OpcUa(_) => Protocol::OpcUa,
             Self::Dnp3(_) => Protocol::Dnp3,
+            Self::Bacnet(_) => Protocol::Bacnet,
         }
     }
 
@@ -328,6 +375,7 @@ impl DeviceProtocol {
             Self::Modbus(device) => format!("unit {}", device.unit),
             Self::OpcUa(device) => device.start.as_ref().map_or_else(|| "server".to_owned(), ToString::to_string),
             Self::Dnp3(device) => format!("outstation {}", device.address),
+            Self::Bacnet(device) => format!("device {}", device.instance),
         }
     }
 
@@ -337,6 +385,7 @@ impl DeviceProtocol {
             Self::Modbus(device) => object(device),
             Self::OpcUa(device) => object(device),
             Self::Dnp3(device) => object(device),
+            Self::Bacnet(device) => object(device),
         }
     }
 
@@ -344,6 +393,7 @@ impl DeviceProtocol {
     pub(super) fn fault(&self) -> Option<Fault> {
         match self {
             Self::Modbus(device) => device.fault(),
+            Self::Bacnet(device) => device.fault(),
             Self::OpcUa(_) | Self::Dnp3(_) => None,
         }
     }
@@ -354,6 +404,7 @@ impl DeviceProtocol {
             Self::Modbus(device) => modbus::point(settings, part(row)?, device, faults),
             Self::OpcUa(_) => opcua::point(settings, part(row)?, faults),
             Self::Dnp3(_) => dnp3::point(settings, part(row)?, faults),
+            Self::Bacnet(_) => bacnet::point(settings, part(row)?, faults),
         }
     }
 
@@ -362,7 +413,7 @@ impl DeviceProtocol {
         match self {
             Self::Modbus(_) => modbus::clashes(points),
             // The same node as several points is several views of it.
-            Self::OpcUa(_) | Self::Dnp3(_) => Vec::new(),
+            Self::OpcUa(_) | Self::Dnp3(_) | Self::Bacnet(_) => Vec::new(),
         }
     }
 }
@@ -374,6 +425,7 @@ impl PointProtocol {
             Self::Modbus(own) => object(own),
             Self::OpcUa(own) => object(own),
             Self::Dnp3(own) => object(own),
+            Self::Bacnet(own) => object(own),
         }
     }
 }
@@ -384,6 +436,7 @@ impl Point {
     pub const fn auto(&self) -> AutoParts {
         match &self.protocol {
             PointProtocol::OpcUa(own) => own.auto,
+            PointProtocol::Bacnet(own) => own.auto,
             PointProtocol::Modbus(_) | PointProtocol::Dnp3(_) => AutoParts::NONE,
         }
     }
@@ -415,6 +468,15 @@ impl Point {
         }
     }
 
+    /// Where it lives in a BACnet device, and what it has as a point there.
+    #[must_use]
+    pub const fn bacnet(&self) -> Option<(BacnetAddress, &BacnetPoint)> {
+        match (&self.address, &self.protocol) {
+            (Address::Bacnet(address), PointProtocol::Bacnet(own)) => Some((*address, own)),
+            _ => None,
+        }
+    }
+
     /// The type that stands in the device: an address of one bit, or a method, says so by itself.
     #[must_use]
     pub fn raw_type(&self) -> DataType {
@@ -422,6 +484,9 @@ impl Point {
             (Address::Modbus(address), _) if address.is_bit() => DataType::Bool,
             (_, PointProtocol::OpcUa(own)) if own.arguments.is_some() => DataType::Bool,
             (Address::Dnp3(address), _) if self.settings.data_type == DataType::Auto => address.kind.data_type(),
+            (Address::Bacnet(address), _) if self.settings.data_type == DataType::Auto => {
+                address.data_type().unwrap_or(DataType::Auto)
+            }
             _ => self.settings.data_type,
         }
     }
@@ -433,6 +498,7 @@ impl fmt::Display for Address {
             Self::Modbus(address) => address.fmt(f),
             Self::OpcUa(address) => address.fmt(f),
             Self::Dnp3(address) => address.fmt(f),
+            Self::Bacnet(address) => address.fmt(f),
         }
     }
 }
@@ -441,7 +507,7 @@ impl fmt::Display for Address {
 pub(super) fn load_fault(description: &Description, link: &Link) -> Option<Fault> {
     match &link.protocol {
         LinkProtocol::Modbus(own) => modbus::load_fault(description, link, own),
-        LinkProtocol::OpcUa(_) | LinkProtocol::Dnp3(_) => None,
+        LinkProtocol::OpcUa(_) | LinkProtocol::Dnp3(_) | LinkProtocol::Bacnet(_) => None,
     }
 }
 

@@ -51,7 +51,7 @@ pub enum Watching {
 
 impl Watching {
     #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
-    fn is_subscribed(&self) -> bool {
+    pub(in crate::description) fn is_subscribed(&self) -> bool {
         *self == Self::Subscribe
     }
 }

@@ -1,27 +1,7 @@
-//! The names that the standard gives to numbers.
-//!
-//! Source: ASHRAE 135-2016 with its addenda, clause 21.
-
-/// Numbers with their names, in the order of the numbers.
-pub(crate) type Names = &'static [(u32, &'static str)];
-
-/// The name of a number.
-pub(crate) fn of(names: Names, number: u32) -> Option<&'static str> {
-    let at = names.binary_search_by_key(&number, |(number, _)| *number).ok()?;
-    names.get(at).map(|(_, name)| *name)
-}
-
-/// The number of a name, or a number in digits.
-pub(crate) fn number(names: Names, text: &str) -> Option<u32> {
-    let is_number = !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit());
-    if is_number {
-        return text.parse().ok();
-    }
-    names.iter().find(|(_, name)| *name == text).map(|(number, _)| *number)
-}
+use crate::Names;
 
 /// BACnetObjectType.
-pub(crate) const OBJECT_TYPES: Names = &[
+pub const OBJECT_TYPES: Names = Names(&[
     (0, "analog-input"),
     (1, "analog-output"),
     (2, "analog-value"),
@@ -87,10 +67,10 @@ pub(crate) const OBJECT_TYPES: Names = &[
     (62, "audit-reporter"),
     (63, "color"),
     (64, "color-temperature"),
-];
+]);
 
 /// BACnetPropertyIdentifier.
-pub(crate) const PROPERTIES: Names = &[
+pub const PROPERTIES: Names = Names(&[
     (0, "acked-transition"),
     (1, "ack-required"),
     (2, "action"),
@@ -576,10 +556,10 @@ pub(crate) const PROPERTIES: Names = &[
     (509, "certificate-signing-request-file"),
     (510, "command-validation-result"),
     (511, "issuer-certificate-files"),
-];
+]);
 
 /// Error classes.
-pub(crate) const ERROR_CLASSES: Names = &[
+pub const ERROR_CLASSES: Names = Names(&[
     (0, "device"),
     (1, "object"),
     (2, "property"),
@@ -588,10 +568,10 @@ pub(crate) const ERROR_CLASSES: Names = &[
     (5, "services"),
     (6, "vt"),
     (7, "communication"),
-];
+]);
 
 /// Error codes.
-pub(crate) const ERROR_CODES: Names = &[
+pub const ERROR_CODES: Names = Names(&[
     (0, "other"),
     (1, "authentication-failed"),
     (2, "configuration-in-progress"),
@@ -769,10 +749,10 @@ pub(crate) const ERROR_CODES: Names = &[
     (197, "tcp-error"),
     (198, "ip-address-not-reachable"),
     (199, "ip-error"),
-];
+]);
 
 /// Reasons of rejects.
-pub(crate) const REJECT_REASONS: Names = &[
+pub const REJECT_REASONS: Names = Names(&[
     (0, "other"),
     (1, "buffer-overflow"),
     (2, "inconsistent-parameters"),
@@ -783,10 +763,10 @@ pub(crate) const REJECT_REASONS: Names = &[
     (7, "too-many-arguments"),
     (8, "undefined-enumeration"),
     (9, "unrecognized-service"),
-];
+]);
 
 /// Reasons of aborts.
-pub(crate) const ABORT_REASONS: Names = &[
+pub const ABORT_REASONS: Names = Names(&[
     (0, "other"),
     (1, "buffer-overflow"),
     (2, "invalid-apdu-in-this-state"),
@@ -799,10 +779,10 @@ pub(crate) const ABORT_REASONS: Names = &[
     (9, "out-of-resources"),
     (10, "tsm-timeout"),
     (11, "apdu-too-long"),
-];
+]);
 
 /// BACnetReliability.
-pub(crate) const RELIABILITIES: Names = &[
+pub const RELIABILITIES: Names = Names(&[
     (0, "no-fault-detected"),
     (1, "no-sensor"),
     (2, "over-range"),
@@ -827,4 +807,4 @@ pub(crate) const RELIABILITIES: Names = &[
     (22, "proprietary-command-failure"),
     (23, "faults-listed"),
     (24, "referenced-object-fault"),
-];
+]);
