@@ -33,7 +33,7 @@ pub use apdu::{
 };
 pub use codec::{DecodeError, Fault};
 pub use describe::describe;
-pub use device::{Device, DeviceConfig, DeviceFaults, Now, Object, TrendLog};
+pub use device::{Device, DeviceConfig, DeviceFaults, Now, Object, TrendLog, Writes};
 pub use net::{BindError, DeviceHost, Sockets};
 pub use network::{
     Bvll, BvllResult, Destination, MacAddress, NetworkMessage, Npdu, NpduContent, Peer, Station, TableMessage,

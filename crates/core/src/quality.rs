@@ -40,6 +40,13 @@ pub enum Reason {
         /// Its reliability, as the standard numbers it.
         reliability: u16,
     },
+    /// A BACnet device refused the read.
+    BacnetError {
+        /// The class of its error.
+        class: u16,
+        /// The code of its error.
+        code: u16,
+    },
     /// The device answered something that its protocol does not allow.
     ProtocolError,
     /// The value lies outside the limits of the point.
@@ -151,11 +158,12 @@ impl Reason {
             Self::Dnp3 { flags, group } => (14, u32::from(group) << 8 | u32::from(flags)),
             Self::Bacnet { flags, reliability } => (15, u32::from(flags) << 16 | u32::from(reliability)),
             Self::Overflow => (16, 0),
+            Self::BacnetError { class, code } => (17, u32::from(class) << 16 | u32::from(code)),
         }
     }
 
     fn from_code(code: u8, detail: u32) -> Self {
-        let [_, flags, high, low] = detail.to_be_bytes();
+        let [first, flags, high, low] = detail.to_be_bytes();
         match code {
             1 => Self::LinkDown,
             2 => Self::Timeout,
@@ -173,6 +181,9 @@ impl Reason {
             14 => Self::Dnp3 { flags: low, group: high },
             15 => Self::Bacnet { flags, reliability: u16::from_be_bytes([high, low]) },
             16 => Self::Overflow,
+            17 => {
+                Self::BacnetError { class: u16::from_be_bytes([first, flags]), code: u16::from_be_bytes([high, low]) }
+            }
             _ => Self::NeverRead,
         }
     }
@@ -191,6 +202,7 @@ impl fmt::Display for Reason {
             Self::Bacnet { flags, reliability } => {
                 return write!(f, "status flags {flags:X}, reliability {reliability}");
             }
+            Self::BacnetError { class, code } => return write!(f, "error code {code} of class {class}"),
             Self::ProtocolError => "answer breaks the protocol",
             Self::OutOfRange => "out of range",
             Self::NotANumber => "not a number",
@@ -227,6 +239,7 @@ mod tests {
             Reason::Modbus(11),
             Reason::OpcUa(0x8034_0000),
             Reason::Dnp3 { flags: 0x85, group: 30 },
+            Reason::BacnetError { class: 2, code: 32 },
             Reason::Bacnet { flags: 0xA, reliability: 64_001 },
             Reason::ProtocolError,
             Reason::OutOfRange,

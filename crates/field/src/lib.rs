@@ -9,6 +9,7 @@
 //! Rooms, each importing from those behind it only: a folder for each protocol (`modbus`, `opcua`, `dnp3`) → `poll`, `link`. What it leaves
 //! out: brokers, people, and where descriptions are stored.
 
+mod bacnet;
 mod dnp3;
 mod error;
 mod link;

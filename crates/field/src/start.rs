@@ -1,3 +1,4 @@
+use crate::bacnet::{self, BacnetDriver};
 use crate::dnp3::{self, Dnp3Driver};
 use crate::error::TrialError;
 use crate::link::{
@@ -26,6 +27,7 @@ pub fn start(
         LinkProtocol::Modbus(_) => run::<ModbusDriver>(plan, around, stop),
         LinkProtocol::OpcUa(_) => run::<OpcUaDriver>(plan, around, stop),
         LinkProtocol::Dnp3(_) => run::<Dnp3Driver>(plan, around, stop),
+        LinkProtocol::Bacnet(_) => run::<BacnetDriver>(plan, around, stop),
     }
 }
 
@@ -39,6 +41,7 @@ async fn carry_out(via: &Via, link: &Link, action: Action) -> (Answer, bool) {
         LinkProtocol::Modbus(_) => via.carry_out::<ModbusDriver>(link, action).await,
         LinkProtocol::OpcUa(_) => via.carry_out::<OpcUaDriver>(link, action).await,
         LinkProtocol::Dnp3(_) => via.carry_out::<Dnp3Driver>(link, action).await,
+        LinkProtocol::Bacnet(_) => via.carry_out::<BacnetDriver>(link, action).await,
     }
 }
 
@@ -61,7 +64,9 @@ pub async fn read(read: &TrialRead, via: &Via) -> Result<TrialReading, TrialErro
 /// [`WriteError`]
 pub async fn write(write: &PointWrite, via: &Via) -> Result<WriteOutcome, WriteError> {
     // What is refused anyway needs no connection.
-    interlex_core::check_command(&write.point, &write.value)?;
+    if !write.relinquishes {
+        interlex_core::check_command(&write.point, &write.value)?;
+    }
     match carry_out(via, &write.link, Action::Write(Box::new(write.clone()))).await {
         (Answer::Written(outcome), shared_connection) => {
             outcome.map(|outcome| WriteOutcome { shared_connection, ..outcome })
@@ -77,6 +82,7 @@ pub fn sources(protocol: Protocol) -> Vec<OfferSource> {
         Protocol::Modbus => modbus::sources(),
         Protocol::OpcUa => opcua::sources(),
         Protocol::Dnp3 => dnp3::sources(),
+        Protocol::Bacnet => bacnet::sources(),
     }
 }
 
@@ -89,6 +95,7 @@ pub async fn identify(link: &Link, device: &Device, via: &Via) -> Result<TrialId
         DeviceProtocol::Modbus(device) => Box::new(modbus::Discovery::Identify(device.unit)),
         DeviceProtocol::OpcUa(_) => Box::new(opcua::Discovery::Identify(device.settings.name.to_string())),
         DeviceProtocol::Dnp3(own) => Box::new(dnp3::Discovery::Identify(own.address, own.master_address)),
+        DeviceProtocol::Bacnet(own) => Box::new(bacnet::Discovery::Identify(own.clone())),
     };
     carry_out(via, link, Action::Discover(discovery)).await.0.found()
 }
@@ -128,6 +135,7 @@ impl Offering {
             LinkProtocol::Modbus(_) => Box::new(modbus::discovery(request, &events)?),
             LinkProtocol::OpcUa(_) => Box::new(opcua::discovery(request, &events)?),
             LinkProtocol::Dnp3(_) => Box::new(dnp3::discovery(request, &events)?),
+            LinkProtocol::Bacnet(_) => Box::new(bacnet::discovery(request, &events)?),
         };
         Ok(Self { link: request.link.clone(), discovery, events })
     }

@@ -308,7 +308,8 @@ async fn a_device_says_who_it_is_and_a_scan_finds_units_and_addresses() {
     let mut point = interlex_core::description::Point::clone(&bench.description.devices[0].points[1]);
     point.settings.access = interlex_core::description::Access::Read;
     let device = bench.description.devices[0].clone();
-    let write = PointWrite { link: link.clone(), device, point, value: Value::Uint(1), index: None };
+    let write =
+        PointWrite { link: link.clone(), device, point, value: Value::Uint(1), relinquishes: false, index: None };
     assert!(matches!(try_write(&write, &nothing).await, Err(WriteError::Refused(_))));
 }
 

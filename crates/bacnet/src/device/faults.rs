@@ -21,4 +21,20 @@ pub struct DeviceFaults {
     pub confuses_objects: bool,
     /// It cannot read its object list in one piece.
     pub lists_by_index: bool,
+    /// What it makes of what is written to it.
+    pub writes: Writes,
+}
+
+/// What a device makes of what is written to it.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Writes {
+    /// It takes it.
+    #[default]
+    Takes,
+    /// It says no.
+    Refuses,
+    /// It says yes, and takes nothing.
+    Ignores,
+    /// It takes it, and says nothing.
+    Swallows,
 }

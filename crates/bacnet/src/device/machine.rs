@@ -1,10 +1,10 @@
-use super::faults::DeviceFaults;
+use super::faults::{DeviceFaults, Writes};
 use super::object::Object;
 use super::subscription::{Subscription, SubscriptionKey};
 use crate::apdu::{AbortReason, ConfirmedService, Error, MaxApdu, RejectReason, Segmentation, UnconfirmedService};
 use crate::codec::{DecodeError, Fault};
 use crate::network::Peer;
-use crate::node::{Answer, Audience, Node, NodeEvent, Terms};
+use crate::node::{Answer, Audience, Failure, Node, NodeEvent, Terms};
 use crate::primitive::{BitString, Content, DateTime, ObjectIdentifier, ObjectType, PropertyIdentifier, Value};
 use crate::service::{
     CovNotification, DeviceCommunicationControl, EventState, EventSummary, GetEventInformation, GetEventInformationAck,
@@ -12,7 +12,7 @@ use crate::service::{
     ReadPropertyMultipleAck, ReadRange, ReadResult, SubscribeCov, Wanted, WhoHas, WhoIs, WriteProperty,
     WritePropertyMultiple,
 };
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, VecDeque};
 use std::time::{Duration, Instant};
 
 /// What a device says of itself.
@@ -57,8 +57,12 @@ pub struct Device {
     subscriptions: BTreeMap<SubscriptionKey, Subscription>,
     faults: DeviceFaults,
     next_log: BTreeMap<ObjectIdentifier, Instant>,
+    /// The last values that were written, oldest first.
+    written: VecDeque<(ObjectIdentifier, Content)>,
 }
 
+/// So many values that were written are known.
+const MOST_WRITTEN: usize = 1000;
 /// So many subscriptions at the most, whoever asks for them.
 const MOST_SUBSCRIPTIONS: usize = 10_000;
 
@@ -95,8 +99,8 @@ impl Device {
             .with(PropertyIdentifier::DATABASE_REVISION, 1_u32)
             .with_content(PropertyIdentifier::DEVICE_ADDRESS_BINDING, Content::default());
         let objects = BTreeMap::from([(identifier, own)]);
-        let (subscriptions, next_log) = (BTreeMap::new(), BTreeMap::new());
-        Self { config, objects, subscriptions, faults: DeviceFaults::default(), next_log }
+        let (subscriptions, next_log, written) = (BTreeMap::new(), BTreeMap::new(), VecDeque::new());
+        Self { config, objects, subscriptions, faults: DeviceFaults::default(), next_log, written }
     }
 
     /// The same with an object.
@@ -131,6 +135,20 @@ impl Device {
     /// Takes an object away.
     pub fn remove(&mut self, identifier: ObjectIdentifier) {
         self.objects.remove(&identifier);
+    }
+
+    /// The last values that others wrote, oldest first.
+    pub fn written(&self) -> impl Iterator<Item = &(ObjectIdentifier, Content)> {
+        self.written.iter()
+    }
+
+    /// Whether somebody subscribed to an object, and has all that became of it.
+    #[must_use]
+    pub fn is_told(&self, object: ObjectIdentifier) -> bool {
+        let mut of_object = self.subscriptions.iter().skip_while(|(key, _)| key.object < object);
+        of_object.next().is_some_and(|(key, subscription)| {
+            key.object == object && subscription.told.is_some() && subscription.under_way.is_none()
+        })
     }
 
     /// How many subscriptions there are.
@@ -181,6 +199,12 @@ impl Device {
                     Ok(Answer::Complex(data)) if data.len() + 3 > room && !self.config.segmentation.transmits() => {
                         Answer::Abort(AbortReason::SEGMENTATION_NOT_SUPPORTED)
                     }
+                    Ok(Answer::Simple)
+                        if service == ConfirmedService::WRITE_PROPERTY && self.faults.writes == Writes::Swallows =>
+                    {
+                        node.drop_asked(&id);
+                        return None;
+                    }
                     Ok(answer) => answer,
                     Err(error) => Answer::Reject(reject(error)),
                 };
@@ -190,9 +214,14 @@ impl Device {
             }
             NodeEvent::Told { from, service, data } => self.take_told(node, from, service, data),
             NodeEvent::Answered { id, took, outcome } => {
-                let known = self.subscriptions.values_mut().find(|known| known.under_way == Some(id));
-                let Some(subscription) = known else { return Some(NodeEvent::Answered { id, took, outcome }) };
+                let known = self.subscriptions.iter_mut().find(|(_, known)| known.under_way == Some(id));
+                let Some((key, subscription)) = known else { return Some(NodeEvent::Answered { id, took, outcome }) };
                 subscription.under_way = None;
+                // Whoever knows nothing of it wants to hear no more.
+                if matches!(outcome, Err(Failure::Error { .. })) {
+                    let key = *key;
+                    self.subscriptions.remove(&key);
+                }
                 self.tell_changes(now, node);
                 None
             }
@@ -366,6 +395,15 @@ impl Device {
     }
 
     fn write(&mut self, write: &WriteProperty) -> Result<(), Error> {
+        match self.faults.writes {
+            Writes::Refuses => return Err(Error::WRITE_ACCESS_DENIED),
+            Writes::Ignores => return Ok(()),
+            Writes::Takes | Writes::Swallows => {}
+        }
+        if self.written.len() == MOST_WRITTEN {
+            self.written.pop_front();
+        }
+        self.written.push_back((write.object, write.value.clone()));
         let object = self.objects.get_mut(&write.object).ok_or(Error::UNKNOWN_OBJECT)?;
         object.write(&write.reference, &write.value, write.priority)
     }

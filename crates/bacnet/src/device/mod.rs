@@ -6,7 +6,7 @@ mod object;
 mod subscription;
 mod trend_log;
 
-pub use faults::DeviceFaults;
+pub use faults::{DeviceFaults, Writes};
 pub use machine::{Device, DeviceConfig, Now};
 pub use object::Object;
 pub use trend_log::TrendLog;

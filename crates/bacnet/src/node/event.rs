@@ -3,8 +3,8 @@ use crate::network::Peer;
 use std::net::SocketAddrV4;
 use std::time::Duration;
 
-/// Names a request of ours.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+/// Names a request of ours. The default one is none that was ever sent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
 pub struct RequestId(pub(super) u64);
 
 /// Names a request of others.

@@ -14,17 +14,28 @@ const OUR_PORT: u16 = 50_000;
 const OURS: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 1);
 const THEIRS: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 2);
 
+/// How frames go over a network, as far as a recording is concerned.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Transport {
+    /// As parts of a conversation.
+    Tcp,
+    /// As datagrams.
+    Udp,
+}
+
 /// What was said on a link.
 #[derive(Debug)]
 pub(super) struct Recording {
+    /// How frames go over the network.
+    pub(super) transport: Transport,
     /// The port of the field side.
     pub(super) port: u16,
     /// Each frame: microseconds since 1970 UTC, whether it was sent to the field, and its bytes.
     pub(super) frames: Vec<(i64, bool, Vec<u8>)>,
 }
 
-/// Writes frames as pcapng, each one as a TCP segment of one conversation.
-pub(super) fn pcapng(Recording { port, frames }: Recording, link: &str) -> Result<Vec<u8>, PcapError> {
+/// Writes frames as pcapng, each one as a TCP segment of one conversation, or as a datagram.
+pub(super) fn pcapng(Recording { transport, port, frames }: Recording, link: &str) -> Result<Vec<u8>, PcapError> {
     let mut writer = PcapNgWriter::new(Vec::new())?;
     writer.write_pcapng_block(InterfaceDescriptionBlock {
         linktype: DataLink::RAW,
@@ -41,9 +52,13 @@ pub(super) fn pcapng(Recording { port, frames }: Recording, link: &str) -> Resul
             if is_sent { (OURS, THEIRS, (OUR_PORT, port), 0) } else { (THEIRS, OURS, (port, OUR_PORT), 1) };
         let [ours, theirs] = sequence;
         let (sent, seen) = if own == 0 { (ours, theirs) } else { (theirs, ours) };
-        let builder = PacketBuilder::ipv4(from.octets(), to.octets(), 64).tcp(ports.0, ports.1, sent, 65_535).ack(seen);
-        let mut packet = Vec::with_capacity(builder.size(bytes.len()));
-        builder.psh().write(&mut packet, &bytes).map_err(|error| PcapError::IoError(std::io::Error::other(error)))?;
+        let ip = PacketBuilder::ipv4(from.octets(), to.octets(), 64);
+        let mut packet = Vec::with_capacity(bytes.len() + 60);
+        let written = match transport {
+            Transport::Tcp => ip.tcp(ports.0, ports.1, sent, 65_535).ack(seen).psh().write(&mut packet, &bytes),
+            Transport::Udp => ip.udp(ports.0, ports.1).write(&mut packet, &bytes),
+        };
+        written.map_err(|error| PcapError::IoError(std::io::Error::other(error)))?;
         if let Some(sequence) = sequence.get_mut(own) {
             *sequence = sequence.wrapping_add(u32::try_from(bytes.len()).unwrap_or_default());
         }

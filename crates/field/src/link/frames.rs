@@ -1,4 +1,4 @@
-use super::capture::{self, Recording};
+use super::capture::{self, Recording, Transport};
 use interlex_core::Clock;
 use parking_lot::Mutex;
 use serde::Serialize;
@@ -24,8 +24,13 @@ pub(crate) trait FrameWords: Debug + Send + Sync {
     /// What it says.
     fn explain(&self, frame: &Self::Frame) -> FrameText;
 
-    /// The TCP port at which programs that read recordings take its frames for what they are.
+    /// The port at which programs that read recordings take its frames for what they are.
     fn port(&self) -> u16;
+
+    /// How its frames go over the network.
+    fn transport(&self) -> Transport {
+        Transport::Tcp
+    }
 }
 
 /// What a frame says, and what became of it.
@@ -206,7 +211,7 @@ impl<W: FrameWords> FrameLog for FrameRing<W> {
             };
             ring.frames.iter().map(bytes).filter(|(.., bytes)| !bytes.is_empty()).collect()
         };
-        capture::pcapng(Recording { port: self.words.port(), frames }, link)
+        capture::pcapng(Recording { transport: self.words.transport(), port: self.words.port(), frames }, link)
     }
 }
 

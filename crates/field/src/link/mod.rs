@@ -27,6 +27,7 @@ mod view;
 mod write;
 
 pub use act::{DeviceAct, TrialAct};
+pub(crate) use capture::Transport;
 pub(crate) use command::{Action, Answer, Command, CommandId, DEVICE_COMMANDS};
 pub(crate) use counts::Counted;
 pub use counts::{CountsView, DeviceCounts, RefusalCount};

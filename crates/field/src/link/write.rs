@@ -15,6 +15,8 @@ pub struct PointWrite {
     pub point: Point,
     /// The engineering value.
     pub value: Value,
+    /// Whether what was commanded before is given back, in place of a value: for objects with priorities.
+    pub relinquishes: bool,
     /// The index of the point when it runs: it is read at once.
     pub index: Option<PointIndex>,
 }

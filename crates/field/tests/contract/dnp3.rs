@@ -260,7 +260,7 @@ pub(crate) async fn both_are_read_and_written(field: &Dnp3Field, link: &str) {
         for value in value..value + 20 {
             tried.push(value);
             let (link, device, point) = (link.clone(), device.clone(), point.clone());
-            let wanted = PointWrite { link, device, point, value: Value::Uint(value), index };
+            let wanted = PointWrite { link, device, point, value: Value::Uint(value), relinquishes: false, index };
             if write(&wanted, &via).await.is_ok_and(|outcome| outcome.outcome().word().to_string() == "confirmed") {
                 break;
             }

@@ -66,7 +66,12 @@ impl Running {
         let (link, device) = (self.description.links[0].clone(), self.description.devices[0].clone());
         let point = device.points.iter().find(|point| point.settings.name.as_str() == name).unwrap();
         let point = interlex_core::description::Point::clone(point);
-        write(&PointWrite { link, device, point, value: Value::Bool(value), index: None }, &self.via).await.unwrap()
+        write(
+            &PointWrite { link, device, point, value: Value::Bool(value), relinquishes: false, index: None },
+            &self.via,
+        )
+        .await
+        .unwrap()
     }
 }
 

@@ -8,6 +8,7 @@
     reason = "tests"
 )]
 
+mod bacnet;
 mod dnp3;
 mod dnp3_events;
 mod dnp3_points;
@@ -79,3 +80,4 @@ macro_rules! every_driver {
 every_driver!(on_modbus, crate::modbus::ModbusField);
 every_driver!(on_opcua, crate::opcua::OpcUaField);
 every_driver!(on_dnp3, crate::dnp3::Dnp3Field);
+every_driver!(on_bacnet, crate::bacnet::BacnetField);

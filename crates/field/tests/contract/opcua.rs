@@ -448,7 +448,8 @@ async fn a_method_is_called_once_by_its_object_with_what_it_takes() {
     let (link, device) = (&described.links[0], &described.devices[0]);
     let call = async |address: &str, arguments: &str, value: bool| {
         let (point, value) = (point(address, arguments), Value::Bool(value));
-        let wanted = PointWrite { link: link.clone(), device: device.clone(), point, value, index: None };
+        let wanted =
+            PointWrite { link: link.clone(), device: device.clone(), point, value, relinquishes: false, index: None };
         match write(&wanted, &via()).await {
             Ok(told) => told.words,
             Err(error) => error.outcome().to_string(),
@@ -523,7 +524,14 @@ async fn structures_of_older_servers_are_read_and_written_by_their_dictionary() 
     assert_eq!(values(&device).await, ["1327", "knocks"]);
     let write = async |device: &Device, value: i64| {
         let (link, point) = (link.clone(), Point::clone(&device.points[0]));
-        let wanted = PointWrite { link, device: device.clone(), point, value: Value::Int(value), index: None };
+        let wanted = PointWrite {
+            link,
+            device: device.clone(),
+            point,
+            value: Value::Int(value),
+            relinquishes: false,
+            index: None,
+        };
         match write(&wanted, &via).await {
             Ok(told) => told.words,
             Err(error) => error.outcome().to_string(),

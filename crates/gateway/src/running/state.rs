@@ -256,7 +256,8 @@ impl Running {
         let point = info.point().into_owned();
         let (settings, protocol) = (described.settings.clone(), described.protocol.clone());
         let bare = Device { settings, protocol, points: Vec::new() };
-        let write = PointWrite { link: link.clone(), device: bare, point, value, index: Some(info.index) };
+        let write =
+            PointWrite { link: link.clone(), device: bare, point, value, relinquishes: false, index: Some(info.index) };
         Some(interlex_field::write(&write, &self.via()).await)
     }
 }

@@ -87,7 +87,7 @@ pub(crate) async fn write(
     }
     let (link, device, point) = described_point(&app, &gateway, link, device, point).await?;
     let value = value_of(&value, |words| value_from_words(&point, words))?;
-    let write = PointWrite { link, device, point, value, index: None };
+    let write = PointWrite { link, device, point, value, relinquishes: false, index: None };
     let what = format!("{} = {} at {}", write.point.address, write.value, write.link.protocol.target());
     let via = app.via(running.as_deref());
     let written = async move { try_write(&write, &via).await };

@@ -1,0 +1,23 @@
+//! BACnet devices: where they are, what they tell, how they are commanded, and what they offer.
+
+mod binding;
+mod discovery;
+mod driver;
+mod ede;
+mod endpoint;
+mod errand;
+mod frames;
+mod interface;
+mod item;
+mod many;
+mod mapping;
+mod remote;
+mod rounds;
+mod scan;
+mod watching;
+mod ways;
+mod words;
+
+pub(crate) use discovery::{Discovery, discovery, sources};
+pub(crate) use driver::BacnetDriver;
+pub(crate) use words::of as words;

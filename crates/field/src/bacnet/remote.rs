@@ -1,0 +1,1077 @@
+//! A device of the link: what is asked of it next, and what becomes of what it says. No I/O: one request is under way at a time.
+
+use super::binding::{Binding, Heard, Verdict};
+use super::errand::{Errand, Reply, Step, properties_of_devices};
+use super::item::{Item, Reading, items};
+use super::many::{ReadMany, Wanted};
+use super::mapping::flags;
+use super::rounds::{Chunk, Rounds};
+use super::watching::{Change, Watches};
+use super::ways::Ways;
+use crate::link::{
+    Answer, CommandId, Counted, DeviceEvent, End, FrameView, Outcome, Outcomes, PlannedDevice, RequestView,
+};
+use interlex_bacnet::{
+    Audience, ConfirmedService, CovNotification, Failure, IAm, MaxApdu, ObjectIdentifier, Peer, PropertyIdentifier,
+    ReadProperty, Segmentation, Terms, Value as Told,
+};
+use interlex_core::description::{BacnetDevice, Name, Span};
+use interlex_core::{PointIndex, PointTable, Reason};
+use std::collections::{BTreeMap, VecDeque};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+/// A device that is spoken with.
+pub(super) struct Remote {
+    /// Its place on the link; none where it is asked something once and is no device of the link.
+    pub(super) place: Option<usize>,
+    pub(super) planned: Option<PlannedDevice>,
+    pub(super) instance: u32,
+    own: BacnetDevice,
+    devices: Arc<[usize]>,
+    pub(super) binding: Binding,
+    pub(super) ways: Ways,
+    stage: Stage,
+    items: Vec<Item>,
+    /// By which an object is found among them.
+    by_object: BTreeMap<ObjectIdentifier, usize>,
+    increments: BTreeMap<ObjectIdentifier, f64>,
+    rounds: Rounds,
+    watches: Watches,
+    check: Check,
+    errands: VecDeque<Waiting>,
+    under_way: Option<UnderWay>,
+    /// The next part of what is under way.
+    again: Option<(ConfirmedService, Vec<u8>)>,
+    silence: Option<Silence>,
+    heard: Instant,
+    is_up: bool,
+    /// Subscriptions and polls take turns.
+    polled_last: bool,
+    rng: fastrand::Rng,
+    shown_requests: usize,
+    /// When it was last told that what is known still holds.
+    pub(super) confirmed: Option<Instant>,
+}
+
+/// How far it is known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Stage {
+    /// It is to be asked how it can be asked.
+    New,
+    Known,
+}
+
+/// What is watched is read all the same, a part at a time.
+#[derive(Debug)]
+struct Check {
+    due: Instant,
+    at: usize,
+    /// What differed from what was told, and since when: a change may be on its way.
+    doubts: BTreeMap<usize, Instant>,
+}
+
+/// It does not answer.
+#[derive(Debug)]
+struct Silence {
+    probe_at: Instant,
+    wait: Duration,
+    /// What was asked for when it fell silent: that alone may be what it cannot answer.
+    suspect: Option<usize>,
+    is_told: bool,
+}
+
+/// Something that is done once.
+pub(super) struct Waiting {
+    pub(super) id: CommandId,
+    pub(super) errand: Box<dyn Errand>,
+    /// Until when it is to be known where the device is.
+    until: Instant,
+    is_sent: bool,
+    /// The newest frame when it was sent.
+    after: u64,
+    wakes: Option<Instant>,
+}
+
+struct UnderWay {
+    service: ConfirmedService,
+    purpose: Purpose,
+    lateness: Duration,
+}
+
+impl UnderWay {
+    /// Whether its answer says no more than whether the device is there.
+    fn is_doubtful(&self) -> bool {
+        match &self.purpose {
+            Purpose::Facts(many) | Purpose::Poll { many, .. } => many.is_doubtful(),
+            _ => false,
+        }
+    }
+}
+
+enum Purpose {
+    Facts(ReadMany),
+    Poll { chunk: Chunk, many: ReadMany, is_check: bool },
+    Probe,
+    Contest,
+    Subscribe(ObjectIdentifier),
+    Errand(CommandId),
+}
+
+/// A request that is to be sent.
+pub(super) struct Asking {
+    pub(super) to: Peer,
+    pub(super) service: ConfirmedService,
+    pub(super) data: Vec<u8>,
+    pub(super) terms: Terms,
+    /// How late a poll is.
+    pub(super) lateness: Option<Duration>,
+}
+
+/// A silent device is asked whether it is back: at first, and at the most.
+const PROBES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(30));
+/// Something is read at least so often, so that a device that has gone is missed.
+const ALIVE: Duration = Duration::from_secs(10);
+/// A change may be on its way for so long.
+const ON_ITS_WAY: Duration = Duration::from_secs(3);
+/// For so long somebody who wants something waits until it is known where the device is.
+const BINDS_WITHIN: Duration = Duration::from_secs(6);
+
+const FACTS: [PropertyIdentifier; 4] = [
+    PropertyIdentifier::OBJECT_IDENTIFIER,
+    PropertyIdentifier::MAX_APDU_LENGTH_ACCEPTED,
+    PropertyIdentifier::SEGMENTATION_SUPPORTED,
+    PropertyIdentifier::PROTOCOL_SERVICES_SUPPORTED,
+];
+/// Bits of the services that a device says it has.
+const SUBSCRIBES: usize = 5;
+const READS_MULTIPLE: usize = 14;
+
+impl Remote {
+    /// A device of the link.
+    pub(super) fn new(
+        place: usize,
+        planned: PlannedDevice,
+        rates: &BTreeMap<Name, Span>,
+        (port, timeout, process): (u16, Duration, u32),
+        now: Instant,
+    ) -> Option<Self> {
+        let own = planned.device.protocol.bacnet()?.clone();
+        let mut remote = Self::bare(Binding::new(&own, port, now), own, timeout, process, now);
+        (remote.place, remote.devices) = (Some(place), Arc::from([place]));
+        remote.items = items(&planned, rates, remote.own.only_asked);
+        for (at, item) in remote.items.iter().enumerate() {
+            if item.is_watchable {
+                remote.by_object.insert(item.object, at);
+                remote.watches.want(item.object, at, now);
+            }
+        }
+        let periods = remote.items.iter().map(|item| item.period);
+        remote.rounds = Rounds::new(periods, now, &mut remote.rng);
+        remote.planned = Some(planned);
+        Some(remote)
+    }
+
+    /// One that is asked something once.
+    pub(super) fn guest(own: &BacnetDevice, port: u16, timeout: Duration, now: Instant) -> Self {
+        Self::bare(Binding::new(own, port, now), own.clone(), timeout, 0, now)
+    }
+
+    fn bare(binding: Binding, own: BacnetDevice, timeout: Duration, process: u32, now: Instant) -> Self {
+        let lifetime = Duration::from(own.cov_lifetime);
+        Self {
+            place: None,
+            planned: None,
+            instance: own.instance,
+            devices: Arc::from([]),
+            binding,
+            ways: Ways::new(timeout, own.retries, own.largest_message),
+            stage: Stage::New,
+            items: Vec::new(),
+            by_object: BTreeMap::new(),
+            increments: BTreeMap::new(),
+            rounds: Rounds::new([], now, &mut fastrand::Rng::with_seed(0)),
+            watches: Watches::new(process, lifetime, !own.unconfirmed_changes, own.most_subscriptions),
+            check: Check { due: now + ALIVE, at: 0, doubts: BTreeMap::new() },
+            errands: VecDeque::new(),
+            under_way: None,
+            again: None,
+            silence: None,
+            heard: now,
+            is_up: false,
+            polled_last: false,
+            rng: fastrand::Rng::new(),
+            shown_requests: 0,
+            confirmed: None,
+            own,
+        }
+    }
+
+    pub(super) fn name(&self) -> &str {
+        self.planned.as_ref().map_or("", |planned| planned.device.settings.name.as_str())
+    }
+
+    /// Whether it is described as before, so that what is known of it holds.
+    pub(super) fn is_same(&self, other: &Self) -> bool {
+        let points = |remote: &Self| remote.planned.as_ref().map(|planned| planned.device.points.clone());
+        let slots = |remote: &Self| remote.planned.as_ref().map(|planned| planned.points.clone());
+        let periods = |remote: &Self| remote.items.iter().map(|item| item.period).collect::<Vec<_>>();
+        self.own == other.own
+            && points(self) == points(other)
+            && slots(self) == slots(other)
+            && periods(self) == periods(other)
+            && self.name() == other.name()
+    }
+
+    /// It stands at another place of the link.
+    pub(super) fn moved(&mut self, place: usize, planned: PlannedDevice) {
+        (self.place, self.devices, self.planned) = (Some(place), Arc::from([place]), Some(planned));
+    }
+
+    /// What it is called where people are told something.
+    fn who(&self) -> String {
+        super::frames::peer(self.instance)
+    }
+
+    fn event(&self, event: DeviceEvent, out: &mut Outcomes) {
+        if let Some(place) = self.place {
+            out.device(place, event);
+        }
+    }
+
+    /// Whether a request of it is under way.
+    pub(super) const fn is_busy(&self) -> bool {
+        self.under_way.is_some() && self.again.is_none()
+    }
+
+    /// The link is up: everything begins anew.
+    pub(super) fn begin_anew(&mut self, now: Instant) {
+        self.stage = Stage::New;
+        (self.under_way, self.again, self.silence, self.is_up) = (None, None, None, false);
+        (self.heard, self.confirmed) = (now, None);
+        self.watches.forget(now);
+        self.rounds.restart(now);
+        self.check.doubts.clear();
+        self.binding.ask_now(now);
+        self.items.iter_mut().for_each(|item| item.was_tried = false);
+    }
+
+    /// What was learned is tried anew.
+    pub(super) fn relearn(&mut self, now: Instant) {
+        self.ways = Ways::new(self.ways.timeout, self.own.retries, self.own.largest_message);
+        self.items.iter_mut().for_each(Item::forgive);
+        self.stage = Stage::New;
+        self.watches.forget(now);
+        self.rounds.restart(now);
+    }
+
+    /// Who is to be asked where it is, if anybody.
+    pub(super) fn ask_where(&mut self, now: Instant) -> Option<Audience> {
+        self.binding.ask(now, self.silence.is_some())
+    }
+
+    /// When there is something to do.
+    pub(super) fn due(&self, now: Instant) -> Option<Instant> {
+        let asks = self.binding.due(self.silence.is_some());
+        let errands = self
+            .errands
+            .iter()
+            .map(|waiting| if self.binding.peer().is_none() { waiting.until } else { waiting.wakes.unwrap_or(now) });
+        let errands = errands.min();
+        if self.is_busy() {
+            return asks;
+        }
+        if self.again.is_some() {
+            return Some(now);
+        }
+        if self.binding.peer().is_none() {
+            return asks.into_iter().chain(errands).min();
+        }
+        if self.binding.contest().is_some() {
+            return Some(now);
+        }
+        let work = match (&self.silence, self.place) {
+            (_, None) => None,
+            (Some(silence), _) => Some(silence.probe_at),
+            (None, _) if self.stage == Stage::New => Some(now),
+            (None, _) => {
+                let doubts = self.check.doubts.values().map(|since| *since + ON_ITS_WAY);
+                let watched = [self.watches.due(), Some(self.check.due)].into_iter().flatten();
+                self.rounds.due(now).into_iter().chain(watched).chain(doubts).min()
+            }
+        };
+        asks.into_iter().chain(errands).chain(work).min()
+    }
+
+    /// What is to be sent now.
+    pub(super) fn next(&mut self, now: Instant, newest_frame: u64, out: &mut Outcomes) -> Option<Asking> {
+        self.watches.handle_timeout(now);
+        self.end_unbound(now, out);
+        if self.is_busy() {
+            return None;
+        }
+        let peer = self.binding.peer()?;
+        if let Some((service, data)) = self.again.take() {
+            let terms = self.ways.terms();
+            let is_doubtful = self.under_way.as_ref().is_some_and(UnderWay::is_doubtful);
+            let terms = if is_doubtful { Terms { retries: 0, ..terms } } else { terms };
+            return Some(Asking { to: peer, service, data, terms, lateness: None });
+        }
+        if let Some(to) = self.binding.contest() {
+            let (service, data) = self.who_are_you()?;
+            let terms = Terms { retries: 1, ..self.ways.terms() };
+            return Some(self.sent(to, service, data, terms, Purpose::Contest, None));
+        }
+        if let Some((id, service, data)) = self.next_errand(now, newest_frame, out) {
+            // What changes something goes once: it may have been done when its answer is lost.
+            let is_write = matches!(service, ConfirmedService::WRITE_PROPERTY);
+            let terms = self.ways.terms();
+            let terms = if is_write { Terms { retries: 0, ..terms } } else { terms };
+            return Some(self.sent(peer, service, data, terms, Purpose::Errand(id), None));
+        }
+        self.place?;
+        if let Some(silence) = &self.silence {
+            if silence.probe_at > now {
+                return None;
+            }
+            let (service, data) = self.who_are_you()?;
+            let terms = Terms { retries: 0, ..self.ways.terms() };
+            return Some(self.sent(peer, service, data, terms, Purpose::Probe, None));
+        }
+        if self.stage == Stage::New {
+            let mut many = ReadMany::new(self.facts(), &self.ways);
+            let (service, data) = many.next(&self.ways)?;
+            let terms = self.ways.terms();
+            return Some(self.sent(peer, service, data, terms, Purpose::Facts(many), None));
+        }
+        self.settle_doubts(now, out);
+        self.next_regular(now, peer)
+    }
+
+    /// Polls, subscriptions and checks, which take turns.
+    fn next_regular(&mut self, now: Instant, peer: Peer) -> Option<Asking> {
+        let terms = self.ways.terms();
+        let has_polled = std::mem::take(&mut self.polled_last);
+        // Everything is read once before anything is subscribed to.
+        let may_subscribe = self.is_up || has_polled;
+        if has_polled && let Some((object, data)) = self.watches.next(now) {
+            let service = ConfirmedService::SUBSCRIBE_COV;
+            return Some(self.sent(peer, service, data, terms, Purpose::Subscribe(object), None));
+        }
+        if let Some(asking) = self.next_poll(now, peer, terms) {
+            self.polled_last = true;
+            return Some(asking);
+        }
+        if may_subscribe && let Some((object, data)) = self.watches.next(now) {
+            let service = ConfirmedService::SUBSCRIBE_COV;
+            return Some(self.sent(peer, service, data, terms, Purpose::Subscribe(object), None));
+        }
+        self.next_check(now, peer, terms)
+    }
+
+    fn next_poll(&mut self, now: Instant, peer: Peer, terms: Terms) -> Option<Asking> {
+        loop {
+            let (items, watches, ways) = (&self.items, &self.watches, &self.ways);
+            let fill = |period: Duration| {
+                let is_due = |(_, item): &(usize, &Item)| {
+                    item.period == period
+                        && !item.is_left_alone(now)
+                        && !(item.is_watchable && watches.is_watched(item.object))
+                };
+                let due = items.iter().enumerate().filter(is_due).map(|(at, _)| at);
+                cut(items, due, ways)
+            };
+            let chunk = self.rounds.next(now, fill)?;
+            let lateness = chunk.due.map(|(due, _)| now.saturating_duration_since(due));
+            if let Some(asking) = self.read(chunk, false, (peer, terms), lateness) {
+                return Some(asking);
+            }
+        }
+    }
+
+    fn read(
+        &mut self,
+        chunk: Chunk,
+        is_check: bool,
+        (peer, terms): (Peer, Terms),
+        lateness: Option<Duration>,
+    ) -> Option<Asking> {
+        let wanted = chunk.items.iter().filter_map(|at| self.items.get(*at)).flat_map(Item::wanted).collect();
+        let mut many = ReadMany::new(wanted, &self.ways);
+        let (service, data) = many.next(&self.ways)?;
+        Some(self.sent(peer, service, data, terms, Purpose::Poll { chunk, many, is_check }, lateness))
+    }
+
+    /// What is watched is read all the same, some of it at a time; where nothing is watched, and nothing was heard for long, that is
+    /// asked for instead.
+    fn next_check(&mut self, now: Instant, peer: Peer, terms: Terms) -> Option<Asking> {
+        if self.check.due > now {
+            return None;
+        }
+        let is_watched = |(_, item): &(usize, &Item)| item.is_watchable && self.watches.is_watched(item.object);
+        let watched: Vec<_> = self.items.iter().enumerate().filter(is_watched).map(|(at, _)| at).collect();
+        let parts = cut(&self.items, watched.iter().copied(), &self.ways);
+        let count = u32::try_from(parts.len().max(1)).unwrap_or(u32::MAX);
+        let wait = (Duration::from(self.own.check_period) / count).min(ALIVE).max(Duration::from_millis(200));
+        self.check.due = now + wait;
+        match parts.get(self.check.at % parts.len().max(1)) {
+            Some(items) => {
+                self.check.at = (self.check.at + 1) % parts.len().max(1);
+                let chunk = Chunk { items: items.clone(), due: None };
+                self.read(chunk, true, (peer, terms), None)
+            }
+            None if now.saturating_duration_since(self.heard) >= ALIVE => {
+                let (service, data) = self.who_are_you()?;
+                Some(self.sent(peer, service, data, terms, Purpose::Probe, None))
+            }
+            None => None,
+        }
+    }
+
+    fn sent(
+        &mut self,
+        to: Peer,
+        service: ConfirmedService,
+        data: Vec<u8>,
+        terms: Terms,
+        purpose: Purpose,
+        lateness: Option<Duration>,
+    ) -> Asking {
+        self.under_way = Some(UnderWay { service, purpose, lateness: lateness.unwrap_or_default() });
+        Asking { to, service, data, terms, lateness }
+    }
+
+    /// What every device has.
+    fn who_are_you(&self) -> Option<(ConfirmedService, Vec<u8>)> {
+        let object = ObjectIdentifier::device(self.instance)?;
+        let mut data = Vec::new();
+        ReadProperty { object, reference: PropertyIdentifier::OBJECT_IDENTIFIER.into() }.encode(&mut data);
+        Some((ConfirmedService::READ_PROPERTY, data))
+    }
+
+    /// How it can be asked, and by how much what is watched has to move to be told.
+    fn facts(&self) -> Vec<Wanted> {
+        let device =
+            properties_of_devices(self.instance, &FACTS).into_iter().map(|wanted| Wanted { octets: 8, ..wanted });
+        let reference = PropertyIdentifier::COV_INCREMENT.into();
+        let has_increment = |item: &&Item| item.is_watchable && item.has_increment();
+        let increments = self.items.iter().filter(has_increment);
+        device.chain(increments.map(|item| Wanted { object: item.object, reference, octets: 5 })).collect()
+    }
+
+    fn next_errand(
+        &mut self,
+        now: Instant,
+        newest_frame: u64,
+        out: &mut Outcomes,
+    ) -> Option<(CommandId, ConfirmedService, Vec<u8>)> {
+        let mut at = 0;
+        while let Some(waiting) = self.errands.get_mut(at) {
+            match waiting.errand.next(&self.ways, now) {
+                Step::Ask(service, data) => {
+                    if !waiting.is_sent {
+                        (waiting.is_sent, waiting.after) = (true, newest_frame);
+                    }
+                    return Some((waiting.id, service, data));
+                }
+                Step::Wait(until) => {
+                    waiting.wakes = Some(until);
+                    at += 1;
+                }
+                Step::Done(answer) => {
+                    let id = waiting.id;
+                    self.errands.remove(at);
+                    out.push(Outcome::Answered(id, *answer));
+                }
+            }
+        }
+        None
+    }
+
+    /// Takes something that is to be done once.
+    pub(super) fn submit(&mut self, id: CommandId, errand: Box<dyn Errand>, now: Instant) {
+        self.binding.ask_now(now);
+        let until = now + BINDS_WITHIN;
+        self.errands.push_back(Waiting { id, errand, until, is_sent: false, after: 0, wakes: None });
+    }
+
+    /// How many wait.
+    pub(super) fn errands(&self) -> usize {
+        self.errands.len()
+    }
+
+    /// Whoever waits until it is known where the device is, waits no longer.
+    fn end_unbound(&mut self, now: Instant, out: &mut Outcomes) {
+        if self.binding.peer().is_some() {
+            return;
+        }
+        let target = self.who();
+        self.errands.retain_mut(|waiting| {
+            let is_over = waiting.until <= now;
+            if is_over {
+                let why = "nobody says that it has this instance";
+                let answer = waiting.errand.given_up(&End { target: &target, why, is_sent: false });
+                out.push(Outcome::Answered(waiting.id, answer));
+            }
+            !is_over
+        });
+    }
+
+    /// Whoever asked does not want it any more.
+    pub(super) fn cancel(&mut self, id: CommandId, why: &str) -> Option<Answer> {
+        let at = self.errands.iter().position(|waiting| waiting.id == id)?;
+        let mut waiting = self.errands.remove(at)?;
+        let is_out = self.under_way.as_ref().is_some_and(|of| matches!(of.purpose, Purpose::Errand(out) if out == id));
+        let target = self.who();
+        Some(waiting.errand.given_up(&End { target: &target, why, is_sent: is_out }))
+    }
+
+    /// All that waits is given up.
+    pub(super) fn give_up(&mut self, why: &str, out: &mut Outcomes) {
+        while let Some(id) = self.errands.front().map(|waiting| waiting.id) {
+            if let Some(answer) = self.cancel(id, why) {
+                out.push(Outcome::Answered(id, answer));
+            }
+        }
+    }
+
+    /// From which frame on an errand under way is recorded.
+    pub(super) fn frames_after(&self) -> Option<u64> {
+        let Purpose::Errand(id) = self.under_way.as_ref()?.purpose else { return None };
+        self.errands.iter().find(|waiting| waiting.id == id).map(|waiting| waiting.after)
+    }
+
+    /// A request is done with.
+    pub(super) fn answered(
+        &mut self,
+        now: Instant,
+        took: Duration,
+        outcome: Result<Vec<u8>, Failure>,
+        frames: Vec<FrameView>,
+        out: &mut Outcomes,
+    ) {
+        let Some(UnderWay { service, purpose, lateness }) = self.under_way.take() else { return };
+        let is_silent = outcome == Err(Failure::Timeout);
+        let counted = match &outcome {
+            Ok(_) => Counted::Answer,
+            Err(Failure::Timeout) => Counted::Timeout,
+            Err(Failure::Error { error, .. }) => {
+                Counted::Refusal(super::mapping::unread(&super::many::Unread::Error(*error)))
+            }
+            Err(_) => Counted::Refusal(Reason::ProtocolError),
+        };
+        if !self.devices.is_empty() {
+            out.push(Outcome::Done { devices: Arc::clone(&self.devices), counted, took });
+        }
+        // Another device may be where it was.
+        let is_it = !matches!(purpose, Purpose::Contest) && (outcome.is_ok() || !matches!(purpose, Purpose::Probe));
+        if !is_silent && is_it {
+            self.heard = now;
+            self.binding.answers();
+            self.is_back(now, out);
+        }
+        match purpose {
+            Purpose::Contest => self.contested(now, &outcome, out),
+            Purpose::Errand(id) => {
+                if let Some(waiting) = self.errands.iter_mut().find(|waiting| waiting.id == id) {
+                    waiting.errand.answered(&mut self.ways, Reply { outcome, took, frames });
+                    // What was written is read by all that show it.
+                    if service == ConfirmedService::WRITE_PROPERTY
+                        && let Some(object) = waiting.errand.written()
+                    {
+                        let shows = |(_, item): &(usize, &Item)| item.object == object;
+                        let shown = self.items.iter().enumerate().filter(shows).map(|(at, _)| at);
+                        self.rounds.first(shown.collect());
+                    }
+                }
+            }
+            Purpose::Probe if is_silent => self.fell_silent(now, None, out),
+            Purpose::Probe if outcome.is_err() => self.is_another(now, out),
+            Purpose::Probe => {}
+            Purpose::Subscribe(object) => {
+                let change = self.watches.answered(object, now, &outcome);
+                self.watch_changed(change);
+                if is_silent {
+                    self.fell_silent(now, None, out);
+                }
+            }
+            Purpose::Facts(mut many) => match many.answered(&mut self.ways, outcome) {
+                Ok(()) => match many.next(&self.ways) {
+                    Some((service, data)) => self.ask_again(service, data, Purpose::Facts(many), lateness),
+                    None => self.known(now, many, out),
+                },
+                Err(_) => self.fell_silent(now, None, out),
+            },
+            Purpose::Poll { chunk, mut many, is_check } => match many.answered(&mut self.ways, outcome) {
+                Ok(()) => match many.next(&self.ways) {
+                    Some((service, data)) => {
+                        self.ask_again(service, data, Purpose::Poll { chunk, many, is_check }, lateness);
+                    }
+                    None => self.polled(now, &chunk, many, is_check, lateness, out),
+                },
+                Err(_) => {
+                    let suspect = (many.known() == 0).then(|| chunk.items.first().copied()).flatten();
+                    self.fell_silent(now, suspect, out);
+                }
+            },
+        }
+    }
+
+    /// The next part of something that takes several requests.
+    fn ask_again(&mut self, service: ConfirmedService, data: Vec<u8>, purpose: Purpose, lateness: Duration) {
+        self.again = Some((service, data));
+        self.under_way = Some(UnderWay { service, purpose, lateness });
+    }
+
+    /// How it can be asked is known.
+    fn known(&mut self, now: Instant, many: ReadMany, out: &mut Outcomes) {
+        let mut is_there = false;
+        for (wanted, told) in many.results() {
+            let value = told.and_then(Result::ok).and_then(|content| content.one());
+            match (wanted.reference.property, value) {
+                (PropertyIdentifier::OBJECT_IDENTIFIER, Some(_)) => is_there = true,
+                (PropertyIdentifier::MAX_APDU_LENGTH_ACCEPTED, Some(Told::Unsigned(octets))) => {
+                    let told = MaxApdu::within(u32::try_from(octets).unwrap_or(u32::MAX));
+                    let most = self.own.largest_message.map_or(MaxApdu::BACNET_IP, |most| MaxApdu::within(most.into()));
+                    self.ways.max_apdu = told.min(most);
+                }
+                (PropertyIdentifier::SEGMENTATION_SUPPORTED, Some(Told::Enumerated(number))) => {
+                    self.ways.segmentation = segmentation(number);
+                }
+                (PropertyIdentifier::PROTOCOL_SERVICES_SUPPORTED, Some(Told::BitString(bits))) => {
+                    self.ways.reads_multiple &= bits.has(READS_MULTIPLE);
+                    if !bits.has(SUBSCRIBES) {
+                        self.watches.is_unknown(now);
+                    }
+                }
+                (PropertyIdentifier::COV_INCREMENT, Some(increment)) => {
+                    if let Some(increment) = increment.as_f64().filter(|number| *number >= 0.0) {
+                        self.increments.insert(wanted.object, increment);
+                    }
+                }
+                _ => {}
+            }
+        }
+        if !is_there {
+            return self.is_another(now, out);
+        }
+        self.stage = Stage::Known;
+        self.report_increments(out);
+        self.show_requests(out);
+        if self.items.is_empty() {
+            self.is_up = true;
+            self.event(DeviceEvent::Up, out);
+        }
+    }
+
+    /// At its address is another device: what that says is nothing of this one.
+    fn is_another(&mut self, now: Instant, out: &mut Outcomes) {
+        let wait = self.silence.as_ref().map_or(PROBES.0, |silence| silence.wait);
+        let wait_next = (wait * 2).min(PROBES.1);
+        self.silence = Some(Silence { probe_at: now + wait, wait: wait_next, suspect: None, is_told: true });
+        (self.stage, self.is_up) = (Stage::New, false);
+        self.binding.is_silent(now);
+        self.watches.forget(now);
+        self.items.iter_mut().for_each(|item| (item.was_tried, item.last) = (false, None));
+        let why = format!("{}: at {} is another device", self.who(), self.place_words());
+        let error = interlex_bacnet::Error::UNKNOWN_OBJECT;
+        let reason = super::mapping::unread(&super::many::Unread::Error(error));
+        self.event(DeviceEvent::Silent(reason, why), out);
+    }
+
+    fn place_words(&self) -> String {
+        self.binding.peer().map_or_else(|| "an unknown address".to_owned(), |peer| peer.to_string())
+    }
+
+    /// What a device tells only of larger moves than a point wants to see is said; it is never changed.
+    fn report_increments(&self, out: &mut Outcomes) {
+        let points = self.planned.iter().flat_map(|planned| &planned.device.points);
+        let too_large = points.filter_map(|point| {
+            let (address, _) = point.bacnet()?;
+            let object = super::item::object(address)?;
+            let increment = self.increments.get(&object)?;
+            let raw = point.settings.deadband() / point.settings.scale.abs();
+            (raw > 0.0 && raw < *increment).then(|| format!("{} ({increment})", point.settings.name))
+        });
+        let names: Vec<_> = too_large.take(5).collect();
+        if !names.is_empty() {
+            let why = format!(
+                "{}: COV_Increment is above the deadband of {}: smaller moves are not told",
+                self.who(),
+                names.join(", ")
+            );
+            self.event(DeviceEvent::Error(why), out);
+        }
+    }
+
+    fn polled(
+        &mut self,
+        now: Instant,
+        chunk: &Chunk,
+        many: ReadMany,
+        is_check: bool,
+        lateness: Duration,
+        out: &mut Outcomes,
+    ) {
+        let mut readings: BTreeMap<usize, Reading> = BTreeMap::new();
+        for (wanted, told) in many.results() {
+            let is_it = |at: &&usize| {
+                self.items.get(**at).is_some_and(|item| {
+                    item.object == wanted.object
+                        && item.wanted().iter().any(|known| known.reference == wanted.reference)
+                })
+            };
+            let Some(at) = chunk.items.iter().find(is_it).copied() else { continue };
+            let Some(item) = self.items.get_mut(at) else { continue };
+            if let Some(told) = told {
+                item.take(readings.entry(at).or_default(), &wanted, told);
+            }
+        }
+        let (mut batch, mut types, mut again) = (Vec::new(), Vec::new(), Vec::new());
+        for (at, reading) in readings {
+            let Some(item) = self.items.get_mut(at) else { continue };
+            if is_check && let Some(Ok(read)) = &reading.value {
+                let increment = self.increments.get(&item.object).copied();
+                if item.is_other(read, reading.flags, increment) {
+                    self.check.doubts.entry(at).or_insert(now);
+                } else {
+                    self.check.doubts.remove(&at);
+                }
+                // What was told of changes stands: a read value may be a move that is not told.
+                continue;
+            }
+            if let Some(Err(why)) = &reading.value {
+                let why = format!("{}: {} {}: {why}", super::frames::peer(self.instance), item.object, item.reference);
+                if let Some(place) = self.place {
+                    out.device(place, DeviceEvent::Error(why));
+                }
+            }
+            if item.read(reading, now, &mut batch, &mut types) {
+                again.push(at);
+            }
+        }
+        self.rounds.first(again);
+        self.tell(batch, types, out);
+        if let Some((_, period)) = chunk.due {
+            out.push(Outcome::Polled { period, interval: None, lateness });
+        }
+        self.came_up(out);
+    }
+
+    fn tell(
+        &self,
+        batch: Vec<interlex_core::RawSample>,
+        types: Vec<(PointIndex, interlex_core::DataType)>,
+        out: &mut Outcomes,
+    ) {
+        if !types.is_empty() {
+            self.event(DeviceEvent::Types(types), out);
+        }
+        if !batch.is_empty() && self.place.is_some() {
+            out.batch(|all| all.extend(batch));
+        }
+    }
+
+    /// Everything was tried once.
+    fn came_up(&mut self, out: &mut Outcomes) {
+        if !self.is_up && self.silence.is_none() && self.items.iter().all(|item| item.was_tried) {
+            self.is_up = true;
+            self.event(DeviceEvent::Up, out);
+        }
+    }
+
+    /// Differences to what was told that no change explains: the changes are not to be relied on.
+    fn settle_doubts(&mut self, now: Instant, out: &mut Outcomes) {
+        let is_over = |(_, since): &(&usize, &Instant)| now >= **since + ON_ITS_WAY;
+        let over: Vec<_> = self.check.doubts.iter().filter(is_over).map(|(at, _)| *at).collect();
+        for at in over {
+            self.check.doubts.remove(&at);
+            let Some(item) = self.items.get(at) else { continue };
+            let why = format!(
+                "{}: a change of {} was not told; it is polled until it is subscribed to anew",
+                self.who(),
+                item.object
+            );
+            self.watches.distrust(item.object, now);
+            self.event(DeviceEvent::Error(why), out);
+            self.rounds.first(vec![at]);
+        }
+    }
+
+    fn watch_changed(&mut self, change: Change) {
+        if let Change::Ends(at) = change {
+            self.rounds.first(vec![at]);
+        }
+    }
+
+    /// A change was told.
+    pub(super) fn changed(&mut self, now: Instant, told: &CovNotification, out: &mut Outcomes) {
+        self.heard = now;
+        let Some(content) = told.value(PropertyIdentifier::PRESENT_VALUE) else { return };
+        let Some((at, _)) = self.watches.told(told.object, now) else { return };
+        self.check.doubts.remove(&at);
+        let flags = told.value(PropertyIdentifier::STATUS_FLAGS).and_then(flags).unwrap_or(0);
+        let (mut batch, mut types) = (Vec::new(), Vec::new());
+        let Some(item) = self.items.get_mut(at) else { return };
+        if item.tell(content.clone(), flags, &mut batch, &mut types) {
+            self.rounds.first(vec![at]);
+        }
+        self.tell(batch, types, out);
+    }
+
+    /// Whether a change that is told is of it.
+    pub(super) fn is_of(&self, from: Peer, told: &CovNotification) -> bool {
+        told.device.instance() == self.instance && self.binding.peer() == Some(from)
+    }
+
+    /// A device says who it is.
+    pub(super) fn heard_i_am(&mut self, now: Instant, from: Peer, told: &IAm, out: &mut Outcomes) {
+        match self.binding.heard(now, from, told) {
+            Heard::Nothing => {}
+            Heard::Found => {
+                self.ways.max_apdu = self.ways.max_apdu.min(MaxApdu::within(told.max_apdu));
+                self.ways.segmentation = told.segmentation;
+                self.stage = Stage::New;
+            }
+            // It may have started anew, and know nothing of what was subscribed to.
+            Heard::Again if self.stage == Stage::Known && self.silence.is_none() => {
+                if self.watches.active() > 0 {
+                    self.watches.forget(now);
+                    self.rounds.restart(now);
+                }
+            }
+            Heard::Again => {
+                if let Some(silence) = &mut self.silence {
+                    silence.probe_at = now;
+                }
+            }
+            Heard::Rival => {
+                let why = format!("{}: {from} says that it has this instance, too", self.who());
+                self.event(DeviceEvent::Error(why), out);
+            }
+        }
+    }
+
+    fn contested(&mut self, now: Instant, outcome: &Result<Vec<u8>, Failure>, out: &mut Outcomes) {
+        // Another device answers that it has no such object.
+        match self.binding.contested(outcome.is_ok()) {
+            None | Some(Verdict::Nothing) => {}
+            Some(Verdict::Moved(to)) => {
+                tracing::info!(device = self.name(), %to, "it has moved");
+                self.begin_anew(now);
+            }
+            Some(Verdict::Double(other)) => {
+                let why = format!(
+                    "{}: {} and {other} both have this instance; nothing is written until host says which one is meant",
+                    self.who(),
+                    self.place_words()
+                );
+                self.event(DeviceEvent::Error(why), out);
+            }
+        }
+    }
+
+    /// A request got no answer, however often it was sent.
+    fn fell_silent(&mut self, now: Instant, suspect: Option<usize>, out: &mut Outcomes) {
+        let Some(silence) = &mut self.silence else {
+            // At once it is asked for what every device has: one property may be what it cannot answer.
+            self.silence = Some(Silence { probe_at: now, wait: PROBES.0, suspect, is_told: false });
+            return;
+        };
+        (silence.probe_at, silence.suspect) = (now + silence.wait, None);
+        silence.wait = (silence.wait * 2).min(PROBES.1);
+        let is_news = !std::mem::replace(&mut silence.is_told, true);
+        self.binding.is_silent(now);
+        self.is_up = false;
+        let why =
+            format!("{}: no answer from {}, asked {} times", self.who(), self.place_words(), self.ways.retries + 1);
+        self.event(DeviceEvent::Silent(Reason::Timeout, why), out);
+        if is_news {
+            // What it forgets meanwhile is not known.
+            self.watches.forget(now);
+            self.items.iter_mut().for_each(|item| (item.was_tried, item.last) = (false, None));
+        }
+    }
+
+    /// It answers.
+    fn is_back(&mut self, now: Instant, out: &mut Outcomes) {
+        let Some(silence) = self.silence.take() else { return };
+        if silence.is_told {
+            self.stage = Stage::New;
+            self.rounds.restart(now);
+            return;
+        }
+        // It answers all others: that one alone is what it does not answer.
+        if let Some(at) = silence.suspect
+            && let Some(item) = self.items.get_mut(at)
+        {
+            let mut batch = Vec::new();
+            item.fail(Reason::Timeout, now, &mut batch);
+            let why = format!(
+                "{}: no answer for {} {}",
+                self.who(),
+                self.items.get(at).map_or_else(String::new, |item| item.object.to_string()),
+                self.items.get(at).map_or_else(String::new, |item| item.reference.to_string())
+            );
+            self.event(DeviceEvent::Error(why), out);
+            self.tell(batch, Vec::new(), out);
+            self.came_up(out);
+        }
+    }
+
+    /// A router does not lead to it any more.
+    pub(super) fn not_routed(&mut self, router: std::net::SocketAddrV4, network: u16, reason: u8, out: &mut Outcomes) {
+        if self.binding.lost_router(router, network) {
+            let why =
+                format!("{}: the router {router} leads to network {network} no more, reason {reason}", self.who());
+            self.event(DeviceEvent::Error(why), out);
+        }
+    }
+
+    /// What is watched still holds as it was told, as long as the device is there.
+    pub(super) fn confirm(&mut self, now: Instant, every: Duration, out: &mut Outcomes) {
+        let is_due = self.confirmed.is_none_or(|at| now >= at + every);
+        if !is_due || self.silence.is_some() || self.place.is_none() {
+            return;
+        }
+        let is_watched =
+            |item: &&Item| item.is_watchable && item.last.is_some() && self.watches.is_watched(item.object);
+        let points: Vec<_> = self
+            .items
+            .iter()
+            .filter(is_watched)
+            .flat_map(|item| item.readers.iter().map(|reader| reader.point))
+            .collect();
+        if points.is_empty() {
+            return;
+        }
+        self.confirmed = Some(now);
+        out.push(Outcome::Confirmed(points));
+    }
+
+    /// Whether something of it is watched.
+    pub(super) fn is_watched(&self) -> bool {
+        self.silence.is_none() && self.watches.active() > 0
+    }
+
+    /// What tells it that nobody wants to hear its changes any more.
+    pub(super) fn cancellations(&self) -> Vec<(Peer, Vec<u8>, Terms)> {
+        let Some(peer) = self.binding.peer().filter(|_| self.silence.is_none()) else { return Vec::new() };
+        let terms = Terms { retries: 0, ..self.ways.terms() };
+        self.watches.cancellations().into_iter().map(|data| (peer, data, terms)).collect()
+    }
+
+    fn show_requests(&mut self, out: &mut Outcomes) {
+        let mut periods: Vec<_> = self.items.iter().map(|item| item.period).collect();
+        periods.sort_unstable();
+        periods.dedup();
+        let of = |period: &Duration| {
+            let is_of = |(_, item): &(usize, &Item)| item.period == *period;
+            cut(&self.items, self.items.iter().enumerate().filter(is_of).map(|(at, _)| at), &self.ways).len()
+        };
+        let requests = periods.iter().map(of).sum();
+        if self.shown_requests != requests {
+            self.shown_requests = requests;
+            self.event(DeviceEvent::Requests(requests), out);
+        }
+    }
+
+    /// What it is asked for again and again, and what is subscribed to.
+    pub(super) fn views(&self, points: &PointTable, now: Instant) -> Vec<RequestView> {
+        let device = vec![self.name().to_owned()];
+        let name = |item: &Item| {
+            item.readers
+                .iter()
+                .filter_map(|reader| points.get(reader.point))
+                .map(|info| info.name().to_owned())
+                .collect::<Vec<_>>()
+        };
+        let mut views = Vec::new();
+        let is_watched = |item: &Item| item.is_watchable && self.watches.is_watched(item.object);
+        for item in self.items.iter().filter(|item| is_watched(item)) {
+            let increment = self.increments.get(&item.object).filter(|increment| **increment > 0.0);
+            let moves = increment.map(|increment| format!(" by {increment} or more")).unwrap_or_default();
+            views.push(RequestView {
+                devices: device.clone(),
+                reads: format!("changes of {}{moves}", item.object),
+                period_ms: self.own.check_period.as_millis(),
+                points: name(item),
+                as_planned: true,
+                bad: None,
+                whole_again_in_ms: None,
+            });
+        }
+        let mut periods: Vec<_> = self.items.iter().map(|item| item.period).collect();
+        periods.sort_unstable();
+        periods.dedup();
+        for period in periods {
+            let polled =
+                |(_, item): &(usize, &Item)| item.period == period && !is_watched(item) && item.bad().is_none();
+            let due = self.items.iter().enumerate().filter(polled).map(|(at, _)| at);
+            for part in cut(&self.items, due, &self.ways) {
+                let items: Vec<_> = part.iter().filter_map(|at| self.items.get(*at)).collect();
+                let reads = match items.as_slice() {
+                    [one] => format!("{} {}", one.object, one.reference),
+                    several => format!(
+                        "{} properties of {}",
+                        several.len(),
+                        several.first().map_or_else(String::new, |first| format!("{} and others", first.object))
+                    ),
+                };
+                views.push(RequestView {
+                    devices: device.clone(),
+                    reads,
+                    period_ms: u64::try_from(period.as_millis()).unwrap_or(u64::MAX),
+                    points: items.iter().flat_map(|item| name(item)).collect(),
+                    as_planned: true,
+                    bad: None,
+                    whole_again_in_ms: None,
+                });
+            }
+        }
+        for item in &self.items {
+            let Some(reason) = item.bad() else { continue };
+            views.push(RequestView {
+                devices: device.clone(),
+                reads: format!("{} {}", item.object, item.reference),
+                period_ms: u64::try_from(item.period.as_millis()).unwrap_or(u64::MAX),
+                points: name(item),
+                as_planned: !item.is_left_alone(now),
+                bad: Some(super::words(reason)),
+                whole_again_in_ms: None,
+            });
+        }
+        views
+    }
+}
+
+fn segmentation(number: u32) -> Segmentation {
+    match number {
+        0 => Segmentation::Both,
+        1 => Segmentation::Transmit,
+        2 => Segmentation::Receive,
+        _ => Segmentation::None,
+    }
+}
+
+/// Cuts what is due into requests.
+fn cut(items: &[Item], due: impl Iterator<Item = usize>, ways: &Ways) -> Vec<Vec<usize>> {
+    let (room, most) = (ways.room(), usize::from(ways.max_apdu.octets()));
+    let mut parts: Vec<Vec<usize>> = Vec::new();
+    let (mut answer, mut request) = (0, 0);
+    for at in due {
+        let Some(item) = items.get(at) else { continue };
+        let (of_answer, of_request) = item.sizes();
+        let is_full = answer + of_answer > room || request + of_request > most;
+        match parts.last_mut().filter(|_| !is_full) {
+            Some(part) => part.push(at),
+            None => {
+                parts.push(vec![at]);
+                (answer, request) = (8, 8);
+            }
+        }
+        answer += of_answer;
+        request += of_request;
+    }
+    parts
+}
