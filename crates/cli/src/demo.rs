@@ -7,7 +7,9 @@ use crate::serve::{interrupted, keep_setup_link, make_private};
 use anyhow::Context;
 use clap::Args;
 use indicatif::{ProgressBar, ProgressStyle};
-use interlex_core::description::{self, Description, Dnp3Link, Files, Fingerprint, LinkProtocol, MAIN_FILE, OpcUaLink};
+use interlex_core::description::{
+    self, BacnetIpLink, Description, Dnp3Link, Files, Fingerprint, HostPort, LinkProtocol, MAIN_FILE, OpcUaLink,
+};
 use interlex_plant::{EngineConfig, Plant, PlantConfig};
 use interlex_service::{Service, ServiceConfig};
 use interlex_sidecar::{Broker, Database, is_free};
@@ -58,6 +60,8 @@ fn files() -> Files {
         ("points/gas-meter.csv", include_str!("../../../demo/points/gas-meter.csv")),
         ("points/engine.csv", include_str!("../../../demo/points/engine.csv")),
         ("points/grid.csv", include_str!("../../../demo/points/grid.csv")),
+        ("points/heat-network.csv", include_str!("../../../demo/points/heat-network.csv")),
+        ("points/boiler-house.csv", include_str!("../../../demo/points/boiler-house.csv")),
     ]
     .map(|(path, text)| (path.to_owned(), text.to_owned()))
     .into()
@@ -72,6 +76,9 @@ struct Places {
     control: SocketAddr,
     engine: SocketAddr,
     grid: SocketAddr,
+    /// Where the gateway speaks BACnet, and where the heating answers.
+    building: SocketAddrV4,
+    heating: SocketAddrV4,
 }
 
 impl Places {
@@ -87,6 +94,8 @@ impl Places {
             control: at(host, first + 4),
             engine: at(host, first + 5),
             grid: at(host, first + 6),
+            building: SocketAddrV4::new(host, first + 7),
+            heating: SocketAddrV4::new(host, first + 8),
         }
     }
 
@@ -145,15 +154,17 @@ pub(crate) async fn run(arguments: DemoArguments) -> anyhow::Result<()> {
             calls: None,
         }),
         grid: Some(places.grid),
+        heating: Some(places.heating),
         seed: arguments.seed,
     };
     let plant = Plant::start(config, stop_plant.clone()).await?;
     step.done(&format!(
-        "eight devices, Modbus TCP on port {}, RTU on {}, OPC UA on port {}, DNP3 on port {}",
+        "ten devices, Modbus TCP on port {}, RTU on {}, OPC UA on port {}, DNP3 on port {}, BACnet on port {}",
         places.plant.port(),
         line.display(),
         places.engine.port(),
-        places.grid.port()
+        places.grid.port(),
+        places.heating.port()
     ));
 
     let step = Step::begin("service");
@@ -170,7 +181,8 @@ pub(crate) async fn run(arguments: DemoArguments) -> anyhow::Result<()> {
     service.ready().await;
     let engine = plant.engine().zip(plant.engine_certificate().and_then(fingerprint));
     let (line, grid) = (line.display().to_string(), Some(places.grid));
-    let placed = Placed { plant: places.plant, broker: places.broker, line, engine, grid };
+    let heating = Some((places.building, places.heating));
+    let placed = Placed { plant: places.plant, broker: places.broker, line, engine, grid, heating };
     prepare(&service, &placed, &arguments.data_dir.join(PLACED)).await?;
     step.done(&format!("gateway {GATEWAY} runs"));
 
@@ -201,6 +213,9 @@ struct Placed {
     /// The grid connection.
     #[serde(default)]
     grid: Option<SocketAddr>,
+    /// From where BACnet is spoken, and where the heating is.
+    #[serde(default)]
+    heating: Option<(SocketAddrV4, SocketAddrV4)>,
 }
 
 /// Where that is kept, in the data directory.
@@ -214,6 +229,10 @@ impl Placed {
                 LinkProtocol::Modbus(modbus) => modbus,
                 LinkProtocol::OpcUa(own) => {
                     self.engine_moved(own, now);
+                    continue;
+                }
+                LinkProtocol::Bacnet(own) => {
+                    self.heating_moved(own, now);
                     continue;
                 }
                 LinkProtocol::Dnp3(own) => {
@@ -258,6 +277,18 @@ impl Placed {
     }
 }
 
+impl Placed {
+    fn heating_moved(&self, own: &mut BacnetIpLink, now: &Self) {
+        let (Some((from, heating)), Some((at, heated))) = (self.heating, now.heating) else { return };
+        if own.interface == from.ip().to_string() && own.port == from.port() {
+            (own.interface, own.port) = (at.ip().to_string(), at.port());
+        }
+        if own.bbmd.is_some_and(|bbmd| bbmd.or_port(own.port) == heating) {
+            own.bbmd = Some(HostPort { host: *heated.ip(), port: Some(heated.port()) });
+        }
+    }
+}
+
 fn fingerprint(certificate: &[u8]) -> Option<String> {
     Some(Fingerprint(interlex_opcua::certificate_details(certificate).ok()?.fingerprint).to_string())
 }
@@ -286,6 +317,7 @@ async fn prepare(service: &Service, placed: &Placed, path: &Path) -> anyhow::Res
             line: SHIPPED_LINE.to_owned(),
             engine: Some((SHIPPED.engine, String::new())),
             grid: Some(SHIPPED.grid),
+            heating: Some((SHIPPED.building, SHIPPED.heating)),
         },
     };
     known.moved(&mut description, placed);

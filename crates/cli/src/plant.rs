@@ -37,6 +37,9 @@ pub(crate) struct PlantArguments {
     /// DNP3 port of the feeder controller of the grid connection. No grid connection when it is left out
     #[arg(long)]
     pub(crate) grid_port: Option<u16>,
+    /// BACnet/IP port of the controllers of the heat network and the boiler house. No heating when it is left out
+    #[arg(long)]
+    pub(crate) heating_port: Option<u16>,
     /// Where the serial line with the meters can be opened; a link is put there. No line when it is left out
     #[arg(long)]
     pub(crate) serial_path: Option<PathBuf>,
@@ -55,7 +58,7 @@ pub(crate) enum PlantCommand {
     },
     /// Switch a fault of a running plant
     Fault {
-        /// The device, such as digester-1 or gas-meter, which `plant map` names; or engine, or grid
+        /// The device, such as digester-1 or gas-meter, which `plant map` names; or engine, grid, heat-network, boiler-house
         device: String,
         /// What goes wrong
         #[arg(value_enum)]
@@ -92,12 +95,16 @@ pub(crate) enum PlantFault {
     LyingLimits,
     /// History is half a minute behind (engine).
     LateHistory,
-    /// The controller restarts, once (grid).
+    /// The controller restarts, once (grid, heating).
     Restart,
     /// The protection opens the breaker, once (grid).
     Trip,
-    /// Somebody operates it by hand: commands are refused (grid).
+    /// Somebody operates it by hand: commands are refused (grid), or hold nothing (heating).
     Local,
+    /// The sensor of the flow temperature is torn off (heating).
+    Sensor,
+    /// Changes are not told any more (heating).
+    NoChanges,
     /// The clock is an hour behind (grid).
     ClockBack,
 }
@@ -111,7 +118,7 @@ pub(crate) async fn run(arguments: PlantArguments) -> anyhow::Result<()> {
 }
 
 /// The devices that are no Modbus units.
-const OTHERS: [&str; 2] = ["engine", "grid"];
+const OTHERS: [&str; 4] = ["engine", "grid", "heat-network", "boiler-house"];
 
 /// Where its control interface answers.
 fn control(arguments: &PlantArguments) -> SocketAddr {
@@ -131,7 +138,8 @@ async fn serve(arguments: &PlantArguments) -> anyhow::Result<()> {
         calls: arguments.engine_calls,
     });
     let grid = arguments.grid_port.map(|port| (arguments.host, port).into());
-    let config = PlantConfig { modbus, control: control(arguments), serial_path, engine, grid, seed };
+    let heating = arguments.heating_port.map(|port| std::net::SocketAddrV4::new(arguments.host, port));
+    let config = PlantConfig { modbus, control: control(arguments), serial_path, engine, grid, heating, seed };
     let plant = Plant::start(config, stop.clone()).await?;
     print_map(Output::Table)?;
     say!("\nModbus TCP on {}, control on http://{}. Ctrl-C stops it.", plant.modbus(), plant.control())?;
@@ -140,6 +148,9 @@ async fn serve(arguments: &PlantArguments) -> anyhow::Result<()> {
     }
     if let Some(address) = plant.grid() {
         say!("The grid connection as DNP3 outstation 10 on {address}.")?;
+    }
+    if let Some(port) = arguments.heating_port {
+        say!("The heating as BACnet devices 4001 and 4002 by {}:{port}.", arguments.host)?;
     }
     if let Some(path) = &arguments.serial_path {
         say!("Modbus RTU at 19200 baud on {}.", path.display())?;

@@ -1,5 +1,6 @@
 use crate::engine::{EngineFault, EngineFaults};
 use crate::grid::{self, Feeder, GridFault};
+use crate::heating::{Controllers, HeatingFault};
 use crate::units::{Fault, Field};
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -22,6 +23,7 @@ struct Controlled {
     field: Arc<Field>,
     engine: Option<EngineFaults>,
     grid: Option<Arc<OutstationHost<Feeder>>>,
+    heating: Option<Controllers>,
 }
 
 /// The name of the engine's controller among the devices.
@@ -34,12 +36,13 @@ pub(crate) fn router(
     field: Arc<Field>,
     engine: Option<EngineFaults>,
     grid: Option<Arc<OutstationHost<Feeder>>>,
+    heating: Option<Controllers>,
 ) -> Router {
     Router::new()
         .route("/truth", get(truth))
         .route("/running", put(set_running))
         .route("/faults/{device}/{fault}", put(switch_on).delete(switch_off))
-        .with_state(Arc::new(Controlled { field, engine, grid }))
+        .with_state(Arc::new(Controlled { field, engine, grid, heating }))
 }
 
 async fn truth(State(controlled): State<Arc<Controlled>>) -> Json<BTreeMap<&'static str, BTreeMap<&'static str, f64>>> {
@@ -70,6 +73,11 @@ async fn switch(controlled: &Controlled, device: &str, word: &str, is_on: bool) 
     if let Some(host) = controlled.grid.as_ref().filter(|_| device == GRID) {
         let Some(fault) = fault::<GridFault>(word) else { return StatusCode::NOT_FOUND };
         grid::switch(host, fault, is_on);
+        return StatusCode::NO_CONTENT;
+    }
+    if let (Some(controllers), Some(fault)) = (&controlled.heating, fault::<HeatingFault>(word))
+        && controllers.switch(device, fault, is_on)
+    {
         return StatusCode::NO_CONTENT;
     }
     let is_switched = match &controlled.engine {

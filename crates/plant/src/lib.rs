@@ -16,6 +16,7 @@
 mod control;
 mod engine;
 mod grid;
+mod heating;
 mod line;
 mod run;
 mod signals;

@@ -1,13 +1,14 @@
 use crate::control;
 use crate::engine::{self, Controller, Coupling, EngineConfig};
 use crate::grid::{self, Feeder};
+use crate::heating::{self, Controllers};
 use crate::line::SerialLine;
 use crate::units::{Field, Side, Units};
 use interlex_dnp3::OutstationHost;
 use interlex_modbus::Framing;
 use interlex_opcua::Host;
 use std::io;
-use std::net::SocketAddr;
+use std::net::{SocketAddr, SocketAddrV4};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -31,6 +32,8 @@ pub struct PlantConfig {
     pub engine: Option<EngineConfig>,
     /// Where the feeder controller of the grid connection answers. None where there is none.
     pub grid: Option<SocketAddr>,
+    /// Where the controllers of the heat network and the boiler house answer. None where there are none.
+    pub heating: Option<SocketAddrV4>,
     /// The same seed gives the same values.
     pub seed: u64,
 }
@@ -56,6 +59,9 @@ pub enum PlantError {
         /// What the system said.
         source: io::Error,
     },
+    /// The controllers of the heating have no place.
+    #[error("the heating's controllers do not answer")]
+    Heating(#[source] interlex_bacnet::BindError),
     /// The serial line cannot be had.
     #[error("the plant's serial line cannot be made at {path}")]
     Line {
@@ -128,6 +134,17 @@ impl Plant {
                 }
             });
         }
+        let heating = config.heating.map(|address| heating::controllers(address, seed));
+        let heating = heating.transpose().map_err(PlantError::Heating)?;
+        if let Some(controllers) = heating.clone() {
+            let serving = Arc::clone(&controllers.host).serve(stop.clone());
+            tasks.spawn(async move {
+                if let Err(error) = serving.await {
+                    tracing::error!(%error, "the heating's controllers ended");
+                }
+            });
+            tasks.spawn(run_heating(controllers, stop.clone()));
+        }
         let (mut engine_address, mut faults) = (None, None);
         if let Some(config) = config.engine {
             let (listener, address) = listen(config.address, "engine").await?;
@@ -152,7 +169,7 @@ impl Plant {
                 }
             });
         }
-        let router = control::router(field, faults, feeder);
+        let router = control::router(field, faults, feeder, heating);
         tasks.spawn(async move {
             let serving = axum::serve(control, router).with_graceful_shutdown(stop.cancelled_owned());
             if let Err(error) = serving.await {
@@ -239,6 +256,18 @@ async fn run_engine(host: Arc<Host<Controller>>, coupling: Arc<Coupling>, stop: 
                 let by = (STEP.as_secs_f64(), &*coupling);
                 host.with(|server, controller, now| engine::step(server, controller, now, by));
             }
+            () = stop.cancelled() => return,
+        }
+    }
+}
+
+/// Moves the heating on, as [`run_model`] does.
+async fn run_heating(controllers: Controllers, stop: CancellationToken) {
+    let mut ticks = interval(STEP);
+    ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    loop {
+        tokio::select! {
+            _ = ticks.tick() => controllers.step(STEP.as_secs_f64()),
             () = stop.cancelled() => return,
         }
     }

@@ -111,8 +111,15 @@ async fn an_operator_sets_its_power_and_stops_it_and_others_only_look() {
     let directory = tempfile::tempdir().unwrap();
     let (any, stop) = (SocketAddr::from((Ipv4Addr::LOCALHOST, 0)), CancellationToken::new());
     let engine = EngineConfig { address: any, directory: directory.path().to_owned(), many: 10, calls: None };
-    let config =
-        PlantConfig { modbus: any, control: any, serial_path: None, engine: Some(engine), grid: None, seed: 1 };
+    let config = PlantConfig {
+        modbus: any,
+        control: any,
+        serial_path: None,
+        engine: Some(engine),
+        grid: None,
+        heating: None,
+        seed: 1,
+    };
     let plant = Plant::start(config.clone(), stop.clone()).await.unwrap();
     let address = plant.engine().unwrap();
     let made = std::fs::read(directory.path().join("engine-certificate.der")).unwrap();

@@ -163,6 +163,15 @@ impl Object {
         self.set(PropertyIdentifier::STATUS_FLAGS, BitString::of(&flags));
     }
 
+    /// Somebody at the device commands it at a priority, 1 to 16, or gives it back.
+    pub fn command(&mut self, priority: u8, value: Option<Value>) {
+        let slot = usize::from(priority).checked_sub(1);
+        let slots = self.priorities.as_mut().zip(slot);
+        if let Some(slot) = slots.and_then(|(priorities, slot)| priorities.get_mut(slot)) {
+            *slot = value;
+        }
+    }
+
     /// Which properties a word for several stands for; the property itself where it is one.
     pub(super) fn meant(&self, property: PropertyIdentifier) -> Vec<PropertyIdentifier> {
         let always = [

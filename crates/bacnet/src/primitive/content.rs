@@ -1,5 +1,7 @@
+use super::object::ObjectIdentifier;
+use super::property::PropertyIdentifier;
 use super::tag::{Tag, TagHeader};
-use super::value::Value;
+use super::value::{self, Value, put_object, put_unsigned, unsigned_32};
 use crate::codec::{DecodeError, Fault, Reader};
 use std::fmt;
 
@@ -35,6 +37,29 @@ impl Content {
     pub fn decode(octets: &[u8]) -> Result<Self, DecodeError> {
         Reader::new(octets).skip_until(None)?;
         Ok(Self(octets.to_vec()))
+    }
+
+    /// A reference to a property of an object of the same device (BACnetDeviceObjectPropertyReference).
+    ///
+    /// Source: ASHRAE 135-2016, clause 21.
+    #[must_use]
+    pub fn reference(object: ObjectIdentifier, property: PropertyIdentifier) -> Self {
+        let mut octets = Vec::new();
+        put_object(&mut octets, 0, object);
+        put_unsigned(&mut octets, 1, property.0.into());
+        Self(octets)
+    }
+
+    /// The object and the property that a reference names, and the device where it names one.
+    #[must_use]
+    pub fn referenced(&self) -> Option<(ObjectIdentifier, PropertyIdentifier, Option<ObjectIdentifier>)> {
+        let mut reader = Reader::new(&self.0);
+        let object = value::object(reader.required(0, "the object").ok()?, "the object").ok()?;
+        let property = unsigned_32(reader.required(1, "the property").ok()?, "the property").ok()?;
+        reader.optional(2, "the array index").ok()?;
+        let device = reader.optional(3, "the device").ok()?;
+        let device = device.map(|content| value::object(content, "the device")).transpose().ok()?;
+        Some((object, PropertyIdentifier(property), device))
     }
 
     /// Several, one after the other.
