@@ -1,6 +1,7 @@
 use crate::description::{Access, Point};
 use crate::{DataType, UnapplyError, Value};
 use serde::Serialize;
+use std::fmt;
 
 /// What became of a command: the same four in client, console, host metric, reply and audit trail.
 #[derive(Debug, Clone, PartialEq)]
@@ -42,8 +43,8 @@ impl CommandOutcome {
     }
 }
 
-impl std::fmt::Display for OutcomeWord {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+impl fmt::Display for OutcomeWord {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::Confirmed => "confirmed",
             Self::Accepted => "accepted",
@@ -53,8 +54,8 @@ impl std::fmt::Display for OutcomeWord {
     }
 }
 
-impl std::fmt::Display for CommandOutcome {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+impl fmt::Display for CommandOutcome {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Confirmed => self.word().fmt(f),
             Self::Accepted(why) | Self::Refused(why) | Self::Unknown(why) => write!(f, "{}: {why}", self.word()),
@@ -83,6 +84,35 @@ pub fn value_from_words_as(raw_type: DataType, words: &str) -> Value {
     }
 }
 
+/// What a point is commanded to.
+#[derive(Debug, Clone, PartialEq)]
+pub enum CommandValue {
+    /// An engineering value.
+    Set(Value),
+    /// What was commanded before is given back: for objects whose commands have priorities, so that whoever comes after us holds them.
+    Relinquish,
+}
+
+impl CommandValue {
+    /// The word for it in files.
+    pub const RELINQUISH: &str = "relinquish";
+}
+
+impl From<Value> for CommandValue {
+    fn from(value: Value) -> Self {
+        Self::Set(value)
+    }
+}
+
+impl fmt::Display for CommandValue {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Set(value) => value.fmt(f),
+            Self::Relinquish => f.write_str(Self::RELINQUISH),
+        }
+    }
+}
+
 /// Why a value may not be written to a point.
 #[derive(Debug, Clone, PartialEq, thiserror::Error)]
 pub enum CommandRefusal {
@@ -105,6 +135,9 @@ pub enum CommandRefusal {
         /// The limit.
         high: f64,
     },
+    /// Nobody holds it at a priority.
+    #[error("it has no priorities: there is nothing to give back")]
+    NoPriorities,
     /// The value has no form in the device.
     #[error(transparent)]
     Value(#[from] UnapplyError),

@@ -50,8 +50,8 @@ pub use backoff::Backoff;
 pub use beginning::beginning;
 pub use clock::{Clock, ManualClock};
 pub use command::{
-    CommandOutcome, CommandRefusal, OutcomeWord, check_command, raw_to_write, raw_to_write_as, value_from_words,
-    value_from_words_as,
+    CommandOutcome, CommandRefusal, CommandValue, OutcomeWord, check_command, raw_to_write, raw_to_write_as,
+    value_from_words, value_from_words_as,
 };
 pub use enumeration::{Enumeration, ParseEnumerationError};
 pub use field_event::FieldEvent;

@@ -1,6 +1,6 @@
 //! Messages made from templates, and commands read from messages: for brokers that speak plain MQTT.
 
-use crate::{DataType, Quality, Value};
+use crate::{CommandValue, DataType, Quality, Value};
 use minijinja::value::ValueKind;
 use minijinja::{Environment, UndefinedBehavior};
 use serde::Serialize;
@@ -237,8 +237,8 @@ pub struct MessageCommand {
     pub device: String,
     /// Its point.
     pub point: String,
-    /// The value.
-    pub value: Value,
+    /// The value; a null gives back what was commanded before.
+    pub value: CommandValue,
     /// What the reply repeats; null when there is none.
     pub id: Json,
 }
@@ -281,6 +281,7 @@ impl CommandMapping {
         };
         let (device, point) = (text("device", &self.device)?, text("point", &self.point)?);
         let value = match part(&self.value) {
+            Some(Json::Null) => return Ok(MessageCommand { device, point, value: CommandValue::Relinquish, id }),
             Some(Json::Bool(bit)) => Value::Bool(bit),
             Some(Json::Number(number)) => {
                 let whole = number.as_u64().map(Value::Uint).or_else(|| number.as_i64().map(Value::Int));
@@ -293,7 +294,7 @@ impl CommandMapping {
             }
             None => return Err((id, format!("there is no value at {}", self.value))),
         };
-        Ok(MessageCommand { device, point, value, id })
+        Ok(MessageCommand { device, point, value: value.into(), id })
     }
 }
 
@@ -390,8 +391,12 @@ mod tests {
         };
         let read = |mapping: CommandMapping, payload: &str| mapping.read("alderfen/set/pump", payload.as_bytes());
         let command = read(mapping("topic:2", "/v/0"), r#"{"point": "speed", "v": [41.5], "id": 7}"#).unwrap();
-        let wanted =
-            MessageCommand { device: "pump".into(), point: "speed".into(), value: Value::Float64(41.5), id: json!(7) };
+        let wanted = MessageCommand {
+            device: "pump".into(),
+            point: "speed".into(),
+            value: Value::Float64(41.5).into(),
+            id: json!(7),
+        };
         assert_eq!(command, wanted);
         for (payload, id, said) in [
             ("{", Json::Null, "no JSON"),

@@ -24,8 +24,8 @@ pub use error::TrialError;
 pub use link::{
     Bar, CountsView, DeviceAct, DeviceCounts, FrameFilter, FrameView, HistogramView, IdentityObject, Keeper, KeptEvent,
     LinkHandle, LinkStatistics, Memories, OfferRequest, OfferSource, OwnCertificateFiles, OwnCertificateView,
-    OwnIdentity, PointWrite, RateView, RefusalCount, RequestView, Said, Surroundings, TrialAct, TrialAlternative,
-    TrialIdentity, TrialRead, TrialReading, Via, WriteError, WriteOutcome,
+    OwnIdentity, PointWrite, RateView, RefusalCount, Relinquish, RequestView, Said, Surroundings, TrialAct,
+    TrialAlternative, TrialIdentity, TrialRead, TrialReading, Via, WriteError, WriteOutcome,
 };
 pub use listeners::Listeners;
 pub use start::{Offering, act, identify, read, sources, start, write};

@@ -3,12 +3,12 @@ use crate::dnp3::{self, Dnp3Driver};
 use crate::error::TrialError;
 use crate::link::{
     Action, Answer, DeviceAct, FieldDriver, LinkHandle, LinkPlan, LinkTask, OfferRequest, OfferSource, PointWrite,
-    Surroundings, TrialAct, TrialIdentity, TrialRead, TrialReading, Via, WriteError, WriteOutcome,
+    Relinquish, Surroundings, TrialAct, TrialIdentity, TrialRead, TrialReading, Via, WriteError, WriteOutcome,
 };
 use crate::modbus::{self, ModbusDriver};
 use crate::opcua::{self, OpcUaDriver};
-use interlex_core::OfferEvent;
-use interlex_core::description::{Description, Device, DeviceProtocol, Link, LinkProtocol, Protocol};
+use interlex_core::description::{Access, Description, Device, DeviceProtocol, Link, LinkProtocol, Protocol};
+use interlex_core::{CommandRefusal, OfferEvent};
 use std::any::Any;
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
@@ -64,8 +64,12 @@ pub async fn read(read: &TrialRead, via: &Via) -> Result<TrialReading, TrialErro
 /// [`WriteError`]
 pub async fn write(write: &PointWrite, via: &Via) -> Result<WriteOutcome, WriteError> {
     // What is refused anyway needs no connection.
-    if !write.relinquishes {
+    if write.relinquishes == Relinquish::No {
         interlex_core::check_command(&write.point, &write.value)?;
+    } else if write.point.settings.access == Access::Read {
+        return Err(CommandRefusal::ReadOnly.into());
+    } else if write.point.bacnet().is_none() {
+        return Err(CommandRefusal::NoPriorities.into());
     }
     match carry_out(via, &write.link, Action::Write(Box::new(write.clone()))).await {
         (Answer::Written(outcome), shared_connection) => {

@@ -35,8 +35,8 @@ pub use interlex_core::{
 pub use interlex_field::{
     Bar, CountsView, DeviceAct, DeviceCounts, FrameFilter, FrameView, HistogramView, IdentityObject, LinkStatistics,
     Memories, OfferRequest, OfferSource, Offering, OwnCertificateFiles, OwnCertificateView, OwnIdentity, PointWrite,
-    RateView, RefusalCount, RequestView, Said, TrialAct, TrialAlternative, TrialError, TrialIdentity, TrialRead,
-    TrialReading, Via, WriteError, WriteOutcome, reason_words, sources,
+    RateView, RefusalCount, Relinquish, RequestView, Said, TrialAct, TrialAlternative, TrialError, TrialIdentity,
+    TrialRead, TrialReading, Via, WriteError, WriteOutcome, reason_words, sources,
 };
 pub use interlex_uplink::{
     Published, SentMessage, Tap, TapError, TapMessage, TapMetric, allow_files_in, fill_templates_in,

@@ -5,7 +5,7 @@ use interlex_core::description::{Description, DeviceProtocol, Files, read};
 use interlex_core::{Offer, OfferEvent, Value};
 use interlex_gateway::{
     DeviceState, FrameFilter, Gateway, GatewayOptions, IdentityObject, Memories, OfferRequest, Offering, PointWrite,
-    WriteError, ask_for_offers, identify, try_write, via,
+    Relinquish, WriteError, ask_for_offers, identify, try_write, via,
 };
 use interlex_modbus::{
     ExceptionCode, Framing, ReadData, Refusal, Request, Response, Table, Units, Written, serve_wire,
@@ -308,8 +308,14 @@ async fn a_device_says_who_it_is_and_a_scan_finds_units_and_addresses() {
     let mut point = interlex_core::description::Point::clone(&bench.description.devices[0].points[1]);
     point.settings.access = interlex_core::description::Access::Read;
     let device = bench.description.devices[0].clone();
-    let write =
-        PointWrite { link: link.clone(), device, point, value: Value::Uint(1), relinquishes: false, index: None };
+    let write = PointWrite {
+        link: link.clone(),
+        device,
+        point,
+        value: Value::Uint(1),
+        relinquishes: Relinquish::No,
+        index: None,
+    };
     assert!(matches!(try_write(&write, &nothing).await, Err(WriteError::Refused(_))));
 }
 

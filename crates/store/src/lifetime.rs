@@ -10,6 +10,8 @@ pub struct CommandLifetime {
     pub point: String,
     /// When the safe value is due, in milliseconds since 1970 UTC.
     pub due_at: i64,
+    /// What was commanded, in words; none where it is not known.
+    pub commanded: Option<String>,
 }
 
 impl Store {
@@ -18,11 +20,12 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`]
     pub async fn command_lifetimes(&self, gateway: &str) -> Result<Vec<CommandLifetime>, StoreError> {
-        let query = "SELECT device, point, due_at FROM command_lifetime WHERE gateway = ?";
+        let query = "SELECT device, point, due_at, commanded FROM command_lifetime WHERE gateway = ?";
         let rows = self.in_time(async { Ok(sqlx::query(query).bind(gateway).fetch_all(&self.pool).await?) }).await?;
         let lifetime = |row: sqlx::mysql::MySqlRow| {
             let (device, point) = (row.try_get("device")?, row.try_get("point")?);
-            Ok(CommandLifetime { device, point, due_at: row.try_get("due_at")? })
+            let (due_at, commanded) = (row.try_get("due_at")?, row.try_get("commanded")?);
+            Ok(CommandLifetime { device, point, due_at, commanded })
         };
         rows.into_iter().map(lifetime).collect()
     }
@@ -35,17 +38,18 @@ impl Store {
         &self,
         gateway: &str,
         (device, point): (&str, &str),
-        due_at: Option<i64>,
+        due: Option<(i64, Option<&str>)>,
     ) -> Result<(), StoreError> {
-        let query = match due_at {
-            Some(due_at) => sqlx::query(
-                "INSERT INTO command_lifetime (gateway, device, point, due_at) VALUES (?, ?, ?, ?) \
-                 ON DUPLICATE KEY UPDATE due_at = VALUES(due_at)",
+        let query = match due {
+            Some((due_at, commanded)) => sqlx::query(
+                "INSERT INTO command_lifetime (gateway, device, point, due_at, commanded) VALUES (?, ?, ?, ?, ?) \
+                 ON DUPLICATE KEY UPDATE due_at = VALUES(due_at), commanded = VALUES(commanded)",
             )
             .bind(gateway)
             .bind(device)
             .bind(point)
-            .bind(due_at),
+            .bind(due_at)
+            .bind(commanded),
             None => sqlx::query("DELETE FROM command_lifetime WHERE gateway = ? AND device = ? AND point = ?")
                 .bind(gateway)
                 .bind(device)

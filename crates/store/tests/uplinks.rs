@@ -135,11 +135,15 @@ async fn uplinks_of_one_name_on_two_gateways_are_two(store: &Store) {
 }
 
 async fn the_last_lifetime_of_a_commanded_value_counts(store: &Store) {
-    let lifetime = |point: &str, due_at| CommandLifetime { device: "pump".to_owned(), point: point.to_owned(), due_at };
+    let lifetime = |point: &str, due_at| {
+        let commanded = Some("42.5".to_owned());
+        CommandLifetime { device: "pump".to_owned(), point: point.to_owned(), due_at, commanded }
+    };
     for (point, due_at) in
         [("speed", Some(10)), ("mode", Some(20)), ("speed", Some(30)), ("mode", None), ("mode", None)]
     {
-        store.set_command_lifetime("works", ("pump", point), due_at).await.unwrap();
+        let due = due_at.map(|due_at| (due_at, Some("42.5")));
+        store.set_command_lifetime("works", ("pump", point), due).await.unwrap();
     }
     assert_eq!(store.command_lifetimes("works").await.unwrap(), [lifetime("speed", 30)]);
     assert_eq!(store.command_lifetimes("office").await.unwrap(), []);

@@ -1,4 +1,4 @@
-use interlex_core::{CommandOutcome, Value, beginning};
+use interlex_core::{CommandOutcome, CommandValue, beginning};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use tokio::sync::mpsc;
@@ -13,8 +13,8 @@ pub struct BrokerCommand {
     pub device: String,
     /// The point.
     pub point: String,
-    /// The engineering value that is wanted.
-    pub value: Value,
+    /// The engineering value that is wanted, or that what was commanded is given back.
+    pub value: CommandValue,
     /// When it came.
     pub at: Instant,
     /// Where to tell what became of it, and who asked there.

@@ -17,8 +17,6 @@ pub struct DeviceFaults {
     pub tells_nothing: bool,
     /// It gives results in another order than it was asked.
     pub reorders_results: bool,
-    /// It answers with the value of another object.
-    pub confuses_objects: bool,
     /// It cannot read its object list in one piece.
     pub lists_by_index: bool,
     /// What it makes of what is written to it.

@@ -382,15 +382,6 @@ impl Device {
         if self.faults.reorders_results {
             results.reverse();
         }
-        if self.faults.confuses_objects {
-            // The values of the neighbour under the own name.
-            let objects: Vec<_> = results.iter().map(|result| result.object).collect();
-            results.rotate_left(1);
-            results
-                .iter_mut()
-                .zip(objects.into_iter().cycle().skip(1))
-                .for_each(|(result, object)| result.object = object);
-        }
         ReadPropertyMultipleAck(results)
     }
 

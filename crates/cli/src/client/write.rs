@@ -14,14 +14,18 @@ pub(crate) struct WriteArguments {
     /// One of its points
     pub(crate) point: String,
     /// The engineering value: a number, true, false, or text
-    #[arg(allow_negative_numbers = true)]
-    pub(crate) value: String,
+    #[arg(allow_negative_numbers = true, required_unless_present = "relinquish")]
+    pub(crate) value: Option<String>,
+    /// Give back what was commanded before, so that whoever comes after us in the priorities of the object holds it
+    #[arg(long, conflicts_with = "value")]
+    pub(crate) relinquish: bool,
 }
 
 pub(crate) async fn run(arguments: WriteArguments) -> anyhow::Result<()> {
     let client = Client::new(&arguments.of.target)?;
     let gateway = client.gateway(arguments.of.gateway.as_deref()).await?;
     let parts = [&gateway, &arguments.device, &arguments.point].map(|name| part(name));
+    // A null gives back what was commanded.
     let body = json!({ "value": arguments.value });
     let outcome = client.put(&format!("/api/v1/points/{}/value", parts.join("/")), &body).await?;
     told(&outcome, arguments.of.output)

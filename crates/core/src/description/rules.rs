@@ -2,7 +2,7 @@
 
 use super::problem::Fault;
 use super::{Access, BrokerUrl, DeviceProtocol, JsonUplink, Point, PointSettings, SecretText, Uplink, UplinkKind};
-use crate::{DataType, MessageTemplates, Report, Shaping, TemplatePart, TwoEndedSpan};
+use crate::{CommandValue, DataType, MessageTemplates, Report, Shaping, TemplatePart, TwoEndedSpan};
 use serde_json::Value;
 use std::collections::HashMap;
 
@@ -88,6 +88,10 @@ fn lifetime(settings: &PointSettings, faults: &mut Vec<Fault>) {
 /// What is written in the end has to be what may be written.
 pub(super) fn safe_value(point: &Point) -> Option<Fault> {
     let text = point.settings.safe_value.as_deref().filter(|_| point.settings.access != Access::Read)?;
+    // Objects with priorities can be given back.
+    if text == CommandValue::RELINQUISH && point.bacnet().is_some_and(|(address, _)| address.is_present_value()) {
+        return None;
+    }
     let refusal = crate::check_command(point, &crate::value_from_words(point, text)).err()?;
     Some(Fault::new("safe-value", format!("safe-value is {text:?}: {refusal}"), "a value that may be written"))
 }

@@ -177,7 +177,8 @@ pub struct PointSettings {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(extend("x-advanced" = true))]
     pub lifetime: Option<Span>,
-    /// What is written when a commanded value has outlived its lifetime, as an engineering value.
+    /// What is written when a commanded value has outlived its lifetime, as an engineering value; relinquish gives an object with
+    /// priorities back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(length(min = 1), extend("x-advanced" = true))]
     pub safe_value: Option<Box<str>>,

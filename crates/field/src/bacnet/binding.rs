@@ -127,7 +127,7 @@ impl Binding {
     }
 
     /// A device says that it has the instance.
-    pub(super) fn heard(&mut self, now: Instant, from: Peer, told: &IAm) -> Heard {
+    pub(super) fn heard(&mut self, now: Instant, from: Peer, told: &IAm, is_silent: bool) -> Heard {
         let is_of_network =
             self.network.is_none_or(|network| from.station.is_some_and(|station| station.network == network));
         if told.device.instance() != self.instance || !is_of_network {
@@ -141,7 +141,8 @@ impl Binding {
             }
             Some(known) if known == from => Heard::Again,
             Some(_) if self.is_fixed || self.rival.is_some() => Heard::Nothing,
-            Some(_) if self.quiet_until.is_some_and(|until| until > now) => Heard::Nothing,
+            // One that is silent may have moved: that is looked at in any case.
+            Some(_) if !is_silent && self.quiet_until.is_some_and(|until| until > now) => Heard::Nothing,
             Some(_) => {
                 self.quiet_until = Some(now + CONTESTS);
                 self.rival = Some(Rival { peer: from, known_answers: None });
@@ -231,22 +232,28 @@ mod tests {
             asked.push(now.duration_since(start).as_secs());
         }
         assert_eq!(asked, [0, 2, 6, 14, 30, 62, 126, 246, 366, 486, 606]);
-        assert_eq!(binding.heard(now, peer(5), &i_am(8)), Heard::Nothing);
-        assert_eq!((binding.heard(now, peer(5), &i_am(7)), binding.peer()), (Heard::Found, Some(peer(5))));
-        assert_eq!((binding.heard(now, peer(5), &i_am(7)), binding.due(false)), (Heard::Again, None));
+        assert_eq!(binding.heard(now, peer(5), &i_am(8), false), Heard::Nothing);
+        assert_eq!((binding.heard(now, peer(5), &i_am(7), false), binding.peer()), (Heard::Found, Some(peer(5))));
+        assert_eq!((binding.heard(now, peer(5), &i_am(7), false), binding.due(false)), (Heard::Again, None));
     }
 
     #[test]
     fn who_speaks_from_elsewhere_takes_its_place_only_when_it_has_gone() {
         let now = tokio::time::Instant::now().into_std();
         let mut binding = binding("", now);
-        binding.heard(now, peer(5), &i_am(7));
+        binding.heard(now, peer(5), &i_am(7), false);
         let mut contest = |later, known, other| {
             let now = now + Duration::from_secs(later);
-            assert_eq!((binding.heard(now, peer(6), &i_am(7)), binding.contest()), (Heard::Rival, Some(peer(5))));
+            assert_eq!(
+                (binding.heard(now, peer(6), &i_am(7), false), binding.contest()),
+                (Heard::Rival, Some(peer(5)))
+            );
             assert_eq!((binding.contested(known), binding.contest()), (None, Some(peer(6))));
             let verdict = binding.contested(other);
-            assert_eq!(binding.heard(now, peer(6), &i_am(7)) == Heard::Again, verdict == Some(Verdict::Moved(peer(6))));
+            assert_eq!(
+                binding.heard(now, peer(6), &i_am(7), false) == Heard::Again,
+                verdict == Some(Verdict::Moved(peer(6)))
+            );
             (verdict, binding.double(), binding.peer())
         };
         assert_eq!(contest(0, false, false), (Some(Verdict::Nothing), None, Some(peer(5))));
@@ -259,11 +266,11 @@ mod tests {
     fn a_fixed_one_is_where_it_is_said_to_be() {
         let now = tokio::time::Instant::now().into_std();
         let mut direct = binding("host = \"10.0.0.9\"\n", now);
-        assert_eq!((direct.peer(), direct.heard(now, peer(6), &i_am(7))), (Some(peer(9)), Heard::Nothing));
+        assert_eq!((direct.peer(), direct.heard(now, peer(6), &i_am(7), false)), (Some(peer(9)), Heard::Nothing));
         let routed = binding("host = \"10.0.0.9:47809\"\nnetwork = 5\nstation = \"0c\"\n", now);
         assert_eq!(routed.peer().unwrap().to_string(), "network 5 station 0c by 10.0.0.9:47809");
         let mut by_network = binding("network = 5\n", now);
         assert_eq!(by_network.ask(now, false), Some(Audience::Network(5)));
-        assert_eq!(by_network.heard(now, peer(6), &i_am(7)), Heard::Nothing, "it is of another network");
+        assert_eq!(by_network.heard(now, peer(6), &i_am(7), false), Heard::Nothing, "it is of another network");
     }
 }

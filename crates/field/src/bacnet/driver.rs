@@ -236,10 +236,14 @@ impl BacnetDriver {
         let count = self.remotes.len();
         self.turn = (self.turn + 1) % count.max(1);
         let newest = self.frames.newest();
+        let is_right = self.context.clock.is_synchronized();
         for at in (0..count).map(|at| (at + self.turn) % count) {
             let Some(remote) = self.remotes.get_mut(at) else { continue };
             if let Some(to) = remote.ask_where(now.instant) {
                 who_is(session, to, remote.instance);
+            }
+            if let Some((peer, service, data)) = remote.time(now, is_right) {
+                session.seat.tell(Audience::Peer(peer), service, &data);
             }
             remote.confirm(now.instant, CONFIRMED_EVERY, out);
             let busy = network(remote).and_then(|key| on_network.get(&key)).copied().unwrap_or_default();

@@ -32,6 +32,21 @@ pub(super) const fn quality(flags: u8, reliability: u16) -> Quality {
     }
 }
 
+/// Words for the states of a multi-state object, from 1, as lists have them.
+pub(super) fn state_words(texts: &Content) -> Option<String> {
+    // A word of a list of words has none of the marks between them.
+    let plain = |text: &str| text.replace([';', '='], " ").trim().to_owned();
+    let texts = texts.values().ok()?;
+    let word = |(number, text): (u32, &Told)| Some(format!("{number}={}", plain(text.as_str()?)));
+    let words: Vec<_> = (1..).zip(&texts).filter_map(word).collect();
+    (!words.is_empty()).then(|| words.join(";"))
+}
+
+/// Limits that are some: those of all that there is are none.
+pub(super) fn limits(low: Option<f64>, high: Option<f64>) -> Option<(f64, f64)> {
+    low.zip(high).filter(|(low, high)| low < high && *low > -1e30 && *high < 1e30)
+}
+
 /// Why a property is not known, as a reason.
 pub(super) fn unread(why: &Unread) -> Reason {
     match why {

@@ -1,6 +1,7 @@
 //! BACnet devices: where they are, what they tell, how they are commanded, and what they offer.
 
 mod binding;
+mod described;
 mod discovery;
 mod driver;
 mod ede;

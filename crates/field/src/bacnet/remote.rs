@@ -1,6 +1,7 @@
 //! A device of the link: what is asked of it next, and what becomes of what it says. No I/O: one request is under way at a time.
 
 use super::binding::{Binding, Heard, Verdict};
+use super::described::Described;
 use super::errand::{Errand, Reply, Step, properties_of_devices};
 use super::item::{Item, Reading, items};
 use super::many::{ReadMany, Wanted};
@@ -12,12 +13,12 @@ use crate::link::{
     Answer, CommandId, Counted, DeviceEvent, End, FrameView, Outcome, Outcomes, PlannedDevice, RequestView,
 };
 use interlex_bacnet::{
-    Audience, ConfirmedService, CovNotification, Failure, IAm, MaxApdu, ObjectIdentifier, Peer, PropertyIdentifier,
-    ReadProperty, Segmentation, Terms, Value as Told,
+    Audience, ConfirmedService, CovNotification, DateTime, Failure, IAm, MaxApdu, Now, ObjectIdentifier, Peer,
+    PropertyIdentifier, ReadProperty, Segmentation, Terms, TimeSynchronization, UnconfirmedService, Value as Told,
 };
-use interlex_core::description::{BacnetDevice, Name, Span};
+use interlex_core::description::{BacnetDevice, BacnetTimeSync, Name, Span};
 use interlex_core::{PointIndex, PointTable, Reason};
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -50,6 +51,8 @@ pub(super) struct Remote {
     polled_last: bool,
     rng: fastrand::Rng,
     shown_requests: usize,
+    /// When it is told the time.
+    tells_time_at: Instant,
     /// When it was last told that what is known still holds.
     pub(super) confirmed: Option<Instant>,
 }
@@ -132,6 +135,8 @@ pub(super) struct Asking {
 const PROBES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(30));
 /// Something is read at least so often, so that a device that has gone is missed.
 const ALIVE: Duration = Duration::from_secs(10);
+/// A clock is set so often.
+const TELLS_TIME: Duration = Duration::from_secs(3600);
 /// A change may be on its way for so long.
 const ON_ITS_WAY: Duration = Duration::from_secs(3);
 /// For so long somebody who wants something waits until it is known where the device is.
@@ -142,6 +147,14 @@ const FACTS: [PropertyIdentifier; 4] = [
     PropertyIdentifier::MAX_APDU_LENGTH_ACCEPTED,
     PropertyIdentifier::SEGMENTATION_SUPPORTED,
     PropertyIdentifier::PROTOCOL_SERVICES_SUPPORTED,
+];
+/// What an object says of its point, with how many octets that has.
+const SEMANTICS: [(PropertyIdentifier, usize); 5] = [
+    (PropertyIdentifier::UNITS, 2),
+    (PropertyIdentifier::DESCRIPTION, 30),
+    (PropertyIdentifier::MIN_PRES_VALUE, 5),
+    (PropertyIdentifier::MAX_PRES_VALUE, 5),
+    (PropertyIdentifier::STATE_TEXT, 60),
 ];
 /// Bits of the services that a device says it has.
 const SUBSCRIBES: usize = 5;
@@ -202,6 +215,7 @@ impl Remote {
             polled_last: false,
             rng: fastrand::Rng::new(),
             shown_requests: 0,
+            tells_time_at: now,
             confirmed: None,
             own,
         }
@@ -268,6 +282,29 @@ impl Remote {
     /// Who is to be asked where it is, if anybody.
     pub(super) fn ask_where(&mut self, now: Instant) -> Option<Audience> {
         self.binding.ask(now, self.silence.is_some())
+    }
+
+    /// What tells it the time, where it is to be told: once an hour, while our own clock goes right.
+    pub(super) fn time(&mut self, now: Now, is_right: bool) -> Option<(Peer, UnconfirmedService, Vec<u8>)> {
+        let is_wanted =
+            self.own.time_sync != BacnetTimeSync::Off && self.stage == Stage::Known && self.silence.is_none();
+        if !is_wanted || !is_right || now.instant < self.tells_time_at {
+            return None;
+        }
+        let peer = self.binding.peer()?;
+        self.tells_time_at = now.instant + TELLS_TIME;
+        let (service, millis) = match self.own.time_sync {
+            BacnetTimeSync::Local => {
+                let zone = self.own.timezone.as_ref()?.zone().ok()?;
+                let moment = jiff::Timestamp::from_millisecond(now.utc_millis).ok()?;
+                let offset = i64::from(zone.to_offset(moment).seconds()) * 1000;
+                (UnconfirmedService::TIME_SYNCHRONIZATION, now.utc_millis + offset)
+            }
+            _ => (UnconfirmedService::UTC_TIME_SYNCHRONIZATION, now.utc_millis),
+        };
+        let mut data = Vec::new();
+        TimeSynchronization(DateTime::of_local_millis(millis)?).encode(&mut data);
+        Some((peer, service, data))
     }
 
     /// When there is something to do.
@@ -456,7 +493,37 @@ impl Remote {
         let reference = PropertyIdentifier::COV_INCREMENT.into();
         let has_increment = |item: &&Item| item.is_watchable && item.has_increment();
         let increments = self.items.iter().filter(has_increment);
-        device.chain(increments.map(|item| Wanted { object: item.object, reference, octets: 5 })).collect()
+        let increments = increments.map(|item| Wanted { object: item.object, reference, octets: 5 });
+        let semantics = self.describing().flat_map(|object| {
+            let of = move |(property, octets): (PropertyIdentifier, usize)| Wanted {
+                object,
+                reference: property.into(),
+                octets,
+            };
+            SEMANTICS.into_iter().map(of)
+        });
+        device.chain(increments).chain(semantics).collect()
+    }
+
+    /// Objects that say something of their points in place of the list.
+    fn describing(&self) -> impl Iterator<Item = ObjectIdentifier> + '_ {
+        let points = self.planned.iter().flat_map(|planned| &planned.device.points);
+        let objects = points.filter(|point| !point.auto().is_empty());
+        let objects = objects.filter_map(|point| super::item::object(point.bacnet()?.0));
+        objects.collect::<BTreeSet<_>>().into_iter()
+    }
+
+    /// What objects say of the points that leave it to them.
+    fn tell_semantics(&self, said: &BTreeMap<ObjectIdentifier, Described>, out: &mut Outcomes) {
+        let Some(planned) = &self.planned else { return };
+        let told = planned.device.points.iter().zip(&planned.points).filter_map(|(point, index)| {
+            let object = super::item::object(point.bacnet()?.0).filter(|_| !point.auto().is_empty())?;
+            Some((*index, point.auto().of(said.get(&object)?.semantics())))
+        });
+        let told: Vec<_> = told.collect();
+        if !told.is_empty() {
+            self.event(DeviceEvent::Semantics(told), out);
+        }
     }
 
     fn next_errand(
@@ -626,7 +693,14 @@ impl Remote {
     /// How it can be asked is known.
     fn known(&mut self, now: Instant, many: ReadMany, out: &mut Outcomes) {
         let mut is_there = false;
+        let mut said: BTreeMap<ObjectIdentifier, Described> = BTreeMap::new();
         for (wanted, told) in many.results() {
+            if SEMANTICS.iter().any(|(property, _)| wanted.reference == (*property).into()) {
+                if let Some(Ok(content)) = &told {
+                    said.entry(wanted.object).or_default().take(wanted.reference.property, content);
+                }
+                continue;
+            }
             let value = told.and_then(Result::ok).and_then(|content| content.one());
             match (wanted.reference.property, value) {
                 (PropertyIdentifier::OBJECT_IDENTIFIER, Some(_)) => is_there = true,
@@ -645,7 +719,12 @@ impl Remote {
                     }
                 }
                 (PropertyIdentifier::COV_INCREMENT, Some(increment)) => {
-                    if let Some(increment) = increment.as_f64().filter(|number| *number >= 0.0) {
+                    let number = match increment {
+                        // As it is written, and not as its nearest number of double precision.
+                        Told::Real(number) => number.to_string().parse().ok(),
+                        other => other.as_f64(),
+                    };
+                    if let Some(increment) = number.filter(|number| *number >= 0.0) {
                         self.increments.insert(wanted.object, increment);
                     }
                 }
@@ -656,6 +735,7 @@ impl Remote {
             return self.is_another(now, out);
         }
         self.stage = Stage::Known;
+        self.tell_semantics(&said, out);
         self.report_increments(out);
         self.show_requests(out);
         if self.items.is_empty() {
@@ -826,12 +906,15 @@ impl Remote {
 
     /// A device says who it is.
     pub(super) fn heard_i_am(&mut self, now: Instant, from: Peer, told: &IAm, out: &mut Outcomes) {
-        match self.binding.heard(now, from, told) {
+        let is_silent = self.silence.as_ref().is_some_and(|silence| silence.is_told);
+        match self.binding.heard(now, from, told, is_silent) {
             Heard::Nothing => {}
             Heard::Found => {
                 self.ways.max_apdu = self.ways.max_apdu.min(MaxApdu::within(told.max_apdu));
                 self.ways.segmentation = told.segmentation;
                 self.stage = Stage::New;
+                // Nothing could be asked for before.
+                self.rounds.restart(now);
             }
             // It may have started anew, and know nothing of what was subscribed to.
             Heard::Again if self.stage == Stage::Known && self.silence.is_none() => {

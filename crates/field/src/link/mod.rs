@@ -51,4 +51,4 @@ pub(crate) use told::{TICKETS, Ticket, ToldEvent, ToldEvents, ToldState};
 pub(crate) use traffic::Traffic;
 pub use trial::{Said, TrialAlternative, TrialRead, TrialReading};
 pub use view::RequestView;
-pub use write::{PointWrite, WriteError, WriteOutcome};
+pub use write::{PointWrite, Relinquish, WriteError, WriteOutcome};

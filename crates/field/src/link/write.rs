@@ -16,9 +16,21 @@ pub struct PointWrite {
     /// The engineering value.
     pub value: Value,
     /// Whether what was commanded before is given back, in place of a value: for objects with priorities.
-    pub relinquishes: bool,
+    pub relinquishes: Relinquish,
     /// The index of the point when it runs: it is read at once.
     pub index: Option<PointIndex>,
+}
+
+/// Whether a write gives back what was commanded before.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Relinquish {
+    /// It sets the value.
+    #[default]
+    No,
+    /// It does.
+    Yes,
+    /// It does where the device still holds the value: somebody else may have commanded it since.
+    IfHeld,
 }
 
 /// What a write brought.

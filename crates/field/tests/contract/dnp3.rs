@@ -8,7 +8,7 @@ use interlex_dnp3::{
     CommandStatus, ControlRelayOutputBlock, EventClass, Flags, LinkAddress, MeasuredValue, Number, Object, Outstation,
     OutstationConfig, OutstationHost, Point, PointKind, PointUpdate, Process,
 };
-use interlex_field::{LinkHandle, Listeners, Memories, PointWrite, Surroundings, Via, start, write};
+use interlex_field::{LinkHandle, Listeners, Memories, PointWrite, Relinquish, Surroundings, Via, start, write};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
@@ -260,7 +260,8 @@ pub(crate) async fn both_are_read_and_written(field: &Dnp3Field, link: &str) {
         for value in value..value + 20 {
             tried.push(value);
             let (link, device, point) = (link.clone(), device.clone(), point.clone());
-            let wanted = PointWrite { link, device, point, value: Value::Uint(value), relinquishes: false, index };
+            let wanted =
+                PointWrite { link, device, point, value: Value::Uint(value), relinquishes: Relinquish::No, index };
             if write(&wanted, &via).await.is_ok_and(|outcome| outcome.outcome().word().to_string() == "confirmed") {
                 break;
             }

@@ -8,7 +8,7 @@ use interlex_dnp3::{
     DoubleBit, EventClass, Flags, MeasuredValue, Number, Operation, Outstation, OutstationConfig, OutstationHost,
     Point, PointKind, PointUpdate, TripClose,
 };
-use interlex_field::{DeviceAct, Memories, PointWrite, Via, WriteOutcome, act, write};
+use interlex_field::{DeviceAct, Memories, PointWrite, Relinquish, Via, WriteOutcome, act, write};
 use std::sync::{Arc, Mutex};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
@@ -67,7 +67,7 @@ impl Running {
         let point = device.points.iter().find(|point| point.settings.name.as_str() == name).unwrap();
         let point = interlex_core::description::Point::clone(point);
         write(
-            &PointWrite { link, device, point, value: Value::Bool(value), relinquishes: false, index: None },
+            &PointWrite { link, device, point, value: Value::Bool(value), relinquishes: Relinquish::No, index: None },
             &self.via,
         )
         .await

@@ -9,6 +9,7 @@
 )]
 
 mod bacnet;
+mod bacnet_ways;
 mod dnp3;
 mod dnp3_events;
 mod dnp3_points;

@@ -4,7 +4,9 @@ use crate::line::Line;
 use crate::suite::{Field, WallClock, Writes};
 use interlex_core::description::{Description, Device, Files, Point, read};
 use interlex_core::{FieldEvent, LatestTable, PointTable, Quality, Reason, RecentValues, SampleKind, Value};
-use interlex_field::{Keeper, KeptEvent, Listeners, Memories, PointWrite, Surroundings, TrialRead, Via, start, write};
+use interlex_field::{
+    Keeper, KeptEvent, Listeners, Memories, PointWrite, Relinquish, Surroundings, TrialRead, Via, start, write,
+};
 use interlex_opcua::{
     Access, Argument, Array, Binary, Body, DataValue, EUInformation, ExtensionObject, History, Host, HostConfig,
     LocalizedText, MessageSecurityMode, Node, NodeId, NodeKind, Process, Range, Scalar, SecurityPolicy, Server,
@@ -448,8 +450,14 @@ async fn a_method_is_called_once_by_its_object_with_what_it_takes() {
     let (link, device) = (&described.links[0], &described.devices[0]);
     let call = async |address: &str, arguments: &str, value: bool| {
         let (point, value) = (point(address, arguments), Value::Bool(value));
-        let wanted =
-            PointWrite { link: link.clone(), device: device.clone(), point, value, relinquishes: false, index: None };
+        let wanted = PointWrite {
+            link: link.clone(),
+            device: device.clone(),
+            point,
+            value,
+            relinquishes: Relinquish::No,
+            index: None,
+        };
         match write(&wanted, &via()).await {
             Ok(told) => told.words,
             Err(error) => error.outcome().to_string(),
@@ -529,7 +537,7 @@ async fn structures_of_older_servers_are_read_and_written_by_their_dictionary() 
             device: device.clone(),
             point,
             value: Value::Int(value),
-            relinquishes: false,
+            relinquishes: Relinquish::No,
             index: None,
         };
         match write(&wanted, &via).await {

@@ -6,8 +6,8 @@ use interlex_core::{
     Value,
 };
 use interlex_field::{
-    LinkHandle, Listeners, Memories, PointWrite, Surroundings, TrialRead, Via, WriteError, WriteOutcome, read, start,
-    write,
+    LinkHandle, Listeners, Memories, PointWrite, Relinquish, Surroundings, TrialRead, Via, WriteError, WriteOutcome,
+    read, start, write,
 };
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
@@ -187,7 +187,7 @@ impl<F: Field> Rig<F> {
             device: self.device(device).clone(),
             point,
             value: Value::Uint(value),
-            relinquishes: false,
+            relinquishes: Relinquish::No,
             index,
         };
         write(&wanted, &self.via()).await

@@ -1,7 +1,7 @@
 use super::Lifetimes;
 use crate::running::Running;
 use arc_swap::ArcSwap;
-use interlex_core::{PointInfo, Timestamp, Value};
+use interlex_core::{CommandValue, PointInfo, Timestamp};
 use interlex_field::{WriteError, WriteOutcome};
 use std::sync::Arc;
 
@@ -33,18 +33,23 @@ impl Commands {
         self.lifetimes.until(&info.device, info.name()).map(Timestamp::as_millis)
     }
 
-    /// Writes an engineering value to a point of the running description. It holds for the lifetime of the point, where
-    /// that has one.
+    /// Writes an engineering value to a point of the running description, or gives it back. A value holds for the lifetime of the
+    /// point, where that has one.
     ///
     /// # Errors
     /// `None` when there is no such point; else [`WriteError`].
-    pub async fn write(&self, device: &str, point: &str, value: Value) -> Option<Result<WriteOutcome, WriteError>> {
-        let running = self.running();
+    pub async fn write(
+        &self,
+        device: &str,
+        point: &str,
+        value: impl Into<CommandValue>,
+    ) -> Option<Result<WriteOutcome, WriteError>> {
+        let (running, value) = (self.running(), value.into());
         let info = running.points().find(device, point)?;
         let _order = self.lifetimes.order(device, point).await;
-        let before = self.lifetimes.until(device, point);
+        let before = self.lifetimes.held(device, point);
         self.lifetimes.begin(device, info, &value).await;
-        let outcome = running.write(device, point, value).await;
+        let outcome = running.write(device, point, value, None).await;
         let is_refused =
             matches!(outcome, Some(Err(WriteError::Refused(_) | WriteError::Value(_) | WriteError::Trial(_))));
         // A device that gave no answer may have taken the value all the same: of two moments, the one that is there.

@@ -2,7 +2,7 @@
 
 use crate::running::Running;
 use arc_swap::ArcSwap;
-use interlex_core::{Clock, PointInfo, Timestamp, Value};
+use interlex_core::{Clock, CommandValue, PointInfo, Timestamp};
 use interlex_field::WriteError;
 use interlex_store::{AuditEntry, AuditTrail, Store};
 use parking_lot::Mutex;
@@ -48,8 +48,10 @@ struct Moments {
 }
 
 /// When a commanded value ends.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 struct Due {
+    /// What was commanded, in words; none where it is not known.
+    commanded: Option<Arc<str>>,
     /// By the time of day, as it is kept and shown.
     until: Timestamp,
     /// By the monotonic clock, which counts: a time of day that is set back must not keep a pump running.
@@ -59,9 +61,16 @@ struct Due {
 }
 
 impl Due {
-    fn new(until: Timestamp, now: Timestamp, is_restored: bool) -> Self {
-        Self { until, at: Instant::now() + until.since(now), is_restored }
+    fn new(Held { until, commanded }: Held, now: Timestamp, is_restored: bool) -> Self {
+        Self { commanded, until, at: Instant::now() + until.since(now), is_restored }
     }
+}
+
+/// A commanded value, and until when it holds.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Held {
+    until: Timestamp,
+    commanded: Option<Arc<str>>,
 }
 
 /// How soon a safe value is tried again that could not be written, and a database that is away.
@@ -100,7 +109,8 @@ impl Lifetimes {
                     let key = (kept.device, kept.point);
                     if !moments.unsaved.contains(&key) {
                         let until = Timestamp::from_millis(kept.due_at);
-                        moments.due.entry(key).or_insert_with(|| Due::new(until, now, true));
+                        let held = Held { until, commanded: kept.commanded.map(Into::into) };
+                        moments.due.entry(key).or_insert_with(|| Due::new(held, now, true));
                     }
                 }
                 moments.is_loaded = true;
@@ -121,21 +131,26 @@ impl Lifetimes {
     }
 
     /// A value is about to be written to a point: from now on it holds for the lifetime of the point, if it has one.
-    pub(crate) async fn begin(&self, device: &str, info: &PointInfo, value: &Value) {
+    pub(crate) async fn begin(&self, device: &str, info: &PointInfo, value: &CommandValue) {
         let settings = info.settings();
         let safe = settings.safe_value.as_deref().map(|safe| info.value_from_words(safe));
-        let is_safe =
-            safe.is_some_and(|safe| safe == *value || safe.as_f64().is_some_and(|safe| Some(safe) == value.as_f64()));
+        let is_safe = match value {
+            // Nothing is commanded any more.
+            CommandValue::Relinquish => true,
+            CommandValue::Set(value) => safe
+                .is_some_and(|safe| safe == *value || safe.as_f64().is_some_and(|safe| Some(safe) == value.as_f64())),
+        };
         let until =
             settings.lifetime.filter(|_| !is_safe).map(|lifetime| self.shared.clock.now().plus(lifetime.into()));
+        let until = until.map(|until| Held { until, commanded: Some(value.to_string().into()) });
         if until.is_some() || self.until(device, settings.name.as_str()).is_some() {
             self.set(device, settings.name.as_str(), until).await;
         }
     }
 
     /// The value of a point was not written after all: what was before holds.
-    pub(crate) async fn restore(&self, device: &str, point: &str, before: Option<Timestamp>) {
-        if self.until(device, point) != before {
+    pub(crate) async fn restore(&self, device: &str, point: &str, before: Option<Held>) {
+        if self.held(device, point) != before {
             self.set(device, point, before).await;
         }
     }
@@ -145,7 +160,14 @@ impl Lifetimes {
         self.shared.moments.lock().due.get(&(device.to_owned(), point.to_owned())).map(|due| due.until)
     }
 
-    async fn set(&self, device: &str, point: &str, until: Option<Timestamp>) {
+    /// The same with what was commanded.
+    pub(crate) fn held(&self, device: &str, point: &str) -> Option<Held> {
+        let moments = self.shared.moments.lock();
+        let due = moments.due.get(&(device.to_owned(), point.to_owned()))?;
+        Some(Held { until: due.until, commanded: due.commanded.clone() })
+    }
+
+    async fn set(&self, device: &str, point: &str, until: Option<Held>) {
         let key = (device.to_owned(), point.to_owned());
         {
             let mut moments = self.shared.moments.lock();
@@ -169,12 +191,13 @@ impl Lifetimes {
             if !moments.unsaved.remove(key) {
                 return;
             }
-            moments.due.get(key).map(|due| due.until)
+            moments.due.get(key).map(|due| (due.until.as_millis(), due.commanded.clone()))
         };
         let Some(store) = &self.shared.store else { return };
         let (device, point) = (key.0.as_str(), key.1.as_str());
-        let due_at = until.map(Timestamp::as_millis);
-        if let Err(error) = store.set_command_lifetime(&self.shared.gateway, (device, point), due_at).await {
+        // What is longer is not compared.
+        let due = until.as_ref().map(|(at, commanded)| (*at, commanded.as_deref().filter(|words| words.len() <= 250)));
+        if let Err(error) = store.set_command_lifetime(&self.shared.gateway, (device, point), due).await {
             tracing::error!(device, point, %error, "the lifetime of a command is in memory only");
             self.shared.moments.lock().unsaved.insert(key.clone());
         }
@@ -273,9 +296,14 @@ impl Lifetimes {
             self.audit(&format!("{device}/{point}: {why}")).await;
             return self.set(device, point, None).await;
         };
-        let again = || Some(self.shared.clock.now().plus(AGAIN));
-        let value = info.value_from_words(&safe);
-        match running.write(device, point, value).await {
+        let commanded = self.held(device, point).and_then(|held| held.commanded);
+        let again = || Some(Held { until: self.shared.clock.now().plus(AGAIN), commanded: commanded.clone() });
+        let (value, held) = if *safe == *CommandValue::RELINQUISH {
+            (CommandValue::Relinquish, commanded.as_deref().map(|words| info.value_from_words(words)))
+        } else {
+            (info.value_from_words(&safe).into(), None)
+        };
+        match running.write(device, point, value, held).await {
             Some(Err(error @ (WriteError::Trial(_) | WriteError::Unknown { .. }))) => {
                 tracing::error!(device, point, %error, "the safe value could not be written; it is tried again");
                 self.set(device, point, again()).await;

@@ -1,11 +1,11 @@
 use super::status::GatewayStatus;
 use interlex_core::description::{Description, Device, Link};
 use interlex_core::{
-    BufferView, Clock, Inventory, LatestTable, LinkStatus, PointTable, RecentValues, Shared, Timestamp, UplinkStatus,
-    Value,
+    BufferView, Clock, CommandValue, Inventory, LatestTable, LinkStatus, PointTable, RecentValues, Shared, Timestamp,
+    UplinkStatus, Value,
 };
 use interlex_field::{
-    FrameFilter, FrameView, LinkHandle, LinkStatistics, Memories, PointWrite, RequestView, Via, WriteError,
+    FrameFilter, FrameView, LinkHandle, LinkStatistics, Memories, PointWrite, Relinquish, RequestView, Via, WriteError,
     WriteOutcome,
 };
 use interlex_uplink::{Published, SentMessage, UplinkRequest};
@@ -240,7 +240,8 @@ impl Running {
         self.uplink(uplink)?.ask(UplinkRequest::Purge).await
     }
 
-    /// Writes an engineering value to a point of the running description, for good.
+    /// Writes an engineering value to a point of the running description, for good, or gives it back: where a value is told, only
+    /// while the device holds that.
     ///
     /// # Errors
     /// `None` when there is no such point; else [`WriteError`].
@@ -248,7 +249,8 @@ impl Running {
         &self,
         device: &str,
         point: &str,
-        value: Value,
+        value: CommandValue,
+        held: Option<Value>,
     ) -> Option<Result<WriteOutcome, WriteError>> {
         let info = self.points().find(device, point)?;
         let described = self.description.devices.iter().find(|known| known.settings.name.as_str() == device)?;
@@ -256,8 +258,13 @@ impl Running {
         let point = info.point().into_owned();
         let (settings, protocol) = (described.settings.clone(), described.protocol.clone());
         let bare = Device { settings, protocol, points: Vec::new() };
-        let write =
-            PointWrite { link: link.clone(), device: bare, point, value, relinquishes: false, index: Some(info.index) };
+        let (value, relinquishes) = match (value, held) {
+            (CommandValue::Set(value), _) => (value, Relinquish::No),
+            (CommandValue::Relinquish, Some(held)) => (held, Relinquish::IfHeld),
+            (CommandValue::Relinquish, None) => (Value::Text(CommandValue::RELINQUISH.into()), Relinquish::Yes),
+        };
+        let (link, index) = (link.clone(), Some(info.index));
+        let write = PointWrite { link, device: bare, point, value, relinquishes, index };
         Some(interlex_field::write(&write, &self.via()).await)
     }
 }

@@ -211,7 +211,7 @@ pub(crate) async fn detail(
 /// An engineering value to write.
 #[derive(Debug, Deserialize, utoipa::ToSchema)]
 pub(crate) struct PointValue {
-    /// A number, true or false, or text.
+    /// A number, true or false, or text; null gives back what was commanded before, where the object has priorities.
     value: serde_json::Value,
 }
 
@@ -233,7 +233,7 @@ pub(crate) async fn write(
     let unknown = || ApiError::NotFound(format!("point {id}"));
     let running = app.gateway(&gateway).ok_or_else(unknown)?;
     let info = running.running().points().find(&device, &point).cloned().ok_or_else(unknown)?;
-    let value = trials::value_of(&wanted.value, |words| info.value_from_words(words))?;
+    let value = trials::command_of(&wanted.value, |words| info.value_from_words(words))?;
     let what = format!("{id} = {value}");
     let written = async move {
         let gone = || WriteError::Value("there is no such point any more".to_owned());

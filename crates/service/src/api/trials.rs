@@ -4,10 +4,10 @@ use crate::draft::drafts;
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use interlex_core::description::{Device, Draft, Link, ObjectClass, Point, Protocol, Uplink, UplinkKind, list_of};
-use interlex_core::value_from_words;
+use interlex_core::{CommandValue, Value as Raw, value_from_words};
 use interlex_gateway::{
-    BrokerTrial, DeviceAct, PointWrite, Running, TrialAct, TrialIdentity, TrialMessage, TrialRead, TrialReading,
-    WriteError, WriteOutcome, preview, try_read, try_write,
+    BrokerTrial, DeviceAct, PointWrite, Relinquish, Running, TrialAct, TrialIdentity, TrialMessage, TrialRead,
+    TrialReading, WriteError, WriteOutcome, preview, try_read, try_write,
 };
 use interlex_store::AuditEntry;
 use serde::Deserialize;
@@ -65,7 +65,7 @@ pub(crate) struct TrialWriteRequest {
     device: Value,
     /// A point. Its name, rate and access may be left out.
     point: Value,
-    /// The engineering value: a number, true or false, or text.
+    /// The engineering value: a number, true or false, or text; null gives back what was commanded before.
     value: Value,
 }
 
@@ -86,9 +86,13 @@ pub(crate) async fn write(
         point.insert("access".to_owned(), "read-write".into());
     }
     let (link, device, point) = described_point(&app, &gateway, link, device, point).await?;
-    let value = value_of(&value, |words| value_from_words(&point, words))?;
-    let write = PointWrite { link, device, point, value, relinquishes: false, index: None };
-    let what = format!("{} = {} at {}", write.point.address, write.value, write.link.protocol.target());
+    let command = command_of(&value, |words| value_from_words(&point, words))?;
+    let what = format!("{} = {command} at {}", point.address, link.protocol.target());
+    let (value, relinquishes) = match command {
+        CommandValue::Set(value) => (value, Relinquish::No),
+        CommandValue::Relinquish => (Raw::Text(CommandValue::RELINQUISH.into()), Relinquish::Yes),
+    };
+    let write = PointWrite { link, device, point, value, relinquishes, index: None };
     let via = app.via(running.as_deref());
     let written = async move { try_write(&write, &via).await };
     audited(app, author, ("trial-write", gateway, what), written).await
@@ -116,12 +120,8 @@ pub(crate) async fn audited(
     task.await.map_err(ApiError::internal)?.map(Json).map_err(ApiError::from)
 }
 
-/// A value as JSON says it.
-pub(crate) fn value_of(
-    value: &Value,
-    words: impl Fn(&str) -> interlex_core::Value,
-) -> Result<interlex_core::Value, ApiError> {
-    use interlex_core::Value as Raw;
+/// A command as JSON says it.
+pub(crate) fn command_of(value: &Value, words: impl Fn(&str) -> Raw) -> Result<CommandValue, ApiError> {
     let number = |number: &serde_json::Number| {
         let whole = number.as_u64().map(Raw::Uint).or_else(|| number.as_i64().map(Raw::Int));
         whole.or_else(|| number.as_f64().map(Raw::Float64))
@@ -130,9 +130,12 @@ pub(crate) fn value_of(
         Value::Bool(bit) => Some(Raw::Bool(*bit)),
         Value::String(text) => Some(words(text)),
         Value::Number(known) => number(known),
-        Value::Null | Value::Array(_) | Value::Object(_) => None,
+        Value::Null => return Ok(CommandValue::Relinquish),
+        Value::Array(_) | Value::Object(_) => None,
     };
-    known.ok_or_else(|| ApiError::BadRequest(format!("value is {value}; expected a number, true, false or text")))
+    known
+        .map(CommandValue::Set)
+        .ok_or_else(|| ApiError::BadRequest(format!("value is {value}; expected a number, true, false, text or null")))
 }
 
 /// An uplink whose broker is tried.

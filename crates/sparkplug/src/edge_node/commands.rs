@@ -90,10 +90,13 @@ impl EdgeNode {
         if !spec.is_writable {
             return Err(format!("metric {:?} takes no commands", spec.name));
         }
+        if command.value.is_none() && command.is_null == Some(true) {
+            return Ok(EdgeNodeEvent::Command { device, metric, value: None });
+        }
         let value = command.value.as_ref().ok_or_else(|| format!("metric {:?} is told no value", spec.name))?;
         let named = command.datatype.and_then(DataType::from_code);
         let value =
             decode_command(spec.data_type, named, value).map_err(|error| format!("metric {:?}: {error}", spec.name))?;
-        Ok(EdgeNodeEvent::Command { device, metric, value: value.into_owned() })
+        Ok(EdgeNodeEvent::Command { device, metric, value: Some(value.into_owned()) })
     }
 }

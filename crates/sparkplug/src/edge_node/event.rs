@@ -47,8 +47,8 @@ pub enum EdgeNodeEvent {
         device: usize,
         /// The metric, by its position in the [`DeviceSpec`].
         metric: usize,
-        /// What it is to be.
-        value: MetricValue<'static>,
+        /// What it is to be; none where the command says null.
+        value: Option<MetricValue<'static>>,
     },
     /// A command was not carried out.
     CommandRefused {

@@ -113,7 +113,7 @@ fn devices_take_commands_by_name_or_alias_for_what_is_writable() {
         event
     };
     let value = MetricValue::Uint(7);
-    let wanted = EdgeNodeEvent::Command { device: 1, metric: 1, value };
+    let wanted = EdgeNodeEvent::Command { device: 1, metric: 1, value: Some(value) };
     assert_eq!(tell("gas-analyser", named("b")), wanted);
     assert_eq!(tell("gas-analyser", aliased(3)), wanted);
     // The named datatype decides; without one, what is beyond the announced one is never taken for a negative number.
@@ -129,7 +129,7 @@ fn devices_take_commands_by_name_or_alias_for_what_is_writable() {
         (typed(3, u32::MAX), MetricValue::Int(-1)),
         (typed(2, 0xFFFE), MetricValue::Int(-2)),
     ] {
-        assert_eq!(tell("gas-analyser", metric), EdgeNodeEvent::Command { device: 1, metric: 1, value });
+        assert_eq!(tell("gas-analyser", metric), EdgeNodeEvent::Command { device: 1, metric: 1, value: Some(value) });
     }
     let of_other_type = metric::Value::StringValue("7".to_owned());
     for (device, metric, why) in [

@@ -1,7 +1,7 @@
 //! Hosts that command, that ask for births, and that the node waits for.
 
 use crate::rig::{Host, Rig, Run, UP};
-use interlex_core::{CommandOutcome, SampleKind, UplinkState, Value};
+use interlex_core::{CommandOutcome, CommandValue, SampleKind, UplinkState, Value};
 use interlex_sparkplug::proto::{Metric, Payload, metric};
 use interlex_sparkplug::{DataType, encode_payload};
 use interlex_uplink::FromBroker;
@@ -40,7 +40,10 @@ async fn commands_reach_the_field_as_they_were_meant_and_what_became_of_them_goe
     // By name; and by alias with another type, which is read as what it says and checked in the field.
     send(&host, DCMD, vec![named("speed", metric::Value::IntValue(7))], false).await;
     let wanted = run.command().await;
-    assert_eq!((wanted.device.as_str(), wanted.point.as_str(), &wanted.value), ("tank", "speed", &Value::Int(7)));
+    assert_eq!(
+        (wanted.device.as_str(), wanted.point.as_str(), &wanted.value),
+        ("tank", "speed", &Value::Int(7).into())
+    );
     let alias = u64::from(rig.points.find("tank", "speed").unwrap().index.0);
     let wide = Metric {
         alias: Some(alias),
@@ -49,7 +52,11 @@ async fn commands_reach_the_field_as_they_were_meant_and_what_became_of_them_goe
         ..Metric::default()
     };
     send(&host, DCMD, vec![wide], false).await;
-    assert_eq!(run.command().await.value, Value::Int(40_000), "it does not become negative on the way");
+    assert_eq!(run.command().await.value, Value::Int(40_000).into(), "it does not become negative on the way");
+    // A null gives back what was commanded.
+    let nothing = Metric { alias: Some(alias), is_null: Some(true), ..Metric::default() };
+    send(&host, DCMD, vec![nothing], false).await;
+    assert_eq!(run.command().await.value, CommandValue::Relinquish);
     wanted.answer(CommandOutcome::Accepted("no read-back".to_owned()), "tank/speed = 7: accepted".to_owned());
     host.until("DDATA tank command/result=Text(\"tank/speed = 7: accepted\") @1000").await;
     // What cannot be is refused before the field hears of it, in words for the host and for the audit trail.
@@ -69,7 +76,7 @@ async fn commands_reach_the_field_as_they_were_meant_and_what_became_of_them_goe
     assert!(refusal(&mut run).await.starts_with("refused: "), "what is no payload at all");
     // One that the broker keeps would be carried out at every connection.
     send(&host, DCMD, vec![named("speed", metric::Value::IntValue(9))], true).await;
-    assert_eq!(run.command().await.value, Value::Int(9), "as it comes, it is not a kept one");
+    assert_eq!(run.command().await.value, Value::Int(9).into(), "as it comes, it is not a kept one");
     let before = host.node.lock().unwrap().len();
     rig.broker.kill().await;
     run.until("it is offline", |status| status.state == UplinkState::Offline).await;

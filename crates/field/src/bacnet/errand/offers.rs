@@ -1,7 +1,7 @@
 use super::read::plain;
 use super::{Errand, Reply, Step};
 use crate::bacnet::many::{ReadMany, Unread, Wanted};
-use crate::bacnet::mapping::{flags, found_type, quality, value};
+use crate::bacnet::mapping::{flags, found_type, limits, quality, state_words, value};
 use crate::bacnet::ways::{Meaning, Ways, meaning};
 use crate::link::{Answer, End};
 use interlex_bacnet::{
@@ -177,14 +177,6 @@ impl Said<'_> {
         self.of(property)?.one()?.as_f64().filter(|number| number.is_finite())
     }
 
-    /// Words for the states of a multi-state object, from 1.
-    fn words(&self) -> Option<String> {
-        let texts = self.of(PropertyIdentifier::STATE_TEXT)?.values().ok()?;
-        let word = |(number, text): (u32, &Told)| Some(format!("{number}={}", plain_word(text.as_str()?)));
-        let words: Vec<_> = (1..).zip(&texts).filter_map(word).collect();
-        (!words.is_empty()).then(|| words.join(";"))
-    }
-
     fn offer(&self, object: ObjectIdentifier) -> Option<Offer> {
         // What has no value is no point: schedules, calendars, logs, files.
         let content = self.of(PropertyIdentifier::PRESENT_VALUE)?;
@@ -213,15 +205,11 @@ impl Said<'_> {
         }
         let (low, high) =
             (self.number(PropertyIdentifier::MIN_PRES_VALUE), self.number(PropertyIdentifier::MAX_PRES_VALUE));
-        // Limits of all that there is are none.
-        if let (Some(low), Some(high)) = (low, high)
-            && low < high
-            && low > -1e30
-            && high < 1e30
-        {
+        if let Some((low, high)) = limits(low, high) {
             point.extend([("low".to_owned(), json!(low)), ("high".to_owned(), json!(high))]);
         }
-        point.extend(self.words().map(|words| ("enumeration".to_owned(), json!(words))));
+        let words = self.of(PropertyIdentifier::STATE_TEXT).and_then(state_words);
+        point.extend(words.map(|words| ("enumeration".to_owned(), json!(words))));
         let (off, on) = (self.text(PropertyIdentifier::INACTIVE_TEXT), self.text(PropertyIdentifier::ACTIVE_TEXT));
         if let (Some(off), Some(on)) = (off, on) {
             notes.push(format!("off is {off}, on is {on}"));
@@ -243,11 +231,6 @@ impl Said<'_> {
             note: notes.join("; "),
         })
     }
-}
-
-/// A word of a list of words has none of the marks between them.
-fn plain_word(text: &str) -> String {
-    text.replace([';', '='], " ").trim().to_owned()
 }
 
 impl Errand for Offers {

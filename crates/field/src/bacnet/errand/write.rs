@@ -4,13 +4,13 @@ use crate::bacnet::item::{object, reference};
 use crate::bacnet::many::{ReadMany, Unread, Wanted};
 use crate::bacnet::mapping::{found_type, told, value};
 use crate::bacnet::ways::Ways;
-use crate::link::{Answer, End, FrameView, PointWrite, WriteError, WriteOutcome, milliseconds};
+use crate::link::{Answer, End, FrameView, PointWrite, Relinquish, WriteError, WriteOutcome, milliseconds};
 use interlex_bacnet::{
     ConfirmedService, Content, Failure, ObjectIdentifier, Priority, PropertyIdentifier, PropertyReference,
     Value as Told, WriteProperty,
 };
 use interlex_core::description::BacnetAddress;
-use interlex_core::{DataType, OutcomeWord, Value, raw_to_write_as};
+use interlex_core::{CommandRefusal, DataType, OutcomeWord, Value, raw_to_write_as};
 use std::time::{Duration, Instant};
 
 /// Writes a value at its priority, or gives it back, and looks at what came of it. What is there is read before: that says in which
@@ -108,9 +108,13 @@ impl WriteErrand {
         if self.is_commanded() && !has_slots && object_type.is_input() && !is_out {
             return self.refused(&"inputs take a value only while they are out of service");
         }
-        if self.write.relinquishes {
-            if !has_slots {
-                return self.refused(&"it has no priorities: there is nothing to give back");
+        if self.write.relinquishes != Relinquish::No {
+            let Some(slots) = of(PropertyIdentifier::PRIORITY_ARRAY).and_then(|slots| slots.values().ok()) else {
+                return Self::failed(WriteError::Refused(CommandRefusal::NoPriorities));
+            };
+            let held = slots.get(usize::from(self.priority.number()) - 1).filter(|slot| **slot != Told::Null);
+            if self.write.relinquishes == Relinquish::IfHeld && !self.is_held(held) {
+                return self.refused(&format!("priority {} does not hold our value any more", self.priority));
             }
             return self.writes(None, Told::Null, has_slots);
         }
@@ -126,6 +130,19 @@ impl WriteErrand {
             return self.refused(&format!("{raw} has no form in which it takes values"));
         };
         self.writes(Some(raw), written, has_slots)
+    }
+
+    /// Whether our slot holds what was commanded.
+    fn is_held(&self, slot: Option<&Told>) -> bool {
+        let Some(slot) = slot else { return false };
+        let point = &self.write.point;
+        let content = Content::of(std::slice::from_ref(slot));
+        let data_type = match point.raw_type() {
+            DataType::Auto => found_type(&content).unwrap_or(DataType::Auto),
+            described => described,
+        };
+        let raw = point.shaping.unapply(&self.write.value, data_type).ok();
+        raw.and_then(|raw| told(&raw, slot)).as_ref() == Some(slot)
     }
 
     fn writes(&self, raw: Option<Value>, written: Told, has_slots: bool) -> Phase {
@@ -152,7 +169,7 @@ impl WriteErrand {
         }
         let point = &self.write.point;
         let raw = raw.unwrap_or_else(|| Value::Text("null".into()));
-        let taken = if self.write.relinquishes { raw.clone() } else { point.shaping.apply(&raw) };
+        let taken = if self.write.relinquishes != Relinquish::No { raw.clone() } else { point.shaping.apply(&raw) };
         let outcome = WriteOutcome {
             outcome: OutcomeWord::Accepted,
             words: String::new(),
@@ -194,6 +211,8 @@ impl WriteErrand {
                 let holder = (1..).zip(&values).find(|(_, slot)| **slot != Told::Null);
                 let before = holder.filter(|(priority, _)| *priority <= own);
                 match (is_taken, before) {
+                    // Whoever gives something back does not want to hold it.
+                    (true, _) if *written == Told::Null => outcome.confirmed = Some(true),
                     (true, Some((priority, slot))) => {
                         outcome.answer = Some(
                             format!("taken at priority {}, while priority {priority} holds {slot}", self.priority)
@@ -218,7 +237,7 @@ impl WriteErrand {
 
     fn done(&mut self, outcome: WriteOutcome) -> Phase {
         let outcome = WriteOutcome { frames: std::mem::take(&mut self.frames), ..outcome };
-        let told = if self.write.relinquishes {
+        let told = if self.write.relinquishes != Relinquish::No {
             let asked = outcome.taken.clone();
             outcome.told(&asked)
         } else {
