@@ -52,6 +52,11 @@ impl TrendLog {
         self.total = total;
     }
 
+    /// The records, oldest first.
+    pub fn records(&self) -> impl Iterator<Item = &LogRecord> {
+        self.records.iter()
+    }
+
     /// How many records there are.
     #[must_use]
     pub fn count(&self) -> usize {

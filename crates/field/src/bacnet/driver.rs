@@ -2,13 +2,15 @@ use super::discovery::Discovery;
 use super::endpoint::{Inbound, Membership, Seat};
 use super::errand::{Errand, Identify, Offers, ReadErrand, Sought, WriteErrand};
 use super::frames::{BacnetFrame, BacnetFrames, peer};
+use super::memory::DeviceMemory;
 use super::remote::{Asking, Remote};
 use super::scan::Scan;
 use super::{ede, interface};
 use crate::error::TrialError;
 use crate::link::{
     Action, Answer, Command, CommandId, DEVICE_COMMANDS, DeviceEvent, DriverContext, FieldDriver, FrameFilter,
-    FrameLog, FrameRing, FrameView, Full, LinkPlan, Lost, Outcome, Outcomes, RequestView, Traffic, WriteError,
+    FrameLog, FrameRing, FrameView, Full, LinkPlan, Lost, Memories, Outcome, Outcomes, RequestView, Traffic,
+    WriteError,
 };
 use interlex_bacnet::{
     Answer as Told, Audience, ConfirmedService, Error, ForeignDevice, Now, RequestId, UnconfirmedService, WhoIs,
@@ -65,17 +67,35 @@ fn process(link: &str) -> u32 {
     link.bytes().fold(0x811C_9DC5_u32, |hash, octet| (hash ^ u32::from(octet)).wrapping_mul(0x0100_0193)).max(1)
 }
 
+/// Under which name something is kept of a device.
+fn kept(instance: u32) -> String {
+    format!("bacnet device {instance}")
+}
+
 impl BacnetDriver {
+    /// Keeps what is remembered of devices.
+    fn keep(&mut self, now: Instant) {
+        let Some(keeper) = self.context.memories.keeper().cloned() else { return };
+        for remote in &mut self.remotes {
+            let Some(bytes) = remote.poll_kept(now) else { continue };
+            let (keeper, place) = (Arc::clone(&keeper), kept(remote.instance));
+            // What is not kept now is kept a little later.
+            tokio::spawn(async move { keeper.save(place, bytes).await });
+        }
+    }
+
     fn now(&self) -> Now {
         let utc_millis = self.context.clock.now().as_millis();
         Now { instant: tokio::time::Instant::now().into_std(), utc_millis }
     }
 
-    fn remotes_of(plan: &LinkPlan, now: Instant) -> Vec<Remote> {
+    fn remotes_of(plan: &LinkPlan, memories: &Memories, now: Instant) -> Vec<Remote> {
         let Some(own) = own(plan) else { return Vec::new() };
         let terms = (own.port, Duration::from(own.timeout), process(plan.link.settings.name.as_str()));
         let remote = |(place, planned): (usize, &crate::link::PlannedDevice)| {
-            Remote::new(place, planned.clone(), &plan.rates, terms, now)
+            let instance = planned.device.protocol.bacnet()?.instance;
+            let memory = memories.of::<DeviceMemory>(&kept(instance));
+            Remote::new(place, planned.clone(), &plan.rates, terms, memory, now)
         };
         plan.devices.iter().enumerate().filter_map(remote).collect()
     }
@@ -385,7 +405,7 @@ impl FieldDriver for BacnetDriver {
         let now = tokio::time::Instant::now().into_std();
         let frames = FrameRing::new(BacnetFrames::default(), plan.links, Arc::clone(&context.clock));
         Self {
-            remotes: Self::remotes_of(&plan, now),
+            remotes: Self::remotes_of(&plan, &context.memories, now),
             frames: Arc::new(frames),
             scans: Vec::new(),
             asked: HashMap::new(),
@@ -436,7 +456,13 @@ impl FieldDriver for BacnetDriver {
         let now = self.now();
         // Whoever only asks something once subscribes to nothing.
         let has_devices = !self.plan.devices.is_empty();
+        let keeper = self.context.memories.keeper().cloned();
+        let known = self.remotes.iter().map(|remote| (Arc::clone(&remote.memory), kept(remote.instance)));
+        let known: Vec<_> = known.collect();
         async move {
+            for (memory, place) in known {
+                memory.load(keeper.as_ref(), &place).await;
+            }
             let link = link.ok_or_else(|| Lost("the link speaks another protocol".to_owned()))?;
             let interface = interface::find(&link.interface).map_err(Lost)?;
             let seconds = u16::try_from(link.registration.as_millis() / 1000).unwrap_or(u16::MAX);
@@ -468,9 +494,11 @@ impl FieldDriver for BacnetDriver {
         }
         // A network that is away for a moment is not the end of the port.
         let pumped = session.seat.pump(now);
+        self.remotes.iter_mut().for_each(|remote| remote.utc_millis = now.utc_millis);
         while let Some(inbound) = session.seat.next() {
             self.take(session, inbound, now, out);
         }
+        self.keep(now.instant);
         for (peer, data, terms) in self.farewells.drain(..) {
             // Whoever does not hear it forgets us when the time is over.
             let _ = session.seat.request(now.instant, peer, ConfirmedService::SUBSCRIBE_COV, data, terms);
@@ -553,7 +581,7 @@ impl FieldDriver for BacnetDriver {
         let now = self.now().instant;
         let mut before = std::mem::take(&mut self.remotes);
         self.plan = plan;
-        for (place, new) in Self::remotes_of(&self.plan, now).into_iter().enumerate() {
+        for (place, new) in Self::remotes_of(&self.plan, &self.context.memories, now).into_iter().enumerate() {
             match before.iter().position(|known| known.place.is_some() && known.is_same(&new)) {
                 Some(at) => {
                     let mut known = before.swap_remove(at);

@@ -116,7 +116,7 @@ pub(super) fn offers(files: &EdeFiles) -> Result<Vec<Offer>, String> {
     let mut rows = table
         .rows
         .iter()
-        .skip_while(|(_, cells)| !cells.first().is_some_and(|cell| folded(cell.trim_start_matches('#')) == "keyname"));
+        .skip_while(|(_, cells)| cells.first().is_none_or(|cell| folded(cell.trim_start_matches('#')) != "keyname"));
     let names = rows.next().map(|(_, cells)| cells.as_slice()).unwrap_or_default();
     let columns: BTreeMap<String, usize> = names.iter().enumerate().map(|(at, name)| (folded(name), at)).collect();
     for (column, title) in [("objecttype", "object-type"), ("objectinstance", "object-instance")] {

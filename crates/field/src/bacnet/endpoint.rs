@@ -299,14 +299,14 @@ impl State {
             NodeEvent::Asked { id, from, service, data, room } => self.asked(now, id, from, service, data, room),
             NodeEvent::Router { .. } => {}
             NodeEvent::NotRouted { address, network, reason } => {
-                self.to_all(|| Inbound::NotRouted { address, network, reason });
+                self.tell_members(|| Inbound::NotRouted { address, network, reason });
             }
-            NodeEvent::Registered(is_registered) => self.to_all(|| Inbound::Registered(is_registered)),
-            NodeEvent::Garbled { .. } => self.to_all(|| Inbound::Garbled),
+            NodeEvent::Registered(is_registered) => self.tell_members(|| Inbound::Registered(is_registered)),
+            NodeEvent::Garbled { .. } => self.tell_members(|| Inbound::Garbled),
         }
     }
 
-    fn to_all(&mut self, inbound: impl Fn() -> Inbound) {
+    fn tell_members(&mut self, inbound: impl Fn() -> Inbound) {
         self.members.values_mut().for_each(|member| member.put(inbound()));
     }
 
@@ -318,7 +318,7 @@ impl State {
                 if let Some(own) = self.own.as_mut().filter(|own| own.device.config().instance == instance) {
                     let is_news = own.taken_by.replace(from).is_none();
                     if is_news {
-                        self.to_all(|| Inbound::InstanceTaken { instance, by: from });
+                        self.tell_members(|| Inbound::InstanceTaken { instance, by: from });
                     }
                 }
                 for member in self.members.values_mut() {
@@ -335,7 +335,7 @@ impl State {
             }
             UnconfirmedService::EVENT_NOTIFICATION => {
                 if let Ok(told) = interlex_bacnet::EventNotification::decode(&data) {
-                    self.to_all(|| Inbound::Event { from, told: Box::new(told.clone()) });
+                    self.tell_members(|| Inbound::Event { from, told: Box::new(told.clone()) });
                 }
             }
             service => {
@@ -359,7 +359,7 @@ impl State {
             },
             ConfirmedService::EVENT_NOTIFICATION => {
                 if let Ok(told) = interlex_bacnet::EventNotification::decode(&data) {
-                    self.to_all(|| Inbound::Event { from, told: Box::new(told.clone()) });
+                    self.tell_members(|| Inbound::Event { from, told: Box::new(told.clone()) });
                 }
                 Answer::Simple
             }

@@ -108,7 +108,7 @@ impl Item {
         self.bad.is_some_and(|(.., until)| until > now)
     }
 
-    /// Why it gives no value.
+    /// Why it gives no value, where it gives none.
     pub(super) fn bad(&self) -> Option<Reason> {
         self.bad.map(|(reason, ..)| reason)
     }
@@ -242,6 +242,16 @@ impl Item {
         matches!(self.last.as_ref().and_then(|(told, _)| told.one()), Some(Told::Real(_) | Told::Double(_)) | None)
             && !self.object.object_type().is_binary()
             && !self.object.object_type().is_multi_state()
+    }
+}
+
+impl Reader {
+    /// What a value with its flags, as it was once, says of the point.
+    pub(super) fn sample(&self, content: &Content, flags: u8) -> RawSample {
+        match value(content, self.address, self.data_type) {
+            Some(value) => RawSample { quality: quality(flags, 0), ..RawSample::read(self.point, value) },
+            None => RawSample::failed(self.point, Reason::ProtocolError),
+        }
     }
 }
 

@@ -108,11 +108,11 @@ impl ReadMany {
             ReadProperty { object: wanted.object, reference: wanted.reference }.encode(&mut data);
         }
         // One at a time, where it reads no more.
-        let (first, rest) = if is_multiple { (part, Vec::new()) } else { (part[..1].to_vec(), part[1..].to_vec()) };
+        let (first, rest) = if is_multiple { (part.as_slice(), &[][..]) } else { part.split_at(1.min(part.len())) };
         if !rest.is_empty() {
-            self.parts.push_front(rest);
+            self.parts.push_front(rest.to_vec());
         }
-        self.asked = Some((first, is_multiple));
+        self.asked = Some((first.to_vec(), is_multiple));
         let service =
             if is_multiple { ConfirmedService::READ_PROPERTY_MULTIPLE } else { ConfirmedService::READ_PROPERTY };
         Some((service, data))
@@ -125,8 +125,11 @@ impl ReadMany {
             Ok(data) => data,
             Err(failure) => return self.failed(part, is_multiple, ways, failure),
         };
+        if is_multiple {
+            ways.arrives();
+        }
         if let Some(octets) = self.was_silent.take() {
-            ways.was_too_long(octets);
+            ways.was_lost(octets);
             let rest: Vec<_> = std::mem::take(&mut self.parts).into_iter().flatten().collect();
             self.plan(rest, ways);
         }
@@ -232,8 +235,7 @@ impl ReadMany {
     }
 
     /// Whether nothing is to be asked any more.
-    #[cfg(test)]
-    fn is_done(&self) -> bool {
+    pub(super) fn is_over(&self) -> bool {
         self.asked.is_none() && self.parts.is_empty()
     }
 
@@ -336,7 +338,7 @@ mod tests {
                 let outcome = self.answer(service, &data);
                 many.answered(&mut self.ways, outcome)?;
             }
-            assert!(many.is_done());
+            assert!(many.is_over());
             let word = |(_, told): (Wanted, Option<Result<Content, Unread>>)| match told.unwrap() {
                 Ok(value) => value.to_string(),
                 Err(why) => why.to_string(),

@@ -1,5 +1,6 @@
 //! BACnet devices: where they are, what they tell, how they are commanded, and what they offer.
 
+mod backfill;
 mod binding;
 mod described;
 mod discovery;
@@ -10,8 +11,10 @@ mod errand;
 mod frames;
 mod interface;
 mod item;
+mod log_time;
 mod many;
 mod mapping;
+mod memory;
 mod remote;
 mod rounds;
 mod scan;

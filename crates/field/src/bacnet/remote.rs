@@ -1,11 +1,14 @@
 //! A device of the link: what is asked of it next, and what becomes of what it says. No I/O: one request is under way at a time.
 
+use super::backfill::Backfill;
 use super::binding::{Binding, Heard, Verdict};
 use super::described::Described;
 use super::errand::{Errand, Reply, Step, properties_of_devices};
 use super::item::{Item, Reading, items};
+use super::log_time::LogClock;
 use super::many::{ReadMany, Wanted};
 use super::mapping::flags;
+use super::memory::{DeviceMemory, Saving};
 use super::rounds::{Chunk, Rounds};
 use super::watching::{Change, Watches};
 use super::ways::Ways;
@@ -51,6 +54,14 @@ pub(super) struct Remote {
     polled_last: bool,
     rng: fastrand::Rng,
     shown_requests: usize,
+    /// What it recorded while it was out of reach is had back; none where that is not wanted.
+    backfill: Option<Backfill>,
+    pub(super) memory: Arc<DeviceMemory>,
+    saving: Saving,
+    /// When longer answers are tried again.
+    raises_at: Option<Instant>,
+    /// The time of day, as it was told last.
+    pub(super) utc_millis: i64,
     /// When it is told the time.
     tells_time_at: Instant,
     /// When it was last told that what is known still holds.
@@ -118,6 +129,7 @@ enum Purpose {
     Probe,
     Contest,
     Subscribe(ObjectIdentifier),
+    Backfill,
     Errand(CommandId),
 }
 
@@ -135,6 +147,8 @@ pub(super) struct Asking {
 const PROBES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(30));
 /// Something is read at least so often, so that a device that has gone is missed.
 const ALIVE: Duration = Duration::from_secs(10);
+/// Longer answers are tried again so often, where they had to be kept short.
+const RAISES: Duration = Duration::from_secs(900);
 /// A clock is set so often.
 const TELLS_TIME: Duration = Duration::from_secs(3600);
 /// A change may be on its way for so long.
@@ -167,6 +181,7 @@ impl Remote {
         planned: PlannedDevice,
         rates: &BTreeMap<Name, Span>,
         (port, timeout, process): (u16, Duration, u32),
+        memory: Arc<DeviceMemory>,
         now: Instant,
     ) -> Option<Self> {
         let own = planned.device.protocol.bacnet()?.clone();
@@ -179,10 +194,31 @@ impl Remote {
                 remote.watches.want(item.object, at, now);
             }
         }
+        remote.memory = memory;
+        remote.backfill = remote.own.backfill.then(|| remote.backfilling(&planned));
         let periods = remote.items.iter().map(|item| item.period);
         remote.rounds = Rounds::new(periods, now, &mut remote.rng);
         remote.planned = Some(planned);
         Some(remote)
+    }
+
+    /// What is described of its logs, and of its clock.
+    fn backfilling(&self, planned: &PlannedDevice) -> Backfill {
+        let described = planned.device.points.iter().filter_map(|point| {
+            let (address, own) = point.bacnet()?;
+            let (object, reference) = (super::item::object(address)?, super::item::reference(address));
+            let is_it = |item: &Item| item.object == object && item.reference == reference;
+            Some((own.trend_log?, self.items.iter().position(is_it)?))
+        });
+        let zone = self.own.timezone.as_ref().and_then(|name| name.zone().ok());
+        let clock = LogClock { zone, utc_offset: 0, is_summer: None };
+        Backfill::new(self.instance, Arc::clone(&self.memory), described.collect(), clock)
+    }
+
+    /// What is to be kept of it now.
+    pub(super) fn poll_kept(&mut self, now: Instant) -> Option<Vec<u8>> {
+        self.backfill.as_ref()?;
+        self.saving.due(&self.memory, now)
     }
 
     /// One that is asked something once.
@@ -215,6 +251,11 @@ impl Remote {
             polled_last: false,
             rng: fastrand::Rng::new(),
             shown_requests: 0,
+            backfill: None,
+            memory: Arc::default(),
+            saving: Saving::default(),
+            raises_at: None,
+            utc_millis: 0,
             tells_time_at: now,
             confirmed: None,
             own,
@@ -263,6 +304,7 @@ impl Remote {
         self.stage = Stage::New;
         (self.under_way, self.again, self.silence, self.is_up) = (None, None, None, false);
         (self.heard, self.confirmed) = (now, None);
+        self.backfill.iter_mut().for_each(Backfill::is_away);
         self.watches.forget(now);
         self.rounds.restart(now);
         self.check.doubts.clear();
@@ -333,7 +375,8 @@ impl Remote {
             (None, _) if self.stage == Stage::New => Some(now),
             (None, _) => {
                 let doubts = self.check.doubts.values().map(|since| *since + ON_ITS_WAY);
-                let watched = [self.watches.due(), Some(self.check.due)].into_iter().flatten();
+                let backfill = self.backfill.as_ref().filter(|backfill| self.is_up && backfill.is_due()).map(|_| now);
+                let watched = [self.watches.due(), Some(self.check.due), backfill].into_iter().flatten();
                 self.rounds.due(now).into_iter().chain(watched).chain(doubts).min()
             }
         };
@@ -387,6 +430,13 @@ impl Remote {
 
     /// Polls, subscriptions and checks, which take turns.
     fn next_regular(&mut self, now: Instant, peer: Peer) -> Option<Asking> {
+        if self.ways.is_lowered() && self.raises_at.is_none_or(|at| now >= at) {
+            if self.raises_at.replace(now + RAISES).is_some() {
+                self.ways.raise();
+            }
+        } else if !self.ways.is_lowered() {
+            self.raises_at = None;
+        }
         let terms = self.ways.terms();
         let has_polled = std::mem::take(&mut self.polled_last);
         // Everything is read once before anything is subscribed to.
@@ -403,7 +453,14 @@ impl Remote {
             let service = ConfirmedService::SUBSCRIBE_COV;
             return Some(self.sent(peer, service, data, terms, Purpose::Subscribe(object), None));
         }
-        self.next_check(now, peer, terms)
+        if let Some(asking) = self.next_check(now, peer, terms) {
+            return Some(asking);
+        }
+        if !self.is_up {
+            return None;
+        }
+        let (service, data) = self.backfill.as_mut()?.next(&self.ways)?;
+        Some(self.sent(peer, service, data, terms, Purpose::Backfill, None))
     }
 
     fn next_poll(&mut self, now: Instant, peer: Peer, terms: Terms) -> Option<Asking> {
@@ -457,6 +514,8 @@ impl Remote {
                 let chunk = Chunk { items: items.clone(), due: None };
                 self.read(chunk, true, (peer, terms), None)
             }
+            // What is known is told before what was.
+            None if self.backfill.as_ref().is_some_and(Backfill::is_due) => None,
             None if now.saturating_duration_since(self.heard) >= ALIVE => {
                 let (service, data) = self.who_are_you()?;
                 Some(self.sent(peer, service, data, terms, Purpose::Probe, None))
@@ -633,7 +692,7 @@ impl Remote {
         // Another device may be where it was.
         let is_it = !matches!(purpose, Purpose::Contest) && (outcome.is_ok() || !matches!(purpose, Purpose::Probe));
         if !is_silent && is_it {
-            self.heard = now;
+            self.is_heard(now);
             self.binding.answers();
             self.is_back(now, out);
         }
@@ -655,6 +714,15 @@ impl Remote {
             Purpose::Probe if is_silent => self.fell_silent(now, None, out),
             Purpose::Probe if outcome.is_err() => self.is_another(now, out),
             Purpose::Probe => {}
+            Purpose::Backfill => {
+                let mut batch = Vec::new();
+                let Some(backfill) = &mut self.backfill else { return };
+                let taken = backfill.answered(&mut self.ways, outcome, &self.items, &mut batch);
+                self.tell(batch, Vec::new(), out);
+                if taken.is_err() {
+                    self.fell_silent(now, None, out);
+                }
+            }
             Purpose::Subscribe(object) => {
                 let change = self.watches.answered(object, now, &outcome);
                 self.watch_changed(change);
@@ -681,6 +749,13 @@ impl Remote {
                     self.fell_silent(now, suspect, out);
                 }
             },
+        }
+    }
+
+    fn is_heard(&mut self, now: Instant) {
+        self.heard = now;
+        if let Some(backfill) = self.backfill.as_ref().filter(|_| self.is_up) {
+            backfill.is_heard(self.utc_millis);
         }
     }
 
@@ -857,6 +932,9 @@ impl Remote {
         if !self.is_up && self.silence.is_none() && self.items.iter().all(|item| item.was_tried) {
             self.is_up = true;
             self.event(DeviceEvent::Up, out);
+            if let Some(backfill) = &mut self.backfill {
+                backfill.is_back(self.utc_millis);
+            }
         }
     }
 
@@ -884,9 +962,12 @@ impl Remote {
         }
     }
 
-    /// A change was told.
+    /// A change was told. One that is silent is asked at once whether it is back.
     pub(super) fn changed(&mut self, now: Instant, told: &CovNotification, out: &mut Outcomes) {
-        self.heard = now;
+        self.is_heard(now);
+        if let Some(silence) = &mut self.silence {
+            silence.probe_at = silence.probe_at.min(now);
+        }
         let Some(content) = told.value(PropertyIdentifier::PRESENT_VALUE) else { return };
         let Some((at, _)) = self.watches.told(told.object, now) else { return };
         self.check.doubts.remove(&at);
@@ -972,6 +1053,7 @@ impl Remote {
         if is_news {
             // What it forgets meanwhile is not known.
             self.watches.forget(now);
+            self.backfill.iter_mut().for_each(Backfill::is_away);
             self.items.iter_mut().for_each(|item| (item.was_tried, item.last) = (false, None));
         }
     }

@@ -5,7 +5,7 @@ use super::errand::{Appearance, properties_of_devices};
 use super::many::ReadMany;
 use super::ways::Ways;
 use crate::link::{Answer, CommandId};
-use interlex_bacnet::{Audience, ConfirmedService, Failure, IAm, Peer, RequestId, UnconfirmedService, WhoIs};
+use interlex_bacnet::{Audience, ConfirmedService, Failure, IAm, Peer, RequestId, Terms, UnconfirmedService, WhoIs};
 use interlex_core::OfferEvent;
 use serde_json::{Map, json};
 use std::collections::{BTreeMap, VecDeque};
@@ -34,6 +34,9 @@ enum Asks {
     Second(Instant),
     Over(Instant),
 }
+
+/// What a device is asked: where, for what, and how.
+type Question = (Peer, ConfirmedService, Vec<u8>, Terms);
 
 /// More are not told of.
 const MOST: usize = 10_000;
@@ -84,10 +87,7 @@ impl Scan {
     }
 
     /// What a device that answered is asked next; its id goes to [`Scan::sent`].
-    pub(super) fn next(
-        &mut self,
-        timeout: Duration,
-    ) -> Option<(Peer, ConfirmedService, Vec<u8>, interlex_bacnet::Terms)> {
+    pub(super) fn next(&mut self, timeout: Duration) -> Option<Question> {
         if self.under_way.is_some() {
             return None;
         }
@@ -111,11 +111,7 @@ impl Scan {
     }
 
     /// An answer; what is asked next, where it takes more. None where it is not of this.
-    pub(super) fn answered(
-        &mut self,
-        id: RequestId,
-        outcome: Result<Vec<u8>, Failure>,
-    ) -> Option<Option<(Peer, ConfirmedService, Vec<u8>, interlex_bacnet::Terms)>> {
+    pub(super) fn answered(&mut self, id: RequestId, outcome: Result<Vec<u8>, Failure>) -> Option<Option<Question>> {
         let (_, instance, peer, told, mut many, mut ways) = self.under_way.take_if(|of| of.0 == id)?;
         let is_there = many.answered(&mut ways, outcome).is_ok();
         if is_there && let Some((service, data)) = many.next(&ways) {

@@ -13,6 +13,10 @@ pub(super) struct Ways {
     pub(super) reads_multiple: bool,
     /// How many octets an answer may have, as was found out: what is longer does not arrive.
     pub(super) limit: usize,
+    /// How large it would be, as is described or said.
+    largest: usize,
+    /// Something long did not arrive, and something short did: it may have been lost by chance.
+    is_suspected: bool,
 }
 
 /// Answers of fewer octets are never the reason why one is missing.
@@ -29,6 +33,8 @@ impl Ways {
             segmentation: Segmentation::Both,
             reads_multiple: true,
             limit: usize::from(most),
+            largest: usize::from(most),
+            is_suspected: false,
         }
     }
 
@@ -48,9 +54,33 @@ impl Ways {
         self.limit.min(usize::from(self.max_apdu.octets()))
     }
 
+    /// An answer of so many octets did not arrive, and a short one does. Once is chance.
+    pub(super) fn was_lost(&mut self, octets: usize) {
+        if std::mem::replace(&mut self.is_suspected, true) {
+            self.was_too_long(octets);
+        }
+    }
+
+    /// Something long arrives.
+    pub(super) const fn arrives(&mut self) {
+        self.is_suspected = false;
+    }
+
+    /// Longer answers are tried again: the way there may be another one.
+    pub(super) fn raise(&mut self) {
+        self.limit = (self.limit * 2).min(self.largest);
+        self.is_suspected = false;
+    }
+
+    /// Whether answers are kept shorter than they could be.
+    pub(super) const fn is_lowered(&self) -> bool {
+        self.limit < self.largest
+    }
+
     /// An answer of so many octets was too long.
     pub(super) fn was_too_long(&mut self, octets: usize) {
         self.limit = (octets.min(self.room()) / 2).max(LEAST);
+        self.is_suspected = false;
     }
 }
 

@@ -457,3 +457,121 @@ async fn another_device_at_its_address_is_not_taken_for_it() {
         Quality::Bad(_)
     ));
 }
+
+/// Keeps what is remembered in memory: what a run before has kept is there for the next one.
+#[derive(Debug, Default)]
+struct Shelf(std::sync::Mutex<std::collections::HashMap<String, Vec<u8>>>);
+
+type Kept<'a, T> = std::pin::Pin<Box<dyn Future<Output = T> + Send + 'a>>;
+
+impl interlex_field::Keeper for Shelf {
+    fn load(&self, place: String) -> Kept<'_, Option<Vec<u8>>> {
+        Box::pin(async move { self.0.lock().unwrap().get(&place).cloned() })
+    }
+
+    fn save(&self, place: String, content: Vec<u8>) -> Kept<'_, bool> {
+        Box::pin(async move {
+            self.0.lock().unwrap().insert(place, content);
+            true
+        })
+    }
+
+    fn keep_events(&self, _: &str, _: Vec<interlex_core::SequenceEntry>) -> Kept<'_, ()> {
+        Box::pin(async {})
+    }
+
+    fn last_events(&self, _: &str) -> Kept<'_, Option<Vec<interlex_field::KeptEvent>>> {
+        Box::pin(async { None })
+    }
+}
+
+/// The times and values that were told of what was, as long as they come.
+fn past(events: &mut mpsc::Receiver<interlex_core::FieldEvent>, into: &mut Vec<(i64, String)>) {
+    while let Ok(event) = events.try_recv() {
+        let interlex_core::FieldEvent::Samples(samples) = event else { continue };
+        let of_past = samples.iter().filter(|sample| sample.kind == interlex_core::SampleKind::Past);
+        let told = |sample: &interlex_core::Sample| {
+            (sample.source_time.as_millis(), sample.value.as_ref().map_or_else(String::new, ToString::to_string))
+        };
+        into.extend(of_past.map(told));
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_recorded_meanwhile_is_had_back_in_order_and_once() {
+    let stop = stop();
+    let (log, source) = (object(20, 7), object(0, 1));
+    let records = interlex_bacnet::TrendLog::new(source, Duration::from_millis(100), 1000);
+    let reference = interlex_bacnet::Content::reference(source, PRESENT_VALUE);
+    let history = Object::new(log, "history")
+        .with_content(PropertyIdentifier::LOG_DEVICE_OBJECT_PROPERTY, reference)
+        .with_log(records);
+    let (at, own) = (interlex_sidecar::own_address(), interlex_sidecar::own_address());
+    let host = host(SocketAddrV4::new(at, 47_808), at, vec![(None, device(4001, 2).with(history))], &stop);
+    let growing = Arc::clone(&host);
+    tokio::spawn(stop.0.clone().run_until_cancelled_owned(async move {
+        for number in 0_u16.. {
+            tokio::time::sleep(Duration::from_millis(100)).await;
+            set(&growing, 4001, 1, f32::from(number));
+        }
+    }));
+    let link = format!("interface = \"{own}\"\nbroadcast = \"{own}\"");
+    let keys = format!("instance = 4001\nhost = \"{at}\"\nretries = 0\ntimezone = \"Europe/Berlin\"");
+    let shelf: Arc<Shelf> = Arc::default();
+    let start = |shelf: &Arc<Shelf>| {
+        let mut building = Building::start(&link, &[("one", &keys)], &rows(2));
+        let memories = Memories::default().of_gateway(Some(Arc::clone(shelf) as _));
+        building.gateway = Gateway::start_with(&building.description, memories);
+        building
+    };
+    let mut building = start(&shelf);
+    let mut told = Vec::new();
+    until("it is up", || {
+        past(&mut building.gateway.events, &mut told);
+        building.state("one") == DeviceState::Up
+    })
+    .await;
+    assert!(told.is_empty(), "nothing was missed before it was known: {told:?}");
+    host.pull_cable(true);
+    until("it is silent", || {
+        past(&mut building.gateway.events, &mut told);
+        building.state("one") == DeviceState::Silent
+    })
+    .await;
+    host.pull_cable(false);
+    until("what was recorded is here", || {
+        past(&mut building.gateway.events, &mut told);
+        told.len() > 5
+    })
+    .await;
+    // All that the log has between the first and the last of them, each once and in order.
+    let in_order = |told: &[(i64, String)]| {
+        let (first, last) = (told.first().unwrap().0, told.last().unwrap().0);
+        let read = |device: &mut Device| {
+            let log = device.object_mut(log).unwrap().log_mut().unwrap();
+            let record = |record: &interlex_bacnet::LogRecord| {
+                let interlex_bacnet::LogDatum::Value(value) = &record.datum else { panic!("{record:?}") };
+                (record.at.local_millis().unwrap() - 3_600_000, value.to_string())
+            };
+            log.records().map(record).filter(|(at, _)| (first..=last).contains(at)).collect::<Vec<_>>()
+        };
+        assert_eq!(told, host.with(4001, |device, _, _| read(device)).unwrap());
+    };
+    in_order(&told);
+    // A run that ends, and the next one some time later.
+    until("how far it came is kept", || {
+        past(&mut building.gateway.events, &mut told);
+        shelf.0.lock().unwrap().values().any(|kept| String::from_utf8_lossy(kept).contains("\"7\""))
+    })
+    .await;
+    drop(building);
+    let mut building = start(&shelf);
+    let before = told.len();
+    until("what was recorded meanwhile is here", || {
+        past(&mut building.gateway.events, &mut told);
+        told.len() > before + 5
+    })
+    .await;
+    in_order(&told[before..]);
+    assert!(told[before].0 > told[before - 1].0, "nothing comes twice");
+}

@@ -72,7 +72,11 @@ impl Heating {
         self.seconds += dt;
         self.outside = 4.0 + 3.0 * (self.seconds / 600.0).sin();
         let running = wanted.pumps.iter().filter(|is_on| **is_on).count();
-        let circulation = [0.0, 1.0, 1.4][running.min(2)];
+        let circulation = match running {
+            0 => 0.0,
+            1 => 1.0,
+            _ => 1.4,
+        };
         self.pressure = lag(self.pressure, 46.0 * circulation, 3.0) + self.noise(0.05);
         let own_valve = self.valve + (wanted.flow - self.flow) * 0.8 * dt;
         self.valve = wanted.valve.map_or(own_valve, |set| lag(self.valve, set, 4.0)).clamp(0.0, 100.0);

@@ -66,7 +66,7 @@ impl ReadErrand {
         let raw = value(content, self.address, data_type);
         let mut said = Vec::new();
         let mut say = |what, told: Option<String>| said.extend(told.map(|told| Said::new(what, told)));
-        say("name", of(PropertyIdentifier::OBJECT_NAME).map(|name| plain(name)));
+        say("name", of(PropertyIdentifier::OBJECT_NAME).map(plain));
         if let Some(flags) = of(PropertyIdentifier::STATUS_FLAGS).and_then(flags) {
             let number = of(PropertyIdentifier::RELIABILITY).and_then(number).unwrap_or(0);
             let words = quality(flags, 0).reason().map_or_else(|| "none is set".to_owned(), crate::bacnet::words);
@@ -79,8 +79,8 @@ impl ReadErrand {
         if let Some(number) = of(PropertyIdentifier::UNITS).and_then(number) {
             say("unit", Some(unit(number).map_or_else(|| format!("unit {number}"), str::to_owned)));
         }
-        say("increment", of(PropertyIdentifier::COV_INCREMENT).map(|told| plain(told)));
-        say("priorities", of(PropertyIdentifier::PRIORITY_ARRAY).map(|told| priorities(told)));
+        say("increment", of(PropertyIdentifier::COV_INCREMENT).map(plain));
+        say("priorities", of(PropertyIdentifier::PRIORITY_ARRAY).map(priorities));
         self.done = Some(Ok(TrialReading {
             address: point.address.to_string(),
             registers: Vec::new(),
