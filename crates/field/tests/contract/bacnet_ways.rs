@@ -186,15 +186,19 @@ async fn a_device_is_found_by_its_instance_and_found_again_elsewhere() {
     // Somebody else says that it is 4001, while the one that is known is there: nobody knows who is meant.
     let after = host(SocketAddrV4::new(second, port), ALL, vec![(None, device(4001, 1))], &stop);
     set(&after, 4001, 1, 99.0);
-    until("two have one instance", || building.error("one").contains("both have this instance")).await;
+    let say =
+        |host: &DeviceHost| host.with(4001, |device, node, _| device.say_who(node, interlex_bacnet::Audience::Local));
+    until("two have one instance", || {
+        say(&after);
+        building.error("one").contains("both have this instance")
+    })
+    .await;
     assert_eq!(building.shows("one", "t1").0, "20.5", "the values are still those of the first one");
     let refused = building.command("one", "t1", Some(Value::Float64(1.0))).await.unwrap_err().to_string();
     assert!(refused.contains("read only") || refused.contains("nothing is written"), "{refused}");
     // The first one goes: the other one is it.
     before.pull_cable(true);
     until("it is silent", || building.state("one") == DeviceState::Silent).await;
-    let say =
-        |host: &DeviceHost| host.with(4001, |device, node, _| device.say_who(node, interlex_bacnet::Audience::Local));
     until("it has moved", || {
         say(&after);
         building.shows("one", "t1").0 == "99"
