@@ -115,6 +115,16 @@ pub fn double(value: f64) -> Vec<u8> {
     [&[0x69][..], &value.to_le_bytes()].concat()
 }
 
+/// A metric's value in single precision.
+pub fn float(value: f32) -> Vec<u8> {
+    [&[0x65][..], &value.to_le_bytes()].concat()
+}
+
+/// No value: whoever takes commands is to give back what was commanded before.
+pub fn null() -> Vec<u8> {
+    vec![0x38, 1]
+}
+
 fn bytes_field(key: u8, bytes: &[u8]) -> Vec<u8> {
     [&[key, u8::try_from(bytes.len()).unwrap()][..], bytes].concat()
 }

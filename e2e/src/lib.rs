@@ -21,7 +21,7 @@ mod rig;
 mod wire;
 
 pub use browser::Browser;
-pub use host::{Arrived, Heard, Host, aliased, boolean, double, named};
+pub use host::{Arrived, Heard, Host, aliased, boolean, double, float, named, null};
 pub use program::{Output, Program, run};
 pub use relay::Relay;
 pub use rig::{PASSWORD, PERSON, Rig};

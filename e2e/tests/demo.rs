@@ -8,7 +8,7 @@ use std::path::Path;
 
 /// The ports of a demo.
 fn ports(host: Ipv4Addr) -> impl Iterator<Item = SocketAddr> {
-    (7400..7406).map(move |port| (host, port).into())
+    (7400..7407).map(move |port| (host, port).into())
 }
 
 /// Names the administrator of a demo, signs the client in, and points an uplink to a broker that is none of the demo's.
@@ -81,6 +81,8 @@ async fn the_demo_starts_stops_in_order_and_keeps_its_data() {
     host.hears("data at the new port", 0, |m| m.kind == "DDATA").await;
     // Its certificate is for the new address: another one, which the demo has looked at.
     host.hears("the engine, too", 0, |m| m.kind == "DDATA" && m.device.as_deref() == Some("engine")).await;
+    // Controllers are found by who answers, wherever that is now.
+    host.hears("the heating, too", 0, |m| m.kind == "DDATA" && m.device.as_deref() == Some("heat-network")).await;
     // What was pointed elsewhere stays there.
     let url = format!("http://{second}:7500");
     assert_eq!(

@@ -1,6 +1,7 @@
 //! Whole-path measurements. Each prints our figure beside the raw limit of the same machine, taken in the same run:
 //! the ratio says what Interlex costs, whatever the machine.
 
+mod bacnet;
 mod buffer;
 mod config;
 mod dnp3;
@@ -78,6 +79,15 @@ enum Scenario {
     /// The outstation of those, in a process of its own
     #[value(hide = true)]
     Dnp3Outstation,
+    /// BACnet: requests and time to find out what a device of 600 objects has
+    BacnetScan,
+    /// BACnet: 50 devices of 100 objects, beside a bare loop of the same requests
+    BacnetPoll,
+    /// BACnet: changes until all are acknowledged, beside a subscriber that only acknowledges
+    BacnetCov,
+    /// The devices of those, in a process of their own
+    #[value(hide = true)]
+    BacnetDevices,
     /// From a changed register to the decoded value at a subscriber of the broker
     Latency,
 }
@@ -103,6 +113,10 @@ async fn main() -> anyhow::Result<()> {
         Scenario::Dnp3Events => dnp3::events().await,
         Scenario::Dnp3Integrity => dnp3::integrity().await,
         Scenario::Dnp3Outstation => dnp3::outstation().await,
+        Scenario::BacnetScan => bacnet::scan().await,
+        Scenario::BacnetPoll => bacnet::poll_devices().await,
+        Scenario::BacnetCov => bacnet::changes().await,
+        Scenario::BacnetDevices => bacnet::devices().await,
         Scenario::Config => config::run().await,
         Scenario::Hostile => hostile::run().await,
         Scenario::Latency => latency::run().await,

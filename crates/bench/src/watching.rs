@@ -1,7 +1,7 @@
 use anyhow::Context;
 use interlex_core::description::Description;
 use interlex_core::{FieldEvent, LatestTable, ManualClock, PointTable, RecentValues, Timestamp};
-use interlex_field::{Listeners, Memories, Surroundings};
+use interlex_field::{LinkHandle, Listeners, Memories, Surroundings, Via};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
@@ -15,6 +15,7 @@ const PATIENCE: Duration = Duration::from_secs(180);
 /// A link that runs, and how many samples came of it.
 pub(crate) struct Watching {
     told: Arc<AtomicU64>,
+    link: LinkHandle,
     running: JoinHandle<()>,
     stop: CancellationToken,
 }
@@ -44,12 +45,22 @@ impl Watching {
         let around = Surroundings { points, latest, recent, listeners, memories: Memories::default(), clock };
         let stop = CancellationToken::new();
         let link = description.links.first().context("no link")?;
-        let (_, running) = interlex_field::start(description, link, &around, stop.clone());
-        Ok(Self { told, running, stop })
+        let (link, running) = interlex_field::start(description, link, &around, stop.clone());
+        Ok(Self { told, link, running, stop })
     }
 
     pub(crate) fn told(&self) -> u64 {
         self.told.load(Ordering::Relaxed)
+    }
+
+    pub(crate) const fn link(&self) -> &LinkHandle {
+        &self.link
+    }
+
+    /// The way over the link, for what is done once.
+    pub(crate) fn via(&self) -> Via {
+        let clock = Arc::new(ManualClock::new(Timestamp::from_millis(1_800_000_000_000)));
+        Via { links: vec![self.link.clone()], memories: Memories::default(), clock }
     }
 
     /// Waits until so many samples came.

@@ -404,11 +404,13 @@ mod tests {
             (r#"{"point": 3, "value": 1}"#, Json::Null, "point at /point is 3; expected text"),
             (r#"{"point": "p"}"#, Json::Null, "there is no value at /value"),
             (&format!(r#"{{"id": "{}"}}"#, "x".repeat(200)), Json::Null, "the id at /id is longer than 200"),
-            (r#"{"point": "p", "value": null}"#, Json::Null, "value at /value is null; expected a number"),
+            (r#"{"point": "p", "value": [1]}"#, Json::Null, "value at /value is [1]; expected a number"),
         ] {
             let (told, why) = read(mapping("topic:2", "/value"), payload).unwrap_err();
             assert!(told == id && why.starts_with(said), "{why}");
         }
+        let given_back = read(mapping("topic:2", "/value"), r#"{"point": "p", "value": null}"#).unwrap();
+        assert_eq!(given_back.value, CommandValue::Relinquish);
         assert!(["/a", "/a/0", "topic:0"].iter().all(|text| CommandMapping::is_part(text)));
         assert!(!["", "/", "a", "topic:", "topic:x"].iter().any(|text| CommandMapping::is_part(text)));
     }

@@ -26,7 +26,7 @@ export function TrialPanel({ gateway, link, device, point, label = "Read it now"
     mutationFn: () => dataOf(api.POST("/api/v1/gateways/{gateway}/trials", { params: { path: { gateway } }, body })),
   });
   const reading = trial.data;
-  const { Brought, Alternatives, canBeWritten } = partsOf(link);
+  const { Brought, Alternatives, canBeWritten, canBeRelinquished } = partsOf(link);
   return (
     <div className="grid gap-2" aria-live="polite">
       <div className="flex flex-wrap items-center gap-3">
@@ -67,20 +67,20 @@ export function TrialPanel({ gateway, link, device, point, label = "Read it now"
         </details>
       ) : null}
       <Failure error={trial.error} />
-      {canBeWritten(point) ? <WriteNow {...{ gateway, link, device, point }} /> : null}
+      {canBeWritten(point) ? <WriteNow {...{ gateway, link, device, point }} canBeRelinquished={canBeRelinquished?.(point) ?? false} /> : null}
     </div>
   );
 }
 
 /** Writes a value once, now, and reads it back. Asks first: it moves something in the field. */
-function WriteNow({ gateway, link, device, point }: Omit<TrialPanelProps, "label">) {
+function WriteNow({ gateway, link, device, point, canBeRelinquished }: Omit<TrialPanelProps, "label"> & { canBeRelinquished: boolean }) {
   const [typed, setTyped] = useState("");
   const write = useMutation({
-    mutationFn: () =>
+    mutationFn: (value: number | boolean | string | null) =>
       dataOf(
         api.POST("/api/v1/gateways/{gateway}/trials/write", {
           params: { path: { gateway } },
-          body: { link, device, point, value: typedValue(typed) },
+          body: { link, device, point, value },
         }),
       ),
   });
@@ -90,7 +90,7 @@ function WriteNow({ gateway, link, device, point }: Omit<TrialPanelProps, "label
         <Confirm
           title={`Write ${typed.trim()} to ${String(point.address)}?`}
           action="Write it"
-          onConfirm={() => write.mutate()}
+          onConfirm={() => write.mutate(typedValue(typed))}
           trigger={
             <Button quiet disabled={write.isPending || typed.trim() === ""}>
               {write.isPending ? "Writing …" : "Write it now"}
@@ -103,6 +103,20 @@ function WriteNow({ gateway, link, device, point }: Omit<TrialPanelProps, "label
           Value
           <input value={typed} onChange={(event) => setTyped(event.target.value)} className="h-9 w-24 rounded-md border border-line-strong bg-raised px-2 text-ink" />
         </label>
+        {canBeRelinquished ? (
+          <Confirm
+            title={`Relinquish ${String(point.address)}?`}
+            action="Relinquish it"
+            onConfirm={() => write.mutate(null)}
+            trigger={
+              <Button quiet disabled={write.isPending}>
+                Relinquish it
+              </Button>
+            }
+          >
+            Our slot of its priority array becomes empty; the next priority that holds a value takes over, or the device itself.
+          </Confirm>
+        ) : null}
       </div>
       {write.data ? <WriteOutcome of={write.data} /> : null}
       <Failure error={write.error} />

@@ -15,7 +15,7 @@ export function Command({ point }: { point: PointView }) {
   const now = useServiceNow();
   const { gateway, device, name } = point;
   const write = useMutation({
-    mutationFn: (value: number | boolean | string) =>
+    mutationFn: (value: number | boolean | string | null) =>
       dataOf(api.PUT("/api/v1/points/{gateway}/{device}/{point}/value", { params: { path: { gateway, device, point: name } }, body: { value } })),
   });
   if (!may || !point.writable) return null;
@@ -44,6 +44,11 @@ export function Command({ point }: { point: PointView }) {
           </Button>
         </form>
       )}
+      {point.relinquishable ? (
+        <Button quiet className="justify-self-start" disabled={write.isPending} onClick={() => write.mutate(null)}>
+          Relinquish
+        </Button>
+      ) : null}
       {point.commanded_until != null && point.commanded_until > now ? (
         <p className="text-sm text-soft">The commanded value holds for {span(point.commanded_until - now)} more; then the safe value is written.</p>
       ) : null}

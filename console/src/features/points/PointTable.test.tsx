@@ -20,6 +20,7 @@ function point(name: string, reading: Partial<PointView>): PointView {
     rate: "normal",
     report: "change",
     writable: false,
+    relinquishable: false,
     value: 54.3,
     raw: 5430,
     quality: "good",

@@ -15,6 +15,7 @@ function point(device: string, name: string, quality = "good", value: unknown = 
     rate: "fast",
     report: "change",
     writable: false,
+    relinquishable: false,
     value,
     raw: value,
     quality,

@@ -477,6 +477,12 @@ impl Point {
         }
     }
 
+    /// Whether a command to it can be given back, so that the device goes on by itself.
+    #[must_use]
+    pub fn can_be_relinquished(&self) -> bool {
+        self.bacnet().is_some_and(|(address, _)| address.is_present_value())
+    }
+
     /// The type that stands in the device: an address of one bit, or a method, says so by itself.
     #[must_use]
     pub fn raw_type(&self) -> DataType {

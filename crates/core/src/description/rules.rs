@@ -89,7 +89,7 @@ fn lifetime(settings: &PointSettings, faults: &mut Vec<Fault>) {
 pub(super) fn safe_value(point: &Point) -> Option<Fault> {
     let text = point.settings.safe_value.as_deref().filter(|_| point.settings.access != Access::Read)?;
     // Objects with priorities can be given back.
-    if text == CommandValue::RELINQUISH && point.bacnet().is_some_and(|(address, _)| address.is_present_value()) {
+    if text == CommandValue::RELINQUISH && point.can_be_relinquished() {
         return None;
     }
     let refusal = crate::check_command(point, &crate::value_from_words(point, text)).err()?;

@@ -595,9 +595,7 @@ impl Remote {
         while let Some(waiting) = self.errands.get_mut(at) {
             match waiting.errand.next(&self.ways, now) {
                 Step::Ask(service, data) => {
-                    if !waiting.is_sent {
-                        (waiting.is_sent, waiting.after) = (true, newest_frame);
-                    }
+                    (waiting.is_sent, waiting.after) = (true, newest_frame);
                     return Some((waiting.id, service, data));
                 }
                 Step::Wait(until) => {
@@ -661,7 +659,7 @@ impl Remote {
         }
     }
 
-    /// From which frame on an errand under way is recorded.
+    /// From which frame on the request of an errand under way is recorded.
     pub(super) fn frames_after(&self) -> Option<u64> {
         let Purpose::Errand(id) = self.under_way.as_ref()?.purpose else { return None };
         self.errands.iter().find(|waiting| waiting.id == id).map(|waiting| waiting.after)
@@ -846,7 +844,9 @@ impl Remote {
             let object = super::item::object(address)?;
             let increment = self.increments.get(&object)?;
             let raw = point.settings.deadband() / point.settings.scale.abs();
-            (raw > 0.0 && raw < *increment).then(|| format!("{} ({increment})", point.settings.name))
+            // Devices have it as a REAL, whose 0.1 is a little more than that of the deadband.
+            let is_above = *increment > raw * (1.0 + 1e-6);
+            (raw > 0.0 && is_above).then(|| format!("{} ({})", point.settings.name, *increment as f32))
         });
         let names: Vec<_> = too_large.take(5).collect();
         if !names.is_empty() {

@@ -198,7 +198,9 @@ impl<W: FrameWords> FrameRing<W> {
 impl<W: FrameWords> FrameLog for FrameRing<W> {
     fn view(&self, filter: &FrameFilter) -> Vec<FrameView> {
         let ring = self.inner.lock();
-        let views = ring.frames.iter().map(|recorded| self.view_of(recorded));
+        // What somebody has already is not explained again: that takes its time.
+        let known = filter.after.map_or(0, |after| ring.frames.partition_point(|recorded| recorded.number <= after));
+        let views = ring.frames.range(known..).map(|recorded| self.view_of(recorded));
         views.filter(|view| filter.takes(view)).collect()
     }
 

@@ -47,6 +47,8 @@ pub(crate) struct PointView {
     high: Option<f64>,
     /// Whether it can be commanded.
     writable: bool,
+    /// Whether a command to it can be given back.
+    relinquishable: bool,
     /// Until when the commanded value holds, in milliseconds since 1970 UTC: then the safe value is written.
     #[serde(skip_serializing_if = "Option::is_none")]
     commanded_until: Option<i64>,
@@ -262,6 +264,7 @@ fn view(gateway: &Gateway, running: &Running, info: &PointInfo) -> Option<PointV
         low: settings.low,
         high: settings.high,
         writable: info.is_writable(),
+        relinquishable: info.is_writable() && point.can_be_relinquished(),
         commanded_until: gateway.commands().commanded_until(info),
         reading: reading_view(reading),
     })

@@ -1,4 +1,5 @@
 import type { Content } from "../../../api/client";
+import { BACNET } from "./bacnet";
 import { DNP3 } from "./dnp3";
 import { MODBUS } from "./modbus";
 import { OPCUA } from "./opcua";
@@ -9,6 +10,7 @@ const PROTOCOLS: [string, ProtocolParts][] = [
   ["modbus-", MODBUS],
   ["opcua", OPCUA],
   ["dnp3-", DNP3],
+  ["bacnet-", BACNET],
 ];
 
 /** The parts of the protocol that a link speaks. */

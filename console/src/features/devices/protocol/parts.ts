@@ -9,6 +9,8 @@ export interface ProtocolParts {
   place: (device: Content) => string;
   /** Whether clients may write to where a point lives. */
   canBeWritten: (point: Content) => boolean;
+  /** Whether a command to where a point lives can be given back; left out where none can. */
+  canBeRelinquished?: (point: Content) => boolean;
   /** What a reading brought, as the protocol has it. */
   Brought: ComponentType<{ reading: TrialReading }>;
   /** What else the same answer could mean. */
