@@ -117,7 +117,7 @@ async fn it_is_relinquished_in_the_browser(rig: &Rig) {
     browser.find("input[type=search]").await.send_keys("flow-set-point").await.unwrap();
     browser.click("[role=row][aria-rowindex='2']").await;
     browser.press("Relinquish").await;
-    browser.shows("relinquished").await;
+    browser.shows("Relinquished, reads back 72 °C").await;
     browser.picture("relinquish").await;
     browser.close().await;
 }

@@ -269,7 +269,8 @@ pub(crate) async fn scan() -> anyhow::Result<()> {
         let before = watching.link().statistics();
         let (events, mut told) = mpsc::channel(64);
         let filled = serde_json::json!({});
-        let offering = Offering::new(&OfferRequest { link, device, source: "objects".to_owned(), filled }, events)?;
+        let request = OfferRequest { link, device, source: "objects".to_owned(), filled };
+        let offering = Offering::new(&request, events).map_err(anyhow::Error::msg)?;
         let (start, via) = (now(), watching.via());
         tokio::spawn(async move { offering.carry_out(&via).await });
         let mut offers = 0;

@@ -118,7 +118,7 @@ function WriteNow({ gateway, link, device, point, canBeRelinquished }: Omit<Tria
           </Confirm>
         ) : null}
       </div>
-      {write.data ? <WriteOutcome of={write.data} /> : null}
+      {write.data ? <WriteOutcome of={write.data} isGivenBack={write.variables === null} /> : null}
       <Failure error={write.error} />
     </div>
   );

@@ -10,7 +10,7 @@ export function typedValue(typed: string): string {
 }
 
 /** What became of a write: what was sent, and what the device says now. */
-export function WriteOutcome({ of }: { of: Outcome }) {
+export function WriteOutcome({ of, isGivenBack = false }: { of: Outcome; isGivenBack?: boolean }) {
   if (of.confirmed === false) {
     return (
       <Notice tone="warn" title={`The device took ${raw(of.written)}, but says ${raw(of.raw)} now`}>
@@ -31,7 +31,7 @@ export function WriteOutcome({ of }: { of: Outcome }) {
   }
   const said = of.read_back_error ? `not read back: ${of.read_back_error}` : of.confirmed ? `reads back ${value(of.value)} ${of.unit}${of.words === "confirmed" ? "" : ` (${of.words})`}` : "sent to all units, which do not answer";
   return (
-    <Notice title={`Written, ${said}`}>
+    <Notice title={`${isGivenBack ? "Relinquished" : "Written"}, ${said}`}>
       raw {raw(of.written)} at {of.address}, {of.answer_ms.toFixed(1)} ms
       <details className="mt-1">
         <summary className="cursor-pointer">On the line</summary>

@@ -53,7 +53,7 @@ export function Command({ point }: { point: PointView }) {
         <p className="text-sm text-soft">The commanded value holds for {span(point.commanded_until - now)} more; then the safe value is written.</p>
       ) : null}
       <div aria-live="polite">
-        {write.data ? <WriteOutcome of={write.data} /> : null}
+        {write.data ? <WriteOutcome of={write.data} isGivenBack={write.variables === null} /> : null}
         <Failure error={write.error} />
       </div>
     </section>

@@ -846,7 +846,7 @@ impl Remote {
             let raw = point.settings.deadband() / point.settings.scale.abs();
             // Devices have it as a REAL, whose 0.1 is a little more than that of the deadband.
             let is_above = *increment > raw * (1.0 + 1e-6);
-            (raw > 0.0 && is_above).then(|| format!("{} ({})", point.settings.name, *increment as f32))
+            (raw > 0.0 && is_above).then(|| format!("{} ({})", point.settings.name, (increment * 1e6).round() / 1e6))
         });
         let names: Vec<_> = too_large.take(5).collect();
         if !names.is_empty() {
