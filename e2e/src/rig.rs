@@ -119,12 +119,13 @@ impl Rig {
             let text = text.replace("127.0.0.1:7402", &self.broker.address().to_string());
             let text = text.replace("127.0.0.1", &self.plant_host.to_string());
             let text = text.replace("/dev/ttyUSB0", &line_path(&self.home()));
-            // Engine and grid connection are for the demo: here nobody runs them.
+            // Engine, grid connection and heating are for the demo: here nobody runs them.
             let text = match text.split_once("[[link]]\nname = \"engine\"") {
                 Some((before, engine)) => format!("{before}[[uplink]]{}", engine.split_once("[[uplink]]").unwrap().1),
                 None => text,
             };
-            if !["points/engine.csv", "points/grid.csv"].contains(&file.as_str()) {
+            let of_those = ["engine", "grid", "heat-network", "boiler-house"].map(|name| format!("points/{name}.csv"));
+            if !of_those.contains(&file) {
                 std::fs::write(target.join(file), text).unwrap();
             }
         }

@@ -1,5 +1,6 @@
 import { Label } from "radix-ui";
 import { type ComponentProps, type ReactNode, useId } from "react";
+import { textOf } from "../text/file";
 
 /** How every control of a form looks. */
 export const CONTROL =
@@ -82,7 +83,7 @@ export function Lines({ label, isNeeded = false, help, fault, isWarning, placeho
                 const file = event.target.files?.[0];
                 // The same file may be chosen again after it was mended.
                 event.target.value = "";
-                if (file) void file.text().then(onText);
+                if (file) void textOf(file).then(onText);
               }}
             />
           </label>

@@ -5,6 +5,7 @@ import { gatewayKey } from "../../api/queries";
 import { Badge } from "../../components/Badge";
 import { Button } from "../../components/Form";
 import { Notice } from "../../components/Notice";
+import { textOf } from "../../text/file";
 import { count } from "../../text/format";
 import { refresh } from "../description/edits";
 import { shown } from "../description/schema";
@@ -51,7 +52,10 @@ export function ImportList({ gateway, draft, list, start = "", onDone }: ImportL
             type="file"
             accept=".csv,.txt,text/csv"
             className="sr-only"
-            onChange={(event) => void event.target.files?.[0]?.text().then(setText)}
+            onChange={(event) => {
+              const file = event.target.files?.[0];
+              if (file) void textOf(file).then(setText);
+            }}
           />
         </label>
         <label className="flex items-center gap-2">

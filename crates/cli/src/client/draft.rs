@@ -80,7 +80,7 @@ pub(crate) async fn run(arguments: DraftArguments) -> anyhow::Result<()> {
             activation::activate(&client, &gateway, &request, &wait, output).await?;
         }
         DraftCommand::Import { device, file, remove_others, dry_run } => {
-            let text = std::fs::read_to_string(&file).with_context(|| format!("reading {}", file.display()))?;
+            let text = super::text_file::read(&file)?;
             let device = trial::object(&draft, "device", &device)?;
             let list = interlex_core::description::list_of(device).into_owned();
             let version = if dry_run { Value::Null } else { draft.get("version").cloned().unwrap_or_default() };

@@ -19,7 +19,8 @@ pub(crate) mod revisions;
 pub(crate) mod sign_in;
 pub(crate) mod status;
 pub(crate) mod tap;
-pub(crate) mod trial;
+mod text_file;
+mod trial;
 pub(crate) mod watch;
 pub(crate) mod write;
 

@@ -70,7 +70,7 @@ impl From<Case> for NameCase {
 fn key_and_value(text: &str) -> Result<(String, Value), String> {
     let (key, value) = text.split_once('=').ok_or_else(|| format!("{text:?} is no KEY=VALUE"))?;
     if let Some(path) = value.strip_prefix('@') {
-        let content = std::fs::read_to_string(path).map_err(|error| format!("{path}: {error}"))?;
+        let content = super::text_file::read(path.as_ref()).map_err(|error| format!("{error:#}"))?;
         return Ok((key.to_owned(), content.into()));
     }
     // What is no number or switch is text.

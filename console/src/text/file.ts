@@ -1,0 +1,16 @@
+/** The text of a file, whatever program wrote it. */
+export async function textOf(file: Blob): Promise<string> {
+  return decoded(new Uint8Array(await file.arrayBuffer()));
+}
+
+/** Text in UTF-16 where it begins so, else in UTF-8 where it is that, else in Windows-1252. */
+export function decoded(octets: Uint8Array): string {
+  const [first, second] = octets;
+  if (first === 0xff && second === 0xfe) return new TextDecoder("utf-16le").decode(octets);
+  if (first === 0xfe && second === 0xff) return new TextDecoder("utf-16be").decode(octets);
+  try {
+    return new TextDecoder("utf-8", { fatal: true }).decode(octets);
+  } catch {
+    return new TextDecoder("windows-1252").decode(octets);
+  }
+}
