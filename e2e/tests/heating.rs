@@ -99,7 +99,7 @@ async fn controllers_are_found_watched_commanded_and_given_back() {
 
     // They go and come back, and are watched again.
     plant.kill().await;
-    rig.until("both are away", |status| (0..2).all(|device| link(status)["devices"][device]["state"] == "unreachable"))
+    rig.until("both are away", |status| (0..2).all(|device| link(status)["devices"][device]["state"] == "silent"))
         .await;
     plant = start();
     rig.until("both are back", |status| is_up(status, 0) && is_up(status, 1)).await;

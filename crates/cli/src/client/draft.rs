@@ -4,7 +4,6 @@ use crate::client::activation::WaitArguments;
 use crate::exit::{ExitReason, failed};
 use crate::options::{GatewayTarget, Output};
 use crate::output::{count, date, plain, print_json, print_text, say};
-use anyhow::Context;
 use clap::{Args, Subcommand};
 use interlex_core::description::Problem;
 use reqwest::Method;

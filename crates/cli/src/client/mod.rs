@@ -20,7 +20,7 @@ pub(crate) mod sign_in;
 pub(crate) mod status;
 pub(crate) mod tap;
 mod text_file;
-mod trial;
+pub(crate) mod trial;
 pub(crate) mod watch;
 pub(crate) mod write;
 
