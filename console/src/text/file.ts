@@ -1,6 +1,11 @@
 /** The text of a file, whatever program wrote it. */
-export async function textOf(file: Blob): Promise<string> {
-  return decoded(new Uint8Array(await file.arrayBuffer()));
+export function textOf(file: Blob): Promise<string> {
+  return new Promise((resolve, reject) => {
+    const reader = new FileReader();
+    reader.onload = () => resolve(decoded(new Uint8Array(reader.result as ArrayBuffer)));
+    reader.onerror = () => reject(reader.error ?? new Error("the file cannot be read"));
+    reader.readAsArrayBuffer(file);
+  });
 }
 
 /** Text in UTF-16 where it begins so, else in UTF-8 where it is that, else in Windows-1252. */

@@ -30,6 +30,7 @@ const STEPS: &[(&str, &str, &str)] = steps! {
     "0018" "journal_point";
     "0019" "field_memory";
     "0020" "field_event";
+    "0021" "commanded_value";
 };
 
 /// Runs those that a database has not seen yet.

@@ -242,7 +242,7 @@ mod tests {
         match kind {
             ObjectKind::Link(word) => {
                 let (path, url) = (format!("/dev/{host}"), format!("opc.tcp://{host}"));
-                json!({ "protocol": word, "host": host, "device-path": path, "url": url, "planted": "heron-2" })
+                json!({ "protocol": word, "host": host, "device-path": path, "url": url, "interface": host, "planted": "heron-2" })
             }
             ObjectKind::Device(_) => json!({ "link": host, "planted": "heron-2" }),
             _ => json!({ "url": format!("mqtts://{host}"), "planted": "heron-2" }),

@@ -131,13 +131,17 @@ fn devices_take_commands_by_name_or_alias_for_what_is_writable() {
     ] {
         assert_eq!(tell("gas-analyser", metric), EdgeNodeEvent::Command { device: 1, metric: 1, value: Some(value) });
     }
+    // Null gives back what was commanded before.
+    let null = Metric { value: None, is_null: Some(true), ..named("b") };
+    let given_back = EdgeNodeEvent::Command { device: 1, metric: 1, value: None };
+    assert_eq!(tell("gas-analyser", null), given_back);
     let of_other_type = metric::Value::StringValue("7".to_owned());
     for (device, metric, why) in [
         ("gas-analyser", named("a"), "metric \"a\" takes no commands"),
         ("gas-analyser", named("c"), "device \"gas-analyser\" has no metric \"c\""),
         ("gas-analyser", aliased(1), "device \"gas-analyser\" has no metric alias 1"),
         ("flare", named("b"), "there is no device \"flare\""),
-        ("gas-analyser", Metric { value: None, is_null: Some(true), ..named("b") }, "metric \"b\" is told no value"),
+        ("gas-analyser", Metric { value: None, ..named("b") }, "metric \"b\" is told no value"),
         ("gas-analyser", Metric { value: Some(of_other_type), ..named("b") }, "metric \"b\": "),
     ] {
         let event = tell(device, metric);
