@@ -277,6 +277,7 @@ pub(crate) async fn scan() -> anyhow::Result<()> {
         while let Some(event) = told.recv().await {
             match event {
                 OfferEvent::Points { offers: found } => offers += found.len(),
+                OfferEvent::Done { requests: asked } => requests = asked,
                 OfferEvent::Failed { why } => anyhow::bail!(why),
                 _ => {}
             }
@@ -284,7 +285,6 @@ pub(crate) async fn scan() -> anyhow::Result<()> {
         ours = ours.min(start.elapsed().as_secs_f64());
         anyhow::ensure!(offers == FOUND as usize, "{offers} objects were found");
         let after = watching.link().statistics();
-        requests = u32::try_from(after.counts.requests - before.counts.requests)?;
         octets = after.bytes_received - before.bytes_received;
         watching.end().await?;
         // As many requests, whose answers fill a datagram.

@@ -100,8 +100,7 @@ test("a key is pasted with its lines, taken from a file, and not shown once it i
   expect([key.value, key.placeholder]).toEqual(["", "Stored; paste to replace it"]);
   fireEvent.change(key, { target: { value: "-----BEGIN\nEND-----\n" } });
   expect(last.key).toBe("-----BEGIN\nEND-----\n");
-  // The document of these tests has files without text().
-  const file = Object.assign(new File([], "works-1.key"), { text: () => Promise.resolve("of the\nfile\n") });
+  const file = new File(["of the\nfile\n"], "works-1.key");
   fireEvent.change(screen.getByLabelText("Key from a file"), { target: { files: [file] } });
   await waitFor(() => expect(last.key).toBe("of the\nfile\n"));
 });
