@@ -141,7 +141,7 @@ fn devices_take_commands_by_name_or_alias_for_what_is_writable() {
         ("gas-analyser", named("c"), "device \"gas-analyser\" has no metric \"c\""),
         ("gas-analyser", aliased(1), "device \"gas-analyser\" has no metric alias 1"),
         ("flare", named("b"), "there is no device \"flare\""),
-        ("gas-analyser", Metric { value: None, ..named("b") }, "metric \"b\" is told no value"),
+        ("gas-analyser", Metric { value: None, ..named("b") }, "metric \"b\": neither a value nor is_null"),
         ("gas-analyser", Metric { value: Some(of_other_type), ..named("b") }, "metric \"b\": "),
     ] {
         let event = tell(device, metric);
