@@ -1,9 +1,13 @@
 //! A device of the link: what is asked of it next, and what becomes of what it says. No I/O: one request is under way at a time.
 
+mod errands;
+mod presence;
+mod shown;
+
 use super::backfill::Backfill;
-use super::binding::{Binding, Heard, Verdict};
+use super::binding::Binding;
 use super::described::Described;
-use super::errand::{Errand, Reply, Step, properties_of_devices};
+use super::errand::{Errand, Reply, properties_of_devices};
 use super::item::{Item, Reading, items};
 use super::log_time::LogClock;
 use super::many::{ReadMany, Wanted};
@@ -12,15 +16,13 @@ use super::memory::{DeviceMemory, Saving};
 use super::rounds::{Chunk, Rounds};
 use super::watching::{Change, Watches};
 use super::ways::Ways;
-use crate::link::{
-    Answer, CommandId, Counted, DeviceEvent, End, FrameView, Outcome, Outcomes, PlannedDevice, RequestView,
-};
+use crate::link::{CommandId, Counted, DeviceEvent, FrameView, Outcome, Outcomes, PlannedDevice};
 use interlex_bacnet::{
-    Audience, ConfirmedService, CovNotification, DateTime, Failure, IAm, MaxApdu, Now, ObjectIdentifier, Peer,
+    Audience, ConfirmedService, CovNotification, DateTime, Failure, MaxApdu, Now, ObjectIdentifier, Peer,
     PropertyIdentifier, ReadProperty, Segmentation, Terms, TimeSynchronization, UnconfirmedService, Value as Told,
 };
 use interlex_core::description::{BacnetDevice, BacnetTimeSync, Name, Span};
-use interlex_core::{PointIndex, PointTable, Reason};
+use interlex_core::{PointIndex, Reason};
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -585,86 +587,6 @@ impl Remote {
         }
     }
 
-    fn next_errand(
-        &mut self,
-        now: Instant,
-        newest_frame: u64,
-        out: &mut Outcomes,
-    ) -> Option<(CommandId, ConfirmedService, Vec<u8>)> {
-        let mut at = 0;
-        while let Some(waiting) = self.errands.get_mut(at) {
-            match waiting.errand.next(&self.ways, now) {
-                Step::Ask(service, data) => {
-                    (waiting.is_sent, waiting.after) = (true, newest_frame);
-                    return Some((waiting.id, service, data));
-                }
-                Step::Wait(until) => {
-                    waiting.wakes = Some(until);
-                    at += 1;
-                }
-                Step::Done(answer) => {
-                    let id = waiting.id;
-                    self.errands.remove(at);
-                    out.push(Outcome::Answered(id, *answer));
-                }
-            }
-        }
-        None
-    }
-
-    /// Takes something that is to be done once.
-    pub(super) fn submit(&mut self, id: CommandId, errand: Box<dyn Errand>, now: Instant) {
-        self.binding.ask_now(now);
-        let until = now + BINDS_WITHIN;
-        self.errands.push_back(Waiting { id, errand, until, is_sent: false, after: 0, wakes: None });
-    }
-
-    /// How many wait.
-    pub(super) fn errands(&self) -> usize {
-        self.errands.len()
-    }
-
-    /// Whoever waits until it is known where the device is, waits no longer.
-    fn end_unbound(&mut self, now: Instant, out: &mut Outcomes) {
-        if self.binding.peer().is_some() {
-            return;
-        }
-        let target = self.who();
-        self.errands.retain_mut(|waiting| {
-            let is_over = waiting.until <= now;
-            if is_over {
-                let why = "nobody says that it has this instance";
-                let answer = waiting.errand.given_up(&End { target: &target, why, is_sent: false });
-                out.push(Outcome::Answered(waiting.id, answer));
-            }
-            !is_over
-        });
-    }
-
-    /// Whoever asked does not want it any more.
-    pub(super) fn cancel(&mut self, id: CommandId, why: &str) -> Option<Answer> {
-        let at = self.errands.iter().position(|waiting| waiting.id == id)?;
-        let mut waiting = self.errands.remove(at)?;
-        let is_out = self.under_way.as_ref().is_some_and(|of| matches!(of.purpose, Purpose::Errand(out) if out == id));
-        let target = self.who();
-        Some(waiting.errand.given_up(&End { target: &target, why, is_sent: is_out }))
-    }
-
-    /// All that waits is given up.
-    pub(super) fn give_up(&mut self, why: &str, out: &mut Outcomes) {
-        while let Some(id) = self.errands.front().map(|waiting| waiting.id) {
-            if let Some(answer) = self.cancel(id, why) {
-                out.push(Outcome::Answered(id, answer));
-            }
-        }
-    }
-
-    /// From which frame on the request of an errand under way is recorded.
-    pub(super) fn frames_after(&self) -> Option<u64> {
-        let Purpose::Errand(id) = self.under_way.as_ref()?.purpose else { return None };
-        self.errands.iter().find(|waiting| waiting.id == id).map(|waiting| waiting.after)
-    }
-
     /// A request is done with.
     pub(super) fn answered(
         &mut self,
@@ -817,25 +739,6 @@ impl Remote {
         }
     }
 
-    /// At its address is another device: what that says is nothing of this one.
-    fn is_another(&mut self, now: Instant, out: &mut Outcomes) {
-        let wait = self.silence.as_ref().map_or(PROBES.0, |silence| silence.wait);
-        let wait_next = (wait * 2).min(PROBES.1);
-        self.silence = Some(Silence { probe_at: now + wait, wait: wait_next, suspect: None, is_told: true });
-        (self.stage, self.is_up) = (Stage::New, false);
-        self.binding.is_silent(now);
-        self.watches.forget(now);
-        self.items.iter_mut().for_each(|item| (item.was_tried, item.last) = (false, None));
-        let why = format!("{}: at {} is another device", self.who(), self.place_words());
-        let error = interlex_bacnet::Error::UNKNOWN_OBJECT;
-        let reason = super::mapping::unread(&super::many::Unread::Error(error));
-        self.event(DeviceEvent::Silent(reason, why), out);
-    }
-
-    fn place_words(&self) -> String {
-        self.binding.peer().map_or_else(|| "an unknown address".to_owned(), |peer| peer.to_string())
-    }
-
     /// What a device tells only of larger moves than a point wants to see is said; it is never changed.
     fn report_increments(&self, out: &mut Outcomes) {
         let points = self.planned.iter().flat_map(|planned| &planned.device.points);
@@ -844,9 +747,7 @@ impl Remote {
             let object = super::item::object(address)?;
             let increment = self.increments.get(&object)?;
             let raw = point.settings.deadband() / point.settings.scale.abs();
-            // Devices have it as a REAL, whose 0.1 is a little more than that of the deadband.
-            let is_above = *increment > raw * (1.0 + 1e-6);
-            (raw > 0.0 && is_above).then(|| format!("{} ({})", point.settings.name, (increment * 1e6).round() / 1e6))
+            (raw > 0.0 && raw < *increment).then(|| format!("{} ({increment})", point.settings.name))
         });
         let names: Vec<_> = too_large.take(5).collect();
         if !names.is_empty() {
@@ -985,114 +886,6 @@ impl Remote {
         told.device.instance() == self.instance && self.binding.peer() == Some(from)
     }
 
-    /// A device says who it is.
-    pub(super) fn heard_i_am(&mut self, now: Instant, from: Peer, told: &IAm, out: &mut Outcomes) {
-        let is_silent = self.silence.as_ref().is_some_and(|silence| silence.is_told);
-        match self.binding.heard(now, from, told, is_silent) {
-            Heard::Nothing => {}
-            Heard::Found => {
-                self.ways.max_apdu = self.ways.max_apdu.min(MaxApdu::within(told.max_apdu));
-                self.ways.segmentation = told.segmentation;
-                self.stage = Stage::New;
-                // Nothing could be asked for before.
-                self.rounds.restart(now);
-            }
-            // It may have started anew, and know nothing of what was subscribed to.
-            Heard::Again if self.stage == Stage::Known && self.silence.is_none() => {
-                if self.watches.active() > 0 {
-                    self.watches.forget(now);
-                    self.rounds.restart(now);
-                }
-            }
-            Heard::Again => {
-                if let Some(silence) = &mut self.silence {
-                    silence.probe_at = now;
-                }
-            }
-            Heard::Rival => {
-                let why = format!("{}: {from} says that it has this instance, too", self.who());
-                self.event(DeviceEvent::Error(why), out);
-            }
-        }
-    }
-
-    fn contested(&mut self, now: Instant, outcome: &Result<Vec<u8>, Failure>, out: &mut Outcomes) {
-        // Another device answers that it has no such object.
-        match self.binding.contested(outcome.is_ok()) {
-            None | Some(Verdict::Nothing) => {}
-            Some(Verdict::Moved(to)) => {
-                tracing::info!(device = self.name(), %to, "it has moved");
-                self.begin_anew(now);
-            }
-            Some(Verdict::Double(other)) => {
-                let why = format!(
-                    "{}: {} and {other} both have this instance; nothing is written until host says which one is meant",
-                    self.who(),
-                    self.place_words()
-                );
-                self.event(DeviceEvent::Error(why), out);
-            }
-        }
-    }
-
-    /// A request got no answer, however often it was sent.
-    fn fell_silent(&mut self, now: Instant, suspect: Option<usize>, out: &mut Outcomes) {
-        let Some(silence) = &mut self.silence else {
-            // At once it is asked for what every device has: one property may be what it cannot answer.
-            self.silence = Some(Silence { probe_at: now, wait: PROBES.0, suspect, is_told: false });
-            return;
-        };
-        (silence.probe_at, silence.suspect) = (now + silence.wait, None);
-        silence.wait = (silence.wait * 2).min(PROBES.1);
-        let is_news = !std::mem::replace(&mut silence.is_told, true);
-        self.binding.is_silent(now);
-        self.is_up = false;
-        let why =
-            format!("{}: no answer from {}, asked {} times", self.who(), self.place_words(), self.ways.retries + 1);
-        self.event(DeviceEvent::Silent(Reason::Timeout, why), out);
-        if is_news {
-            // What it forgets meanwhile is not known.
-            self.watches.forget(now);
-            self.backfill.iter_mut().for_each(Backfill::is_away);
-            self.items.iter_mut().for_each(|item| (item.was_tried, item.last) = (false, None));
-        }
-    }
-
-    /// It answers.
-    fn is_back(&mut self, now: Instant, out: &mut Outcomes) {
-        let Some(silence) = self.silence.take() else { return };
-        if silence.is_told {
-            self.stage = Stage::New;
-            self.rounds.restart(now);
-            return;
-        }
-        // It answers all others: that one alone is what it does not answer.
-        if let Some(at) = silence.suspect
-            && let Some(item) = self.items.get_mut(at)
-        {
-            let mut batch = Vec::new();
-            item.fail(Reason::Timeout, now, &mut batch);
-            let why = format!(
-                "{}: no answer for {} {}",
-                self.who(),
-                self.items.get(at).map_or_else(String::new, |item| item.object.to_string()),
-                self.items.get(at).map_or_else(String::new, |item| item.reference.to_string())
-            );
-            self.event(DeviceEvent::Error(why), out);
-            self.tell(batch, Vec::new(), out);
-            self.came_up(out);
-        }
-    }
-
-    /// A router does not lead to it any more.
-    pub(super) fn not_routed(&mut self, router: std::net::SocketAddrV4, network: u16, reason: u8, out: &mut Outcomes) {
-        if self.binding.lost_router(router, network) {
-            let why =
-                format!("{}: the router {router} leads to network {network} no more, reason {reason}", self.who());
-            self.event(DeviceEvent::Error(why), out);
-        }
-    }
-
     /// What is watched still holds as it was told, as long as the device is there.
     pub(super) fn confirm(&mut self, now: Instant, every: Duration, out: &mut Outcomes) {
         let is_due = self.confirmed.is_none_or(|at| now >= at + every);
@@ -1139,74 +932,6 @@ impl Remote {
             self.shown_requests = requests;
             self.event(DeviceEvent::Requests(requests), out);
         }
-    }
-
-    /// What it is asked for again and again, and what is subscribed to.
-    pub(super) fn views(&self, points: &PointTable, now: Instant) -> Vec<RequestView> {
-        let device = vec![self.name().to_owned()];
-        let name = |item: &Item| {
-            item.readers
-                .iter()
-                .filter_map(|reader| points.get(reader.point))
-                .map(|info| info.name().to_owned())
-                .collect::<Vec<_>>()
-        };
-        let mut views = Vec::new();
-        let is_watched = |item: &Item| item.is_watchable && self.watches.is_watched(item.object);
-        for item in self.items.iter().filter(|item| is_watched(item)) {
-            let increment = self.increments.get(&item.object).filter(|increment| **increment > 0.0);
-            let moves = increment.map(|increment| format!(" by {increment} or more")).unwrap_or_default();
-            views.push(RequestView {
-                devices: device.clone(),
-                reads: format!("changes of {}{moves}", item.object),
-                period_ms: self.own.check_period.as_millis(),
-                points: name(item),
-                as_planned: true,
-                bad: None,
-                whole_again_in_ms: None,
-            });
-        }
-        let mut periods: Vec<_> = self.items.iter().map(|item| item.period).collect();
-        periods.sort_unstable();
-        periods.dedup();
-        for period in periods {
-            let polled =
-                |(_, item): &(usize, &Item)| item.period == period && !is_watched(item) && item.bad().is_none();
-            let due = self.items.iter().enumerate().filter(polled).map(|(at, _)| at);
-            for part in cut(&self.items, due, &self.ways) {
-                let items: Vec<_> = part.iter().filter_map(|at| self.items.get(*at)).collect();
-                let reads = match items.as_slice() {
-                    [one] => format!("{} {}", one.object, one.reference),
-                    several => format!(
-                        "{} properties of {}",
-                        several.len(),
-                        several.first().map_or_else(String::new, |first| format!("{} and others", first.object))
-                    ),
-                };
-                views.push(RequestView {
-                    devices: device.clone(),
-                    reads,
-                    period_ms: u64::try_from(period.as_millis()).unwrap_or(u64::MAX),
-                    points: items.iter().flat_map(|item| name(item)).collect(),
-                    as_planned: true,
-                    bad: None,
-                    whole_again_in_ms: None,
-                });
-            }
-        }
-        for item in &self.items {
-            let Some(reason) = item.bad() else { continue };
-            views.push(RequestView {
-                devices: device.clone(),
-                reads: format!("{} {}", item.object, item.reference),
-                period_ms: u64::try_from(item.period.as_millis()).unwrap_or(u64::MAX),
-                points: name(item),
-                as_planned: !item.is_left_alone(now),
-                bad: Some(super::words(reason)),
-                whole_again_in_ms: None,
-            });
-        }
-        views
     }
 }
 
