@@ -47,9 +47,9 @@ pub use primitive::{
     UnknownName, Value, reliability, unit, unit_name, unit_number,
 };
 pub use service::{
-    CommunicationMode, CovNotification, CovTerms, DeviceCommunicationControl, EventNotification, EventState,
-    EventSummary, GetEventInformation, GetEventInformationAck, IAm, IHave, LogDatum, LogRecord, Priority,
-    PropertyReference, Range, ReadAccess, ReadProperty, ReadPropertyAck, ReadPropertyMultiple, ReadPropertyMultipleAck,
-    ReadRange, ReadRangeAck, ReadResult, SubscribeCov, TimeSynchronization, Wanted, WhoHas, WhoIs, WriteProperty,
-    WritePropertyMultiple,
+    CommunicationMode, CovNotification, CovTerms, DeviceCommunicationControl, EachResult, EventNotification,
+    EventState, EventSummary, GetEventInformation, GetEventInformationAck, IAm, IHave, LogDatum, LogRecord, Priority,
+    PropertyReference, PropertyResult, Range, ReadAccess, ReadProperty, ReadPropertyAck, ReadPropertyMultiple,
+    ReadPropertyMultipleAck, ReadRange, ReadRangeAck, ReadResult, SubscribeCov, TimeSynchronization, Wanted, WhoHas,
+    WhoIs, WriteProperty, WritePropertyMultiple,
 };

@@ -300,13 +300,38 @@ pub(crate) async fn scan() -> anyhow::Result<()> {
     Ok(())
 }
 
+/// Subscribes to the watched objects, or cancels that where there are no terms.
+async fn subscribe(socket: &UdpSocket, device: SocketAddrV4, terms: Option<CovTerms>) -> anyhow::Result<()> {
+    let mut answer = vec![0; 2048];
+    for number in 0..WATCHED {
+        let mut data = Vec::new();
+        SubscribeCov { process: 7, object: object(number)?, terms, property: None }.encode(&mut data);
+        let mut datagram = request(SUBSCRIBE_COV, &data)?;
+        *datagram.get_mut(ID_ASKED).context("no request")? = u8::try_from(number % 256)?;
+        socket.send_to(&datagram, device).await?;
+        // Its values come, too.
+        loop {
+            let (_, from) = timeout(Duration::from_secs(1), socket.recv_from(&mut answer)).await??;
+            match answer.get(6..) {
+                Some([0x20, id, ..]) if u32::from(*id) == number % 256 => break,
+                // A request, whatever it says of segments.
+                Some([0x00..=0x0F, _, id, service, ..]) => {
+                    socket.send_to(&[0x81, 0x0A, 0, 9, 1, 0, 0x20, *id, *service], from).await?;
+                }
+                _ => {}
+            }
+        }
+    }
+    Ok(())
+}
+
 /// Acknowledges what it is told, and looks at nothing of it.
-async fn acknowledge(socket: UdpSocket) -> anyhow::Result<()> {
+async fn acknowledge(socket: &UdpSocket) -> anyhow::Result<()> {
     let mut told = vec![0; 2048];
     loop {
         let (length, from) = socket.recv_from(&mut told).await?;
         let apdu = told.get(6..length).unwrap_or_default();
-        if let [0x00, _, id, service, ..] = apdu {
+        if let [0x00..=0x0F, _, id, service, ..] = apdu {
             socket.send_to(&[0x81, 0x0A, 0, 9, 1, 0, 0x20, *id, *service], from).await?;
         }
     }
@@ -325,33 +350,16 @@ pub(crate) async fn changes() -> anyhow::Result<()> {
         let (before, told) = (cpu_time()?, watching.told());
         ours = ours.min(building.seconds_of(CHANGES).await?);
         cpu += cpu_time()? - before;
+        // None is lost.
         watching.has_told(usize::try_from(told)? + CHANGES as usize).await?;
         watching.end().await?;
         let socket = UdpSocket::bind((own_address(), 0)).await?;
-        let mut answer = vec![0; 2048];
-        let terms = Some(CovTerms { is_confirmed: true, lifetime: 600 });
-        for number in 0..WATCHED {
-            let mut data = Vec::new();
-            SubscribeCov { process: 7, object: object(number)?, terms, property: None }.encode(&mut data);
-            let mut datagram = request(SUBSCRIBE_COV, &data)?;
-            *datagram.get_mut(ID_ASKED).context("no request")? = u8::try_from(number % 256)?;
-            socket.send_to(&datagram, large).await?;
-            // Its values come, too: they wait for what is acknowledged below.
-            loop {
-                let (_, from) = socket.recv_from(&mut answer).await?;
-                match answer.get(6..) {
-                    Some([0x20, id, ..]) if u32::from(*id) == number % 256 => break,
-                    Some([0x00, _, id, service, ..]) => {
-                        let ack = [0x81, 0x0A, 0, 9, 1, 0, 0x20, *id, *service];
-                        socket.send_to(&ack, from).await?;
-                    }
-                    _ => {}
-                }
-            }
-        }
-        let acknowledging = tokio::spawn(acknowledge(socket));
-        raw = raw.min(building.seconds_of(CHANGES).await?);
-        acknowledging.abort();
+        subscribe(&socket, large, Some(CovTerms { is_confirmed: true, lifetime: 600 })).await?;
+        raw = raw.min(tokio::select! {
+            seconds = building.seconds_of(CHANGES) => seconds?,
+            failed = acknowledge(&socket) => return failed,
+        });
+        subscribe(&socket, large, None).await?;
     }
     header(&format!(
         "bacnet-cov: {CHANGES} confirmed changes of {WATCHED} objects, until all are acknowledged; our device"

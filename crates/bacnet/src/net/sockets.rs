@@ -1,5 +1,5 @@
 use crate::node::{Target, Via};
-use socket2::{Domain, Protocol, Socket, Type};
+use socket2::{Domain, Protocol, SockRef, Socket, Type};
 use std::io;
 use std::net::{Ipv4Addr, SocketAddrV4};
 use tokio::net::UdpSocket;
@@ -82,7 +82,8 @@ impl Sockets {
             Target::Address(address) => address,
             Target::Broadcast => self.broadcast,
         };
-        match self.unicast.try_send_to(datagram, to.into()) {
+        // A socket that was opened a moment ago takes something even where nobody was told yet that it does.
+        match SockRef::from(&self.unicast).send_to(datagram, &to.into()) {
             Err(error) if error.kind() != io::ErrorKind::WouldBlock => Err(error),
             _ => Ok(()),
         }

@@ -43,8 +43,10 @@ pub(super) struct Recent {
     until: Instant,
 }
 
-/// So many requests of others may be open.
-const MOST_ASKED: usize = 64;
+/// So many requests of others may be open: all that many devices may tell in one moment. Fewer of those that come in segments, which
+/// take much more room.
+const MOST_ASKED: usize = 4096;
+const MOST_TAKING: usize = 64;
 /// So many answers are known, and for how long: a number that comes again later is another request.
 const MOST_RECENT: usize = 32;
 const RECENT: Duration = Duration::from_secs(10);
@@ -86,7 +88,8 @@ impl Node {
         let most = self.config.most_octets;
         let wait = self.config.segment_timeout * 4;
         if segment.sequence == 0 && self.asked.get(&key).is_none_or(|asked| asked.service != service) {
-            if self.asked.len() >= MOST_ASKED {
+            let taking = self.asked.values().filter(|asked| matches!(asked.state, State::Taking(_))).count();
+            if taking >= MOST_TAKING {
                 return self.abort(peer, header.invoke_id, true, AbortReason::OUT_OF_RESOURCES);
             }
             let state = State::Taking(Taker::new(segment.window, self.config.window));

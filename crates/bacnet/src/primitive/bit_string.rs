@@ -1,3 +1,4 @@
+use smallvec::SmallVec;
 use std::fmt;
 
 /// Some bits, the first one first.
@@ -5,7 +6,7 @@ use std::fmt;
 /// Source: ASHRAE 135-2016, clause 20.2.10.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Default)]
 pub struct BitString {
-    octets: Vec<u8>,
+    octets: SmallVec<[u8; 8]>,
     unused: u8,
 }
 
@@ -15,7 +16,7 @@ impl BitString {
     pub fn of(bits: &[bool]) -> Self {
         let octet =
             |bits: &[bool]| bits.iter().enumerate().fold(0, |octet, (at, bit)| octet | u8::from(*bit) << (7 - at));
-        let octets: Vec<u8> = bits.chunks(8).map(octet).collect();
+        let octets: SmallVec<_> = bits.chunks(8).map(octet).collect();
         let unused = u8::try_from(octets.len() * 8 - bits.len()).unwrap_or_default();
         Self { octets, unused }
     }
@@ -24,7 +25,7 @@ impl BitString {
     pub(crate) fn of_content(content: &[u8]) -> Option<Self> {
         let (unused, octets) = content.split_first()?;
         let is_right = *unused < 8 && (*unused == 0 || !octets.is_empty());
-        is_right.then(|| Self { octets: octets.to_vec(), unused: *unused })
+        is_right.then(|| Self { octets: SmallVec::from_slice(octets), unused: *unused })
     }
 
     pub(crate) const fn unused(&self) -> u8 {

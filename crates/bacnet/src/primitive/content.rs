@@ -3,12 +3,16 @@ use super::property::PropertyIdentifier;
 use super::tag::{Tag, TagHeader};
 use super::value::{self, Value, put_object, put_unsigned, unsigned_32};
 use crate::codec::{DecodeError, Fault, Reader};
+use smallvec::SmallVec;
 use std::fmt;
 
 /// What a property holds: well-formed tagged octets, one value or several, or what only its property knows how to read, such as a
 /// weekly schedule.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Content(Vec<u8>);
+pub struct Content(SmallVec<[u8; ROOM]>);
+
+/// As many octets as nearly all values have; they need no memory of their own.
+const ROOM: usize = 16;
 
 /// One part of a [`Content`].
 #[derive(Debug, Clone, PartialEq)]
@@ -27,7 +31,7 @@ impl Content {
     pub fn of(values: &[Value]) -> Self {
         let mut octets = Vec::new();
         values.iter().for_each(|value| value.encode(&mut octets));
-        Self(octets)
+        Self(octets.into())
     }
 
     /// Octets, once they are found to be well formed.
@@ -36,7 +40,7 @@ impl Content {
     /// [`DecodeError`]
     pub fn decode(octets: &[u8]) -> Result<Self, DecodeError> {
         Reader::new(octets).skip_until(None)?;
-        Ok(Self(octets.to_vec()))
+        Ok(Self::checked(octets))
     }
 
     /// A reference to a property of an object of the same device (BACnetDeviceObjectPropertyReference).
@@ -47,7 +51,7 @@ impl Content {
         let mut octets = Vec::new();
         put_object(&mut octets, 0, object);
         put_unsigned(&mut octets, 1, property.0.into());
-        Self(octets)
+        Self(octets.into())
     }
 
     /// The object and the property that a reference names, and the device where it names one.
@@ -69,7 +73,7 @@ impl Content {
 
     /// Octets that are known to be well formed.
     pub(crate) fn checked(octets: &[u8]) -> Self {
-        Self(octets.to_vec())
+        Self(SmallVec::from_slice(octets))
     }
 
     /// The octets.

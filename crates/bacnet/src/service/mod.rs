@@ -20,7 +20,9 @@ pub use device_communication_control::{CommunicationMode, DeviceCommunicationCon
 pub use event::{EventNotification, EventState, EventSummary, GetEventInformation, GetEventInformationAck};
 pub use log_record::{LogDatum, LogRecord};
 pub use read_property::{ReadProperty, ReadPropertyAck};
-pub use read_property_multiple::{ReadAccess, ReadPropertyMultiple, ReadPropertyMultipleAck, ReadResult};
+pub use read_property_multiple::{
+    EachResult, PropertyResult, ReadAccess, ReadPropertyMultiple, ReadPropertyMultipleAck, ReadResult,
+};
 pub use read_range::{Range, ReadRange, ReadRangeAck};
 pub use reference::PropertyReference;
 pub use subscribe_cov::{CovTerms, SubscribeCov};

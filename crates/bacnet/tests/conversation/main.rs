@@ -236,6 +236,14 @@ fn a_confirmed_change_comes_again_until_it_is_acknowledged_and_is_told_once() {
 }
 
 #[test]
+fn many_changes_of_one_moment_are_all_taken() {
+    let mut rig = Rig::new(device(200));
+    (1..=200).for_each(|instance| assert!(subscribe(&mut rig, instance, true, 0).is_ok()));
+    let is_told = |event: &&NodeEvent| matches!(event, NodeEvent::Asked { .. });
+    assert_eq!(rig.events.iter().filter(is_told).count(), 200, "before any of them is acknowledged");
+}
+
+#[test]
 fn outputs_follow_the_highest_priority_and_go_back() {
     let output = object(ObjectType::ANALOG_OUTPUT, 1);
     let valve = Object::valued(output, "valve", 10.0_f32).with(PropertyIdentifier::MAX_PRES_VALUE, 100.0_f32);

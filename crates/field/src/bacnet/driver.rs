@@ -33,7 +33,7 @@ pub(crate) struct BacnetDriver {
     /// Whose answer is owed for which request.
     asked: HashMap<RequestId, Owed>,
     /// What tells devices that are no part of the link any more that nobody wants to hear their changes.
-    farewells: Vec<(interlex_bacnet::Peer, Vec<u8>, interlex_bacnet::Terms)>,
+    farewells: Vec<(interlex_bacnet::Peer, ConfirmedService, Vec<u8>, interlex_bacnet::Terms)>,
     traffic: Traffic,
     is_registered: bool,
     /// Other devices than before are to be heard.
@@ -499,9 +499,9 @@ impl FieldDriver for BacnetDriver {
             self.take(session, inbound, now, out);
         }
         self.keep(now.instant);
-        for (peer, data, terms) in self.farewells.drain(..) {
+        for (peer, service, data, terms) in self.farewells.drain(..) {
             // Whoever does not hear it forgets us when the time is over.
-            let _ = session.seat.request(now.instant, peer, ConfirmedService::SUBSCRIBE_COV, data, terms);
+            let _ = session.seat.request(now.instant, peer, service, data, terms);
         }
         self.send(session, now, out);
         let sent = session.seat.pump(now);
@@ -616,9 +616,9 @@ impl FieldDriver for BacnetDriver {
 
     fn lost(&mut self, session: BacnetSession, why: &str, out: &mut Outcomes) {
         let now = self.now();
-        for (peer, data, terms) in self.remotes.iter().flat_map(Remote::cancellations) {
+        for (peer, service, data, terms) in self.remotes.iter().flat_map(Remote::cancellations) {
             // Whoever does not hear it forgets us when the time is over.
-            let _ = session.seat.request(now.instant, peer, ConfirmedService::SUBSCRIBE_COV, data, terms);
+            let _ = session.seat.request(now.instant, peer, service, data, terms);
         }
         // What cannot be sent is not sent.
         let _ = session.seat.pump(now);

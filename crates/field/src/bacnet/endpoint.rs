@@ -307,7 +307,9 @@ impl State {
     }
 
     fn tell_members(&mut self, inbound: impl Fn() -> Inbound) {
-        self.members.values_mut().for_each(|member| member.put(inbound()));
+        for member in self.members.values_mut() {
+            member.put(inbound());
+        }
     }
 
     fn told(&mut self, now: Now, from: Peer, service: UnconfirmedService, data: Vec<u8>) {
@@ -350,7 +352,11 @@ impl State {
             ConfirmedService::COV_NOTIFICATION => match CovNotification::decode(&data) {
                 Ok(told) => match self.subscriber(told.process) {
                     Some(member) => {
-                        return member.put(Inbound::Changed { from, told: Box::new(told), id: Some(id) });
+                        if !member.put(Inbound::Changed { from, told: Box::new(told), id: Some(id) }) {
+                            // It comes again, as nobody acknowledges it.
+                            self.node.drop_asked(&id);
+                        }
+                        return;
                     }
                     // Whoever is told so forgets the subscription.
                     None => Answer::Error(Error::UNKNOWN_SUBSCRIPTION),
@@ -399,9 +405,12 @@ impl OwnDevice {
 }
 
 impl Member {
-    fn put(&mut self, inbound: Inbound) {
-        if self.inbox.len() < MOST_WAITING {
+    /// Whether there was room for it.
+    fn put(&mut self, inbound: Inbound) -> bool {
+        let has_room = self.inbox.len() < MOST_WAITING;
+        if has_room {
             self.inbox.push_back(inbound);
         }
+        has_room
     }
 }

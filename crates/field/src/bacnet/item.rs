@@ -2,6 +2,7 @@
 
 use super::many::{AROUND, ASKED, Unread, Wanted};
 use super::mapping::{FAULT, flags, found_type, quality, unread, value};
+use super::watching::Watched;
 use crate::link::PlannedDevice;
 use interlex_bacnet::{Content, ObjectIdentifier, ObjectType, PropertyIdentifier, PropertyReference, Value as Told};
 use interlex_core::description::{BacnetAddress, Name, Span, Watching};
@@ -66,8 +67,7 @@ pub(super) fn items(planned: &PlannedDevice, rates: &BTreeMap<Name, Span>, only_
         let period = rates.get(&point.settings.rate).copied().map_or(Duration::from_secs(1), Duration::from);
         let data_type = point.raw_type();
         let reader = Reader { point: *index, address, data_type, is_auto: data_type == DataType::Auto };
-        let is_watchable =
-            !only_asked && own.watch == Watching::Subscribe && address.is_present_value() && address.index.is_none();
+        let is_watchable = !only_asked && own.watch == Watching::Subscribe;
         let key = (object, reference(address), period, is_watchable);
         let place = *known.entry(key).or_insert(items.len());
         match items.get_mut(place) {
@@ -103,6 +103,16 @@ impl Item {
         }
     }
 
+    /// By what it is watched.
+    pub(super) const fn watched(&self) -> Watched {
+        (self.object, self.reference)
+    }
+
+    /// Whether it is the value of its object, whose status flags come with it.
+    pub(super) const fn is_value(&self) -> bool {
+        self.reference.property.0 == PropertyIdentifier::PRESENT_VALUE.0 && self.reference.index.is_none()
+    }
+
     /// Whether it is left alone now.
     pub(super) fn is_left_alone(&self, now: Instant) -> bool {
         self.bad.is_some_and(|(.., until)| until > now)
@@ -116,27 +126,21 @@ impl Item {
     /// It is tried anew.
     pub(super) const fn forgive(&mut self) {
         self.bad = None;
-        self.has_flags =
-            self.reference.property.0 == PropertyIdentifier::PRESENT_VALUE.0 && self.reference.index.is_none();
+        self.has_flags = self.is_value();
     }
 
     /// What is asked for.
-    pub(super) fn wanted(&self) -> Vec<Wanted> {
-        let of = |reference: PropertyReference, octets| Wanted { object: self.object, reference, octets };
-        let mut all = vec![of(self.reference, self.octets)];
-        if self.has_flags {
-            all.push(of(PropertyIdentifier::STATUS_FLAGS.into(), 3));
-        }
-        if self.wants_reliability {
-            all.push(of(PropertyIdentifier::RELIABILITY.into(), 2));
-        }
-        all
+    pub(super) fn wanted(&self) -> impl Iterator<Item = Wanted> {
+        let object = self.object;
+        let of = |reference: PropertyReference, octets| Wanted { object, reference, octets };
+        let flags = self.has_flags.then(|| of(PropertyIdentifier::STATUS_FLAGS.into(), 3));
+        let reliability = self.wants_reliability.then(|| of(PropertyIdentifier::RELIABILITY.into(), 2));
+        [Some(of(self.reference, self.octets)), flags, reliability].into_iter().flatten()
     }
 
     /// About how many octets it takes in an answer, and in a request.
     pub(super) fn sizes(&self) -> (usize, usize) {
-        let wanted = self.wanted();
-        (wanted.iter().map(|wanted| wanted.octets + AROUND).sum(), wanted.len() * ASKED)
+        self.wanted().fold((0, 0), |(answer, request), wanted| (answer + wanted.octets + AROUND, request + ASKED))
     }
 
     /// One of the properties that were asked for is known, or why not.
@@ -197,6 +201,8 @@ impl Item {
         batch: &mut Vec<RawSample>,
         types: &mut Vec<(PointIndex, DataType)>,
     ) -> bool {
+        // What is told with another property says nothing of that.
+        let flags = if self.is_value() { flags } else { 0 };
         let is_fault = flags & FAULT != 0;
         let is_news = is_fault && !self.wants_reliability && self.has_flags;
         self.wants_reliability = is_fault && self.has_flags;

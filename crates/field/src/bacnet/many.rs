@@ -2,7 +2,7 @@
 
 use super::ways::{Meaning, Ways, meaning};
 use interlex_bacnet::{
-    ConfirmedService, Content, Error, Failure, ObjectIdentifier, PropertyReference, ReadAccess, ReadProperty,
+    ConfirmedService, Content, EachResult, Error, Failure, ObjectIdentifier, PropertyReference, ReadProperty,
     ReadPropertyAck, ReadPropertyMultiple, ReadPropertyMultipleAck,
 };
 use std::collections::VecDeque;
@@ -94,16 +94,8 @@ impl ReadMany {
         let mut data = Vec::new();
         let is_multiple = ways.reads_multiple && part.len() > 1;
         if is_multiple {
-            let mut accesses: Vec<ReadAccess> = Vec::new();
-            for wanted in part.iter().filter_map(|at| self.wanted.get(*at)) {
-                match accesses.last_mut().filter(|access| access.object == wanted.object) {
-                    Some(access) => access.properties.push(wanted.reference),
-                    None => {
-                        accesses.push(ReadAccess { object: wanted.object, properties: vec![wanted.reference] });
-                    }
-                }
-            }
-            ReadPropertyMultiple(accesses).encode(&mut data);
+            let asked = part.iter().filter_map(|at| self.wanted.get(*at));
+            ReadPropertyMultiple::encode_each(asked.map(|wanted| (wanted.object, wanted.reference)), &mut data);
         } else if let Some(wanted) = part.first().and_then(|at| self.wanted.get(*at)) {
             ReadProperty { object: wanted.object, reference: wanted.reference }.encode(&mut data);
         }
@@ -152,27 +144,26 @@ impl ReadMany {
 
     /// Results are matched by what they say that they are, in whatever order they come.
     fn take_several(&mut self, part: &[usize], data: &[u8]) {
-        let told = ReadPropertyMultipleAck::decode(data).unwrap_or_default();
-        let mut told: Vec<_> = told
-            .0
-            .into_iter()
-            .flat_map(|result| {
-                let object = result.object;
-                result.results.into_iter().map(move |(reference, outcome)| (object, reference, Some(outcome)))
-            })
-            .collect();
-        let mut place = 0;
+        let told = ReadPropertyMultipleAck::decode_each(data).unwrap_or_default();
+        let mut left: Vec<EachResult> = Vec::new();
+        let mut told = told.into_iter();
         for at in part {
             let Some(wanted) = self.wanted.get(*at).copied() else { continue };
+            let is_it =
+                |(object, reference, _): &EachResult| *reference == wanted.reference && is_same(*object, wanted.object);
             // Nearly all devices keep the order.
-            let middle = place.min(told.len());
-            let (before, after) = told.split_at_mut(middle);
-            let is_it = |(object, reference, outcome): &&mut (ObjectIdentifier, PropertyReference, Option<_>)| {
-                outcome.is_some() && *reference == wanted.reference && is_same(*object, wanted.object)
+            let found = match left.iter().position(is_it) {
+                Some(place) => Some(left.swap_remove(place)),
+                None => told.find_map(|result| {
+                    if is_it(&result) {
+                        Some(result)
+                    } else {
+                        left.push(result);
+                        None
+                    }
+                }),
             };
-            let found = after.iter_mut().chain(before).find(is_it).and_then(|(.., outcome)| outcome.take());
-            place += 1;
-            self.put(*at, found.map_or(Err(Unread::Unfitting), |outcome| outcome.map_err(Unread::Error)));
+            self.put(*at, found.map_or(Err(Unread::Unfitting), |(.., outcome)| outcome.map_err(Unread::Error)));
         }
     }
 

@@ -8,13 +8,13 @@ use super::backfill::Backfill;
 use super::binding::Binding;
 use super::described::Described;
 use super::errand::{Errand, Reply, properties_of_devices};
-use super::item::{Item, Reading, items};
+use super::item::{Item, Reader, Reading, items};
 use super::log_time::LogClock;
 use super::many::{ReadMany, Wanted};
 use super::mapping::flags;
 use super::memory::{DeviceMemory, Saving};
 use super::rounds::{Chunk, Rounds};
-use super::watching::{Change, Watches};
+use super::watching::{Change, Watched, Watches};
 use super::ways::Ways;
 use crate::link::{CommandId, Counted, DeviceEvent, FrameView, Outcome, Outcomes, PlannedDevice};
 use interlex_bacnet::{
@@ -39,8 +39,6 @@ pub(super) struct Remote {
     pub(super) ways: Ways,
     stage: Stage,
     items: Vec<Item>,
-    /// By which an object is found among them.
-    by_object: BTreeMap<ObjectIdentifier, usize>,
     increments: BTreeMap<ObjectIdentifier, f64>,
     rounds: Rounds,
     watches: Watches,
@@ -127,10 +125,16 @@ impl UnderWay {
 
 enum Purpose {
     Facts(ReadMany),
-    Poll { chunk: Chunk, many: ReadMany, is_check: bool },
+    /// What is read, and of which item each of it is.
+    Poll {
+        chunk: Chunk,
+        many: ReadMany,
+        of: Vec<usize>,
+        is_check: bool,
+    },
     Probe,
     Contest,
-    Subscribe(ObjectIdentifier),
+    Subscribe(Watched),
     Backfill,
     Errand(CommandId),
 }
@@ -175,6 +179,7 @@ const SEMANTICS: [(PropertyIdentifier, usize); 5] = [
 /// Bits of the services that a device says it has.
 const SUBSCRIBES: usize = 5;
 const READS_MULTIPLE: usize = 14;
+const SUBSCRIBES_PROPERTIES: usize = 38;
 
 impl Remote {
     /// A device of the link.
@@ -190,11 +195,12 @@ impl Remote {
         let mut remote = Self::bare(Binding::new(&own, port, now), own, timeout, process, now);
         (remote.place, remote.devices) = (Some(place), Arc::from([place]));
         remote.items = items(&planned, rates, remote.own.only_asked);
-        for (at, item) in remote.items.iter().enumerate() {
-            if item.is_watchable {
-                remote.by_object.insert(item.object, at);
-                remote.watches.want(item.object, at, now);
-            }
+        // Where only some can be watched, the values of objects come first.
+        let watchable = |is_value| {
+            remote.items.iter().enumerate().filter(move |(_, item)| item.is_watchable && item.is_value() == is_value)
+        };
+        for (at, item) in watchable(true).chain(watchable(false)) {
+            remote.watches.want(item.watched(), at, now);
         }
         remote.memory = memory;
         remote.backfill = remote.own.backfill.then(|| remote.backfilling(&planned));
@@ -239,7 +245,6 @@ impl Remote {
             ways: Ways::new(timeout, own.retries, own.largest_message),
             stage: Stage::New,
             items: Vec::new(),
-            by_object: BTreeMap::new(),
             increments: BTreeMap::new(),
             rounds: Rounds::new([], now, &mut fastrand::Rng::with_seed(0)),
             watches: Watches::new(process, lifetime, !own.unconfirmed_changes, own.most_subscriptions),
@@ -443,17 +448,15 @@ impl Remote {
         let has_polled = std::mem::take(&mut self.polled_last);
         // Everything is read once before anything is subscribed to.
         let may_subscribe = self.is_up || has_polled;
-        if has_polled && let Some((object, data)) = self.watches.next(now) {
-            let service = ConfirmedService::SUBSCRIBE_COV;
-            return Some(self.sent(peer, service, data, terms, Purpose::Subscribe(object), None));
+        if has_polled && let Some((what, service, data)) = self.watches.next(now) {
+            return Some(self.sent(peer, service, data, terms, Purpose::Subscribe(what), None));
         }
         if let Some(asking) = self.next_poll(now, peer, terms) {
             self.polled_last = true;
             return Some(asking);
         }
-        if may_subscribe && let Some((object, data)) = self.watches.next(now) {
-            let service = ConfirmedService::SUBSCRIBE_COV;
-            return Some(self.sent(peer, service, data, terms, Purpose::Subscribe(object), None));
+        if may_subscribe && let Some((what, service, data)) = self.watches.next(now) {
+            return Some(self.sent(peer, service, data, terms, Purpose::Subscribe(what), None));
         }
         if let Some(asking) = self.next_check(now, peer, terms) {
             return Some(asking);
@@ -472,7 +475,7 @@ impl Remote {
                 let is_due = |(_, item): &(usize, &Item)| {
                     item.period == period
                         && !item.is_left_alone(now)
-                        && !(item.is_watchable && watches.is_watched(item.object))
+                        && !(item.is_watchable && watches.is_watched(item.watched()))
                 };
                 let due = items.iter().enumerate().filter(is_due).map(|(at, _)| at);
                 cut(items, due, ways)
@@ -492,10 +495,12 @@ impl Remote {
         (peer, terms): (Peer, Terms),
         lateness: Option<Duration>,
     ) -> Option<Asking> {
-        let wanted = chunk.items.iter().filter_map(|at| self.items.get(*at)).flat_map(Item::wanted).collect();
+        let items = chunk.items.iter().filter_map(|at| Some((*at, self.items.get(*at)?)));
+        let wanted = items.flat_map(|(at, item)| item.wanted().map(move |wanted| (at, wanted)));
+        let (of, wanted) = wanted.unzip();
         let mut many = ReadMany::new(wanted, &self.ways);
         let (service, data) = many.next(&self.ways)?;
-        Some(self.sent(peer, service, data, terms, Purpose::Poll { chunk, many, is_check }, lateness))
+        Some(self.sent(peer, service, data, terms, Purpose::Poll { chunk, many, of, is_check }, lateness))
     }
 
     /// What is watched is read all the same, some of it at a time; where nothing is watched, and nothing was heard for long, that is
@@ -504,7 +509,7 @@ impl Remote {
         if self.check.due > now {
             return None;
         }
-        let is_watched = |(_, item): &(usize, &Item)| item.is_watchable && self.watches.is_watched(item.object);
+        let is_watched = |(_, item): &(usize, &Item)| item.is_watchable && self.watches.is_watched(item.watched());
         let watched: Vec<_> = self.items.iter().enumerate().filter(is_watched).map(|(at, _)| at).collect();
         let parts = cut(&self.items, watched.iter().copied(), &self.ways);
         let count = u32::try_from(parts.len().max(1)).unwrap_or(u32::MAX);
@@ -643,9 +648,9 @@ impl Remote {
                     self.fell_silent(now, None, out);
                 }
             }
-            Purpose::Subscribe(object) => {
-                let change = self.watches.answered(object, now, &outcome);
-                self.watch_changed(change);
+            Purpose::Subscribe(what) => {
+                let change = self.watches.answered(what, now, &outcome);
+                self.watch_changed(change, out);
                 if is_silent {
                     self.fell_silent(now, None, out);
                 }
@@ -657,12 +662,17 @@ impl Remote {
                 },
                 Err(_) => self.fell_silent(now, None, out),
             },
-            Purpose::Poll { chunk, mut many, is_check } => match many.answered(&mut self.ways, outcome) {
+            Purpose::Poll { chunk, mut many, of, is_check } => match many.answered(&mut self.ways, outcome) {
                 Ok(()) => match many.next(&self.ways) {
                     Some((service, data)) => {
-                        self.ask_again(service, data, Purpose::Poll { chunk, many, is_check }, lateness);
+                        self.ask_again(service, data, Purpose::Poll { chunk, many, of, is_check }, lateness);
                     }
-                    None => self.polled(now, &chunk, many, is_check, lateness, out),
+                    None => {
+                        self.polled(now, of, many, is_check, out);
+                        if let Some((_, period)) = chunk.due {
+                            out.push(Outcome::Polled { period, interval: None, lateness });
+                        }
+                    }
                 },
                 Err(_) => {
                     let suspect = (many.known() == 0).then(|| chunk.items.first().copied()).flatten();
@@ -712,6 +722,7 @@ impl Remote {
                     if !bits.has(SUBSCRIBES) {
                         self.watches.is_unknown(now);
                     }
+                    self.watches.knows_properties(bits.has(SUBSCRIBES_PROPERTIES));
                 }
                 (PropertyIdentifier::COV_INCREMENT, Some(increment)) => {
                     let number = match increment {
@@ -731,7 +742,7 @@ impl Remote {
         }
         self.stage = Stage::Known;
         self.tell_semantics(&said, out);
-        self.report_increments(out);
+        self.narrow_increments(out);
         self.show_requests(out);
         if self.items.is_empty() {
             self.is_up = true;
@@ -739,55 +750,60 @@ impl Remote {
         }
     }
 
-    /// What a device tells only of larger moves than a point wants to see is said; it is never changed.
-    fn report_increments(&self, out: &mut Outcomes) {
-        let points = self.planned.iter().flat_map(|planned| &planned.device.points);
-        let too_large = points.filter_map(|point| {
-            let (address, _) = point.bacnet()?;
-            let object = super::item::object(address)?;
-            let increment = self.increments.get(&object)?;
-            let raw = point.settings.deadband() / point.settings.scale.abs();
-            (raw > 0.0 && raw < *increment).then(|| format!("{} ({increment})", point.settings.name))
-        });
-        let names: Vec<_> = too_large.take(5).collect();
-        if !names.is_empty() {
-            let why = format!(
-                "{}: COV_Increment is above the deadband of {}: smaller moves are not told",
-                self.who(),
-                names.join(", ")
-            );
-            self.event(DeviceEvent::Error(why), out);
-        }
-    }
-
-    fn polled(
-        &mut self,
-        now: Instant,
-        chunk: &Chunk,
-        many: ReadMany,
-        is_check: bool,
-        lateness: Duration,
-        out: &mut Outcomes,
-    ) {
-        let mut readings: BTreeMap<usize, Reading> = BTreeMap::new();
-        for (wanted, told) in many.results() {
-            let is_it = |at: &&usize| {
-                self.items.get(**at).is_some_and(|item| {
-                    item.object == wanted.object
-                        && item.wanted().iter().any(|known| known.reference == wanted.reference)
-                })
-            };
-            let Some(at) = chunk.items.iter().find(is_it).copied() else { continue };
-            let Some(item) = self.items.get_mut(at) else { continue };
-            if let Some(told) = told {
-                item.take(readings.entry(at).or_default(), &wanted, told);
+    /// What a device tells only of larger moves than a point wants to see is asked for by what the point wants, where the device lets
+    /// us say that; else it is said. Its own increment is never changed.
+    fn narrow_increments(&mut self, out: &mut Outcomes) {
+        let coarse: Vec<_> =
+            self.items.iter().filter_map(|item| Some((item.watched(), self.is_too_coarse(item)?))).collect();
+        let mut left = Vec::new();
+        for (what, (text, raw)) in coarse {
+            if !self.watches.narrow(what, raw) {
+                left.push(text);
             }
         }
-        let (mut batch, mut types, mut again) = (Vec::new(), Vec::new(), Vec::new());
-        for (at, reading) in readings {
+        self.report_coarse(left, out);
+    }
+
+    /// Whether the increment of an object is above the deadband of a point that shows it: in words, and the deadband in its raw values.
+    fn is_too_coarse(&self, item: &Item) -> Option<(String, f32)> {
+        let increment = self.increments.get(&item.object).filter(|_| item.is_watchable && item.is_value())?;
+        let planned = self.planned.as_ref()?;
+        let raw = |reader: &Reader| {
+            let at = planned.points.iter().position(|point| *point == reader.point)?;
+            let settings = &planned.device.points.get(at)?.settings;
+            let raw = settings.deadband() / settings.scale.abs();
+            (raw > 0.0 && raw < *increment).then(|| (format!("{} ({increment})", settings.name), single(raw)))
+        };
+        item.readers.iter().filter_map(raw).min_by(|(_, one), (_, other)| one.total_cmp(other))
+    }
+
+    fn report_coarse(&self, coarse: Vec<String>, out: &mut Outcomes) {
+        if coarse.is_empty() {
+            return;
+        }
+        let names: Vec<_> = coarse.into_iter().take(5).collect();
+        let why = format!(
+            "{}: COV_Increment is above the deadband of {}: smaller moves are not told",
+            self.who(),
+            names.join(", ")
+        );
+        self.event(DeviceEvent::Error(why), out);
+    }
+
+    fn polled(&mut self, now: Instant, of: Vec<usize>, many: ReadMany, is_check: bool, out: &mut Outcomes) {
+        let (mut batch, mut types, mut again) = (Vec::with_capacity(of.len()), Vec::new(), Vec::new());
+        let mut results = of.into_iter().zip(many.results()).peekable();
+        while let Some((at, (wanted, told))) = results.next() {
             let Some(item) = self.items.get_mut(at) else { continue };
+            let mut reading = Reading::default();
+            told.into_iter().for_each(|told| item.take(&mut reading, &wanted, told));
+            // What else of the same was read.
+            while let Some((_, (wanted, told))) = results.next_if(|(next, _)| *next == at) {
+                told.into_iter().for_each(|told| item.take(&mut reading, &wanted, told));
+            }
             if is_check && let Some(Ok(read)) = &reading.value {
-                let increment = self.increments.get(&item.object).copied();
+                let own = self.watches.increment(item.watched());
+                let increment = own.or_else(|| self.increments.get(&item.object).copied());
                 if item.is_other(read, reading.flags, increment) {
                     self.check.doubts.entry(at).or_insert(now);
                 } else {
@@ -808,9 +824,6 @@ impl Remote {
         }
         self.rounds.first(again);
         self.tell(batch, types, out);
-        if let Some((_, period)) = chunk.due {
-            out.push(Outcome::Polled { period, interval: None, lateness });
-        }
         self.came_up(out);
     }
 
@@ -851,15 +864,20 @@ impl Remote {
                 self.who(),
                 item.object
             );
-            self.watches.distrust(item.object, now);
+            self.watches.distrust(item.watched(), now);
             self.event(DeviceEvent::Error(why), out);
             self.rounds.first(vec![at]);
         }
     }
 
-    fn watch_changed(&mut self, change: Change) {
-        if let Change::Ends(at) = change {
-            self.rounds.first(vec![at]);
+    fn watch_changed(&mut self, change: Change, out: &mut Outcomes) {
+        match change {
+            Change::Ends(at) => self.rounds.first(vec![at]),
+            Change::Coarser(at) => {
+                let coarse = self.items.get(at).and_then(|item| self.is_too_coarse(item)).map(|(text, _)| text);
+                self.report_coarse(coarse.into_iter().collect(), out);
+            }
+            Change::Begins(_) | Change::Nothing => {}
         }
     }
 
@@ -869,14 +887,15 @@ impl Remote {
         if let Some(silence) = &mut self.silence {
             silence.probe_at = silence.probe_at.min(now);
         }
-        let Some(content) = told.value(PropertyIdentifier::PRESENT_VALUE) else { return };
-        let Some((at, _)) = self.watches.told(told.object, now) else { return };
-        self.check.doubts.remove(&at);
         let flags = told.value(PropertyIdentifier::STATUS_FLAGS).and_then(flags).unwrap_or(0);
         let (mut batch, mut types) = (Vec::new(), Vec::new());
-        let Some(item) = self.items.get_mut(at) else { return };
-        if item.tell(content.clone(), flags, &mut batch, &mut types) {
-            self.rounds.first(vec![at]);
+        for (reference, content) in &told.values {
+            let Some((at, _)) = self.watches.told((told.object, *reference), now) else { continue };
+            self.check.doubts.remove(&at);
+            let Some(item) = self.items.get_mut(at) else { continue };
+            if item.tell(content.clone(), flags, &mut batch, &mut types) {
+                self.rounds.first(vec![at]);
+            }
         }
         self.tell(batch, types, out);
     }
@@ -893,7 +912,7 @@ impl Remote {
             return;
         }
         let is_watched =
-            |item: &&Item| item.is_watchable && item.last.is_some() && self.watches.is_watched(item.object);
+            |item: &&Item| item.is_watchable && item.last.is_some() && self.watches.is_watched(item.watched());
         let points: Vec<_> = self
             .items
             .iter()
@@ -913,10 +932,10 @@ impl Remote {
     }
 
     /// What tells it that nobody wants to hear its changes any more.
-    pub(super) fn cancellations(&self) -> Vec<(Peer, Vec<u8>, Terms)> {
+    pub(super) fn cancellations(&self) -> Vec<(Peer, ConfirmedService, Vec<u8>, Terms)> {
         let Some(peer) = self.binding.peer().filter(|_| self.silence.is_none()) else { return Vec::new() };
         let terms = Terms { retries: 0, ..self.ways.terms() };
-        self.watches.cancellations().into_iter().map(|data| (peer, data, terms)).collect()
+        self.watches.cancellations().into_iter().map(|(service, data)| (peer, service, data, terms)).collect()
     }
 
     fn show_requests(&mut self, out: &mut Outcomes) {
@@ -933,6 +952,12 @@ impl Remote {
             self.event(DeviceEvent::Requests(requests), out);
         }
     }
+}
+
+/// A number as it stands in requests.
+#[expect(clippy::cast_possible_truncation, reason = "the nearest single-precision number is meant")]
+const fn single(number: f64) -> f32 {
+    number as f32
 }
 
 fn segmentation(number: u32) -> Segmentation {

@@ -18,13 +18,16 @@ impl Remote {
                 .collect::<Vec<_>>()
         };
         let mut views = Vec::new();
-        let is_watched = |item: &Item| item.is_watchable && self.watches.is_watched(item.object);
+        let is_watched = |item: &Item| item.is_watchable && self.watches.is_watched(item.watched());
         for item in self.items.iter().filter(|item| is_watched(item)) {
-            let increment = self.increments.get(&item.object).filter(|increment| **increment > 0.0);
+            let own = self.watches.increment(item.watched());
+            let increment = own.or_else(|| self.increments.get(&item.object).copied()).filter(|_| item.is_value());
+            let increment = increment.filter(|increment| *increment > 0.0);
+            let property = if item.is_value() { String::new() } else { format!(" {}", item.reference) };
             let moves = increment.map(|increment| format!(" by {increment} or more")).unwrap_or_default();
             views.push(RequestView {
                 devices: device.clone(),
-                reads: format!("changes of {}{moves}", item.object),
+                reads: format!("changes of {}{property}{moves}", item.object),
                 period_ms: self.own.check_period.as_millis(),
                 points: name(item),
                 as_planned: true,
