@@ -20,6 +20,7 @@ mod poll;
 mod start;
 mod words;
 
+pub use bacnet::{EdeList, ede_list};
 pub use error::TrialError;
 pub use link::{
     Bar, CountsView, DeviceAct, DeviceCounts, FrameFilter, FrameView, HistogramView, IdentityObject, Keeper, KeptEvent,

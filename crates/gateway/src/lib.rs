@@ -33,10 +33,10 @@ pub use interlex_core::{
     RateMeter, RecentValue, RecentValues, UplinkState, UplinkStatus,
 };
 pub use interlex_field::{
-    Bar, CountsView, DeviceAct, DeviceCounts, FrameFilter, FrameView, HistogramView, IdentityObject, LinkStatistics,
-    Memories, OfferRequest, OfferSource, Offering, OwnCertificateFiles, OwnCertificateView, OwnIdentity, PointWrite,
-    RateView, RefusalCount, Relinquish, RequestView, Said, TrialAct, TrialAlternative, TrialError, TrialIdentity,
-    TrialRead, TrialReading, Via, WriteError, WriteOutcome, reason_words, sources,
+    Bar, CountsView, DeviceAct, DeviceCounts, EdeList, FrameFilter, FrameView, HistogramView, IdentityObject,
+    LinkStatistics, Memories, OfferRequest, OfferSource, Offering, OwnCertificateFiles, OwnCertificateView,
+    OwnIdentity, PointWrite, RateView, RefusalCount, Relinquish, RequestView, Said, TrialAct, TrialAlternative,
+    TrialError, TrialIdentity, TrialRead, TrialReading, Via, WriteError, WriteOutcome, ede_list, reason_words, sources,
 };
 pub use interlex_uplink::{
     Published, SentMessage, Tap, TapError, TapMessage, TapMetric, allow_files_in, fill_templates_in,

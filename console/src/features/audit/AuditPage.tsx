@@ -11,10 +11,10 @@ import { count, date } from "../../text/format";
 import { save } from "../revisions/RevisionsPage";
 
 const ACTIONS = [
-  "activate", "add-gateway", "add-person", "ask-for-offers", "change-role", "command", "discard-draft", "edit-draft", "import-points",
-  "make-token", "purge", "relearn", "remove-gateway", "remove-person", "remove-token", "replace-draft", "reset-statistics", "set-password",
-  "set-up", "set-up-failed", "sign-in", "sign-in-failed", "sign-out", "take-offers", "trial-broker", "trial-identify", "trial-read",
-  "trial-write", "write",
+  "activate", "add-gateway", "add-person", "ask-for-offers", "ask-point", "change-role", "command", "discard-draft", "edit-draft",
+  "import-points", "make-token", "purge", "relearn", "remove-gateway", "remove-person", "remove-token", "replace-draft",
+  "reset-statistics", "save-frames", "set-password", "set-up", "set-up-failed", "sign-in", "sign-in-failed", "sign-out",
+  "take-offers", "trial-act", "trial-broker", "trial-identify", "trial-read", "trial-write", "write",
 ];
 
 /** Who changed it? Everything that anybody did, the newest first. */

@@ -10,6 +10,7 @@ import { count, span } from "../../text/format";
 import { Counts, framesOf } from "../links/LinkCounts";
 import { useMay } from "../session/may";
 import { partsOf } from "./protocol";
+import type { ProtocolParts } from "./protocol/parts";
 import { WhatItHas } from "./WhatItHas";
 
 interface DeviceLineProps {
@@ -27,9 +28,10 @@ interface DeviceLineProps {
 export function DeviceLine({ gateway, draft, forms, device, link, content, isRunning }: DeviceLineProps) {
   const name = String(content.link ?? "");
   const may = useMay("engineer");
-  const { Identity } = partsOf(link);
+  const { Identity, lists } = partsOf(link);
   return (
     <div className="grid gap-6">
+      {isRunning && lists ? <Lists {...{ gateway, device, lists }} /> : null}
       {isRunning ? <Running {...{ gateway, device }} link={name} /> : <Notice title="The device does not run yet">Activate the draft to poll it. Trials work before.</Notice>}
       {may ? (
         <>
@@ -46,6 +48,24 @@ export function DeviceLine({ gateway, draft, forms, device, link, content, isRun
         </>
       ) : null}
     </div>
+  );
+}
+
+/** What runs of it, in forms that programs of others read. */
+function Lists({ gateway, device, lists }: { gateway: string; device: string; lists: NonNullable<ProtocolParts["lists"]> }) {
+  const base = `/api/v1/gateways/${encodeURIComponent(gateway)}/devices/${encodeURIComponent(device)}`;
+  return (
+    <p className="text-sm text-muted">
+      Save its points:{" "}
+      {lists.map(({ text, path, file }, at) => (
+        <span key={path}>
+          {at > 0 ? ", " : null}
+          <a href={`${base}/${path}`} download={`${device}_${file}.csv`} className="text-act underline">
+            {text}
+          </a>
+        </span>
+      ))}
+    </p>
   );
 }
 

@@ -3,10 +3,9 @@ import { useState } from "react";
 import { api, type Content, dataOf } from "../../api/client";
 import { Confirm } from "../../components/Confirm";
 import { Button } from "../../components/Form";
-import { FrameLines } from "../../components/FrameLines";
-import { raw, value } from "../../text/format";
 import { Failure } from "./Failure";
 import { partsOf } from "./protocol";
+import { WhatItSaid } from "./WhatItSaid";
 import { typedValue, WriteOutcome } from "./WriteOutcome";
 
 interface TrialPanelProps {
@@ -25,8 +24,7 @@ export function TrialPanel({ gateway, link, device, point, label = "Read it now"
   const trial = useMutation({
     mutationFn: () => dataOf(api.POST("/api/v1/gateways/{gateway}/trials", { params: { path: { gateway } }, body })),
   });
-  const reading = trial.data;
-  const { Brought, Alternatives, canBeWritten, canBeRelinquished } = partsOf(link);
+  const { canBeWritten, canBeRelinquished } = partsOf(link);
   return (
     <div className="grid gap-2" aria-live="polite">
       <div className="flex flex-wrap items-center gap-3">
@@ -44,28 +42,7 @@ export function TrialPanel({ gateway, link, device, point, label = "Read it now"
         </label>
         <span className="text-xs text-faint">Asks the device once; nothing is saved.</span>
       </div>
-      {reading ? (
-        <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1 rounded-md border border-line bg-raised p-3 text-sm">
-          <dt className="text-soft">Value</dt>
-          <dd className="font-semibold tabular-nums">
-            {value(reading.value)} {reading.unit}
-          </dd>
-          <dt className="text-soft">Raw</dt>
-          <dd className="font-mono text-xs leading-5">{raw(reading.raw)}</dd>
-          <Brought reading={reading} />
-          <dt className="text-soft">Answer</dt>
-          <dd className="tabular-nums">
-            {reading.answer_ms.toFixed(1)} ms{reading.shared_connection ? ", over the connection of the running link" : ""}
-          </dd>
-        </dl>
-      ) : null}
-      {reading ? <Alternatives reading={reading} /> : null}
-      {reading ? (
-        <details className="rounded-md border border-line p-3 text-sm">
-          <summary className="cursor-pointer text-soft">On the line</summary>
-          <FrameLines frames={reading.frames} label="On the line" />
-        </details>
-      ) : null}
+      {trial.data ? <WhatItSaid reading={trial.data} link={link} /> : null}
       <Failure error={trial.error} />
       {canBeWritten(point) ? <WriteNow {...{ gateway, link, device, point }} canBeRelinquished={canBeRelinquished?.(point) ?? false} /> : null}
     </div>

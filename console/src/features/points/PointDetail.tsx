@@ -6,6 +6,7 @@ import { Button } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
 import { Plot } from "../../components/Plot";
 import { clock, raw, span, value } from "../../text/format";
+import { AskNow } from "./AskNow";
 import { Command } from "./Command";
 import { Quality } from "./Quality";
 
@@ -61,6 +62,7 @@ export function PointDetail({ point, now, onClose }: { point: PointView; now: nu
         </p>
       </div>
       <Command key={point.id} point={point} />
+      <AskNow key={`${point.id} now`} point={point} />
       <section aria-label="Last minutes">
         <h3 className="mb-1 text-xs font-semibold tracking-widest text-faint uppercase">Last minutes</h3>
         {detail.isPending ? <Loading what="the last minutes" /> : null}

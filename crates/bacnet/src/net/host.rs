@@ -174,7 +174,7 @@ impl DeviceHost {
         }
         let networks: Vec<u16> = state.members.iter().filter_map(|member| Some(member.station?.network)).collect();
         if let Some(told) = routed(&bvll, &networks) {
-            return self.put(Target::Broadcast, &told);
+            return self.put_everywhere(&state, Target::Broadcast, &told);
         }
         // What it is asked to pass on, it hears itself too.
         let mut own = Vec::new();
@@ -220,14 +220,17 @@ impl DeviceHost {
             if state.is_lost() {
                 continue;
             }
-            if let (Target::Broadcast, Some(bbmd), Ok(Bvll::Broadcast(npdu))) =
-                (to, &state.bbmd, Bvll::decode(&datagram))
-            {
-                let forwarded = bbmd.forward(self.sockets.local(), npdu);
-                forwarded.iter().for_each(|(to, datagram)| self.put(*to, datagram));
-            }
-            self.put(to, &datagram);
+            self.put_everywhere(&state, to, &datagram);
         }
+    }
+
+    /// Sends something, and what is told to all to the foreign devices too.
+    fn put_everywhere(&self, state: &State, to: Target, datagram: &[u8]) {
+        if let (Target::Broadcast, Some(bbmd), Ok(Bvll::Broadcast(npdu))) = (to, &state.bbmd, Bvll::decode(datagram)) {
+            let forwarded = bbmd.forward(self.sockets.local(), npdu);
+            forwarded.iter().for_each(|(to, datagram)| self.put(*to, datagram));
+        }
+        self.put(to, datagram);
     }
 
     fn put(&self, to: Target, datagram: &[u8]) {

@@ -97,6 +97,19 @@ pub(crate) enum ConfigCommand {
         #[arg(long)]
         force: bool,
     },
+    /// Write the points of a BACnet device that runs as an EDE list, with the words for their states
+    Ede {
+        /// The device
+        device: String,
+        /// The directory; it is made when it is not there
+        directory: PathBuf,
+        /// The gateway; needed when there are several
+        #[arg(long)]
+        gateway: Option<String>,
+        /// Write over files that are there
+        #[arg(long)]
+        force: bool,
+    },
     /// Print the JSON Schema of gateway.toml
     Schema,
 }
@@ -143,6 +156,18 @@ pub(crate) async fn run(arguments: ConfigArguments) -> anyhow::Result<()> {
                 Way::OnlyNew
             };
             export(&client, directory, &gateway, &path, way).await
+        }
+        ConfigCommand::Ede { device, directory, gateway, force } => {
+            let client = client()?;
+            let gateway = client.gateway(gateway.as_deref()).await?;
+            let mut files = Files::new();
+            for (file, name) in [("points", "EDE"), ("states", "StateTexts")] {
+                let path = format!("/api/v1/gateways/{}/devices/{}/ede/{file}", part(&gateway), part(device));
+                files.insert(format!("{device}_{name}.csv"), String::from_utf8(client.file(&path).await?)?);
+            }
+            write_files(directory, &files, if *force { Way::Overwrite } else { Way::OnlyNew })?;
+            say!("{device}_EDE.csv and {device}_StateTexts.csv are in {}.", directory.display())?;
+            Ok(())
         }
         ConfigCommand::Schema => {
             print_json(&description::file_schema())?;

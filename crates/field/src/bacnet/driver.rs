@@ -163,6 +163,9 @@ impl BacnetDriver {
                     remote.not_routed(address, network, reason, out);
                 }
             }
+            Inbound::Router { address, networks } => {
+                self.scans.iter_mut().for_each(|scan| scan.routed(address, &networks));
+            }
             Inbound::Registered(is_registered) => {
                 self.is_registered = is_registered;
                 if is_registered {
@@ -308,6 +311,9 @@ impl BacnetDriver {
         let timeout = own(&self.plan).map_or(Duration::from_secs(3), |own| own.timeout.into());
         let mut over = VecDeque::new();
         for scan in &mut self.scans {
+            if let Some(network) = scan.ask_routers() {
+                session.seat.who_is_router(network);
+            }
             if let Some((to, service, data)) = scan.ask(now.instant) {
                 session.seat.tell(to, service, &data);
             }

@@ -68,6 +68,8 @@ pub(super) enum Inbound {
     Event { from: Peer, told: Box<interlex_bacnet::EventNotification> },
     /// A router did not pass something on.
     NotRouted { address: SocketAddrV4, network: u16, reason: u8 },
+    /// A router says to which networks it leads.
+    Router { address: SocketAddrV4, networks: Vec<u16> },
     /// The broadcast management device took us on, or does so no more.
     Registered(bool),
     /// Somebody else has our own instance.
@@ -176,6 +178,11 @@ impl Seat {
     /// Tells something that nobody answers.
     pub(super) fn tell(&self, to: Audience, service: UnconfirmedService, data: &[u8]) {
         self.endpoint.state.lock().node.tell(to, service, data);
+    }
+
+    /// Asks which routers lead to a network, or to any.
+    pub(super) fn who_is_router(&self, network: Option<u16>) {
+        self.endpoint.state.lock().node.who_is_router(network);
     }
 
     /// Answers what somebody asked.
@@ -297,7 +304,9 @@ impl State {
             }
             NodeEvent::Told { from, service, data } => self.told(now, from, service, data),
             NodeEvent::Asked { id, from, service, data, room } => self.asked(now, id, from, service, data, room),
-            NodeEvent::Router { .. } => {}
+            NodeEvent::Router { address, networks } => {
+                self.tell_members(|| Inbound::Router { address, networks: networks.clone() });
+            }
             NodeEvent::NotRouted { address, network, reason } => {
                 self.tell_members(|| Inbound::NotRouted { address, network, reason });
             }

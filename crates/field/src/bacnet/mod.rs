@@ -6,6 +6,7 @@ mod described;
 mod discovery;
 mod driver;
 mod ede;
+mod ede_list;
 mod endpoint;
 mod errand;
 mod frames;
@@ -24,4 +25,5 @@ mod words;
 
 pub(crate) use discovery::{Discovery, discovery, sources};
 pub(crate) use driver::BacnetDriver;
+pub use ede_list::{EdeList, ede_list};
 pub(crate) use words::of as words;

@@ -9,6 +9,7 @@ use interlex_bacnet::{Audience, ConfirmedService, Failure, IAm, Peer, RequestId,
 use interlex_core::OfferEvent;
 use serde_json::{Map, json};
 use std::collections::{BTreeMap, VecDeque};
+use std::net::SocketAddrV4;
 use std::time::{Duration, Instant};
 use tokio::sync::mpsc;
 use tokio::sync::mpsc::error::TrySendError;
@@ -20,6 +21,8 @@ pub(super) struct Scan {
     events: mpsc::Sender<OfferEvent>,
     asks: Asks,
     found: BTreeMap<(u32, Peer), IAm>,
+    /// Which networks there are behind routers, each with its router.
+    routers: BTreeMap<u16, SocketAddrV4>,
     waiting: VecDeque<(u32, Peer, IAm)>,
     under_way: Option<(RequestId, u32, Peer, IAm, ReadMany, Ways)>,
     told: VecDeque<OfferEvent>,
@@ -40,6 +43,7 @@ type Question = (Peer, ConfirmedService, Vec<u8>, Terms);
 
 /// More are not told of.
 const MOST: usize = 10_000;
+const MOST_NETWORKS: usize = 256;
 /// Whoever listens takes more after this.
 const TAKEN_LATER: Duration = Duration::from_millis(20);
 
@@ -51,11 +55,28 @@ impl Scan {
             events,
             asks: Asks::First,
             found: BTreeMap::new(),
+            routers: BTreeMap::new(),
             waiting: VecDeque::new(),
             under_way: None,
             told: VecDeque::new(),
             done: 0,
             requests: 0,
+        }
+    }
+
+    /// Which routers are asked for, before anybody else is.
+    pub(super) fn ask_routers(&self) -> Option<Option<u16>> {
+        (self.asks == Asks::First).then_some(self.wanted.network)
+    }
+
+    /// A router says to which networks it leads.
+    pub(super) fn routed(&mut self, router: SocketAddrV4, networks: &[u16]) {
+        for network in networks {
+            let is_sought = self.wanted.network.is_none_or(|sought| sought == *network);
+            if is_sought && self.routers.len() < MOST_NETWORKS && self.routers.insert(*network, router).is_none() {
+                let text = format!("network {network} is behind the router at {router}");
+                self.told.push_back(OfferEvent::Note { text });
+            }
         }
     }
 
@@ -160,7 +181,13 @@ impl Scan {
         if !is_over || self.under_way.is_some() || !self.waiting.is_empty() {
             return None;
         }
-        Some(Answer::Found(Ok(Box::new(vec![OfferEvent::Done { requests: self.requests }]))))
+        let end = match self.wanted.network {
+            Some(network) if self.found.is_empty() && !self.routers.contains_key(&network) => OfferEvent::Failed {
+                why: format!("no router says that it leads to network {network}, and nobody answers from there"),
+            },
+            _ => OfferEvent::Done { requests: self.requests },
+        };
+        Some(Answer::Found(Ok(Box::new(vec![end]))))
     }
 
     /// When there is something to do.

@@ -39,7 +39,7 @@ impl Building {
         for (name, keys) in devices {
             main.push_str(&format!("[[device]]\nname = \"{name}\"\nlink = \"building\"\npoints = \"p.csv\"\n{keys}\n"));
         }
-        files.insert("p.csv".to_owned(), format!("name,address,access,priority,watch,rate\n{rows}"));
+        files.insert("p.csv".to_owned(), format!("name,address,access,priority,watch,rate,deadband\n{rows}"));
         files.insert("gateway.toml".to_owned(), main);
         let description = read_files(&files).unwrap();
         let gateway = Gateway::start(&description);
@@ -237,6 +237,56 @@ async fn devices_behind_a_router_are_reached_by_a_foreign_device() {
     assert_eq!(found.iter().map(|(instance, _)| *instance).collect::<Vec<_>>(), [4001, 4002, 4003]);
     assert!(found[1].1.contains("network 5 station 0c"), "{}", found[1].1);
     assert!(matches!(told.last(), Some(OfferEvent::Done { .. })), "{told:?}");
+    // Routers are asked where networks are, and whoever looks in one that nobody leads to is told so.
+    let is_note =
+        |event: &&OfferEvent| matches!(event, OfferEvent::Note { text } if text.contains("behind the router"));
+    assert_eq!(told.iter().filter(is_note).count(), 2, "{told:?}");
+    let told = building.offers("devices", None, json!({ "wait": "300ms", "network": 9 })).await;
+    assert!(matches!(told.last(), Some(OfferEvent::Failed { why }) if why.contains("leads to network 9")), "{told:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_point_that_wants_smaller_moves_says_so_in_its_subscription() {
+    let value = |host: &DeviceHost, number| {
+        let read = |device: &mut Device| {
+            device.object_mut(object(0, number)).unwrap().value(PropertyIdentifier::COV_INCREMENT)
+        };
+        host.with(4001, |device, _, _| read(device)).flatten()
+    };
+    for knows in [true, false] {
+        let stop = stop();
+        let temperature = |number, increment: f32| {
+            Object::valued(object(0, number), &format!("t{number}"), 20.5_f32)
+                .with(PropertyIdentifier::COV_INCREMENT, increment)
+                .with(PropertyIdentifier::HIGH_LIMIT, 90.0_f32)
+        };
+        let mut controller = Device::new(config(4001)).with(temperature(1, 5.0)).with(temperature(2, 5.0));
+        if !knows {
+            // What it says that it does: everything but subscriptions to properties.
+            let own = ObjectIdentifier::device(4001).unwrap();
+            let services: Vec<bool> = (0..44).map(|at| [5, 12, 14, 15].contains(&at)).collect();
+            let services = interlex_bacnet::BitString::of(&services);
+            controller.object_mut(own).unwrap().set(PropertyIdentifier::PROTOCOL_SERVICES_SUPPORTED, services);
+        }
+        let rows = "t1,analog-input:1,read,,,fast,0.25\nt2,analog-input:2,read,,,fast,0\nlimit,analog-input:1.high-limit,read,,,fast,0\n";
+        let (host, building) = alone(controller, "check-period = \"1h\"", rows, &stop);
+        building.is_up("one").await;
+        let subscribed = if knows { 3 } else { 2 };
+        until("it is subscribed to", || host.with(4001, |device, _, _| device.subscriptions()) == Some(subscribed))
+            .await;
+        let said = building.error("one").contains("COV_Increment is above the deadband of t1 (5)");
+        assert_eq!(said, !knows, "{}", building.error("one"));
+        let tell = |property, value: f32| {
+            host.with_object(4001, object(0, 1), |object| object.set(property, value)).unwrap();
+        };
+        tell(PropertyIdentifier::HIGH_LIMIT, 80.0);
+        building.becomes("one", "limit", "80", "good").await;
+        if knows {
+            tell(PRESENT_VALUE, 20.75);
+            building.becomes("one", "t1", "20.75", "good").await;
+        }
+        assert_eq!(value(&host, 1), Some(Told::Real(5.0)), "it is never changed");
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

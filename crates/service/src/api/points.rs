@@ -8,7 +8,10 @@ use axum::http::header;
 use axum::response::IntoResponse;
 use futures_util::stream;
 use interlex_core::{Quality, Reading, Value};
-use interlex_gateway::{Gateway, PointInfo, RecentValue, Running, WriteError, WriteOutcome, reason_words};
+use interlex_gateway::{
+    Gateway, PointInfo, RecentValue, Running, TrialRead, TrialReading, WriteError, WriteOutcome, reason_words, try_read,
+};
+use interlex_store::AuditEntry;
 use serde::{Deserialize, Serialize};
 use std::convert::Infallible;
 use std::sync::Arc;
@@ -242,6 +245,41 @@ pub(crate) async fn write(
         running.commands().write(&device, &point, value).await.unwrap_or_else(|| Err(gone()))
     };
     trials::audited(app, author, ("write", gateway, what), written).await
+}
+
+/// What a device said when it was asked for a point.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct PointAsked {
+    /// The protocol of its link.
+    protocol: &'static str,
+    /// What it said.
+    reading: TrialReading,
+}
+
+/// Asks the device for a point of the running description, now: the value as it comes, and what else is said with it.
+#[utoipa::path(post, path = "/api/v1/points/{gateway}/{device}/{point}/ask", operation_id = "ask_point", tag = "watch",
+    extensions(("x-role" = json!("operator"))),
+    params(("gateway" = String, Path), ("device" = String, Path), ("point" = String, Path)), responses(
+    (status = 200, body = PointAsked), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
+    (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails), (status = 502, body = ProblemDetails)))]
+pub(crate) async fn ask(
+    State(app): State<Arc<App>>,
+    Operator(author): Operator,
+    Path((gateway, device, point)): Path<(String, String, String)>,
+) -> Result<Json<PointAsked>, ApiError> {
+    let id = format!("{gateway}/{device}/{point}");
+    let unknown = || ApiError::NotFound(format!("point {id}"));
+    let running = app.gateway(&gateway).ok_or_else(unknown)?.running();
+    let info = running.points().find(&device, &point).cloned().ok_or_else(unknown)?;
+    let description = running.description();
+    let known = description.devices.iter().find(|known| known.settings.name.as_str() == &*info.device).ok_or_else(unknown)?;
+    let link = description.links.iter().find(|link| link.settings.name == known.settings.link).ok_or_else(unknown)?;
+    let protocol = link.protocol.word();
+    let (link, device, point) = (link.clone(), known.clone(), info.point().into_owned());
+    let trial = TrialRead { link, device, point, neighbours: true, expected: None };
+    let outcome = try_read(&trial, &app.via(Some(&*running))).await;
+    app.audit(AuditEntry { action: "ask-point", detail: &id, gateway: &gateway, ..author.entry() }).await;
+    outcome.map(|reading| Json(PointAsked { protocol, reading })).map_err(ApiError::Trial)
 }
 
 fn view(gateway: &Gateway, running: &Running, info: &PointInfo) -> Option<PointView> {

@@ -1,7 +1,7 @@
 use crate::api::extract::{LARGE_BODY, SMALL_BODY};
 use crate::api::{
-    audit, certificates, check, console, contract, draft, events, forms, gateways, health, heavy, imports, links, live,
-    metrics, models, offers, people, points, revisions, session, setup, status, tap, trials, uplinks,
+    audit, certificates, check, console, contract, draft, events, forms, gateways, health, heavy, imports, links,
+    lists, live, metrics, models, offers, people, points, revisions, session, setup, status, tap, trials, uplinks,
 };
 use crate::{ApiError, App};
 use axum::Router;
@@ -70,6 +70,7 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(trials::broker))
         .routes(routes!(trials::identify))
         .routes(routes!(trials::act))
+        .routes(routes!(lists::ede))
         .routes(routes!(links::frames))
         .routes(routes!(links::capture))
         .routes(routes!(links::statistics))
@@ -84,6 +85,7 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(certificates::own))
         .routes(routes!(uplinks::messages))
         .routes(routes!(uplinks::try_messages))
+        .routes(routes!(points::ask))
         .routes(routes!(points::write))
         .routes(routes!(revisions::list))
         .routes(routes!(revisions::activate))

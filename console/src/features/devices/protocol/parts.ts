@@ -15,6 +15,8 @@ export interface ProtocolParts {
   Brought: ComponentType<{ reading: TrialReading }>;
   /** What else the same answer could mean. */
   Alternatives: ComponentType<{ reading: TrialReading }>;
+  /** In which forms its points can be saved for programs of others: the words of the link, and what follows the path of the device. */
+  lists?: { text: string; path: string; file: string }[];
   /** How a device says who it is; left out where it cannot. */
   Identity?: ComponentType<{ gateway: string; link: Content; device: Content }>;
 }

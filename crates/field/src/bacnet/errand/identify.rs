@@ -4,7 +4,10 @@ use crate::bacnet::many::{ReadMany, Unread, Wanted};
 use crate::bacnet::ways::Ways;
 use crate::error::TrialError;
 use crate::link::{Answer, End, FrameView, IdentityObject, TrialIdentity};
-use interlex_bacnet::{Content, ObjectIdentifier, PropertyIdentifier};
+use interlex_bacnet::{
+    ConfirmedService, Content, EventSummary, Failure, GetEventInformation, GetEventInformationAck, ObjectIdentifier,
+    PropertyIdentifier,
+};
 use std::time::Instant;
 
 /// Asks a device who it is.
@@ -12,9 +15,23 @@ use std::time::Instant;
 pub(in crate::bacnet) struct Identify {
     instance: u32,
     many: Option<ReadMany>,
+    said: Vec<IdentityObject>,
+    events: Events,
     frames: Vec<FrameView>,
     done: Option<Result<TrialIdentity, TrialError>>,
 }
+
+/// What is the case at its objects: the last one that it told of, and what was told so far.
+#[derive(Debug, Default)]
+struct Events {
+    is_asked: bool,
+    after: Option<ObjectIdentifier>,
+    told: Vec<String>,
+    requests: u32,
+}
+
+/// So many requests are made for what is the case at objects.
+const MOST_REQUESTS: u32 = 20;
 
 const ASKED: [PropertyIdentifier; 12] = [
     PropertyIdentifier::OBJECT_NAME,
@@ -32,8 +49,34 @@ const ASKED: [PropertyIdentifier; 12] = [
 ];
 
 impl Identify {
-    pub(in crate::bacnet) const fn new(instance: u32) -> Self {
-        Self { instance, many: None, frames: Vec::new(), done: None }
+    pub(in crate::bacnet) fn new(instance: u32) -> Self {
+        Self { instance, many: None, said: Vec::new(), events: Events::default(), frames: Vec::new(), done: None }
+    }
+
+    /// All that it says of itself, with what is the case at its objects.
+    fn finish(&mut self) {
+        if !self.events.told.is_empty() {
+            let (id, name) = (u8::try_from(self.said.len()).unwrap_or(u8::MAX), "objects not normal".to_owned());
+            self.said.push(IdentityObject { id, name, value: self.events.told.join(", ") });
+        }
+        let (objects, frames) = (std::mem::take(&mut self.said), std::mem::take(&mut self.frames));
+        self.done = Some(Ok(TrialIdentity { conformity: None, objects, frames }));
+    }
+
+    /// What is the case at objects, a part at a time; nothing of devices that do not know it.
+    fn take_events(&mut self, outcome: Result<Vec<u8>, Failure>) {
+        let told = outcome.ok().and_then(|data| GetEventInformationAck::decode(&data).ok()).unwrap_or_default();
+        let unseen = |summary: &EventSummary| {
+            if (0..3).all(|at| summary.acknowledged.has(at)) { "" } else { " (not acknowledged)" }
+        };
+        self.events
+            .told
+            .extend(told.summaries.iter().map(|one| format!("{} {}{}", one.object, one.state, unseen(one))));
+        self.events.requests += 1;
+        self.events.after = told.summaries.last().map(|last| last.object).filter(|_| told.has_more);
+        if self.events.after.is_none() || self.events.requests >= MOST_REQUESTS {
+            self.finish();
+        }
     }
 }
 
@@ -75,6 +118,11 @@ impl Errand for Identify {
             if let Some(done) = self.done.take() {
                 return Step::Done(Box::new(Answer::Found(done.map(|told| Box::new(told) as _))));
             }
+            if self.events.is_asked {
+                let mut data = Vec::new();
+                GetEventInformation { after: self.events.after }.encode(&mut data);
+                return Step::Ask(ConfirmedService::GET_EVENT_INFORMATION, data);
+            }
             let instance = self.instance;
             let many = self.many.get_or_insert_with(|| ReadMany::new(properties_of_devices(instance, &ASKED), ways));
             if let Some((service, data)) = many.next(ways) {
@@ -85,18 +133,21 @@ impl Errand for Identify {
                 let value = plain(told.as_ref()?.as_ref().ok()?);
                 Some(IdentityObject { id, name: wanted.reference.to_string(), value })
             });
-            let objects: Vec<_> = objects.collect();
-            let frames = std::mem::take(&mut self.frames);
-            self.done = Some(if objects.is_empty() {
-                Err(device_error(instance, &"it says nothing of itself: its instance may be another", frames))
-            } else {
-                Ok(TrialIdentity { conformity: None, objects, frames })
-            });
+            self.said = objects.collect();
+            if self.said.is_empty() {
+                let frames = std::mem::take(&mut self.frames);
+                let why = "it says nothing of itself: its instance may be another";
+                self.done = Some(Err(device_error(instance, &why, frames)));
+            }
+            self.events.is_asked = true;
         }
     }
 
     fn answered(&mut self, ways: &mut Ways, reply: Reply) {
         self.frames.extend(reply.frames);
+        if self.events.is_asked {
+            return self.take_events(reply.outcome);
+        }
         let Some(many) = &mut self.many else { return };
         if let Err(failure) = many.answered(ways, reply.outcome) {
             let frames = std::mem::take(&mut self.frames);

@@ -14,6 +14,10 @@ export const BACNET: ProtocolParts = {
   Brought: Said,
   Alternatives: Nothing,
   Identity,
+  lists: [
+    { text: "EDE list", path: "ede/points", file: "EDE" },
+    { text: "words for states", path: "ede/states", file: "StateTexts" },
+  ],
 };
 
 /** Only present values have priorities. */
