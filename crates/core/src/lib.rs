@@ -60,7 +60,7 @@ pub use message::{
     CommandMapping, MessageCommand, MessageContext, MessageTemplates, NamedThing, PointContext, RenderedMessage,
     TemplateFault, TemplatePart, iso_time, json_of, milliseconds_of,
 };
-pub use offer::{NameCase, NameRule, Offer, OfferEvent, offers_of};
+pub use offer::{NameCase, NameRule, Offer, OfferDifference, OfferEvent, differences, offers_of};
 pub use pipeline::{DueAgain, ParseReportError, Pipeline, PointPlan, Report, ReportPolicy, ReportState, Tick};
 pub use plan::{Block, PlanLimits, plan, split};
 pub use quality::{Quality, Reason};

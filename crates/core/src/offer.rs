@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
+use std::collections::HashMap;
 
 /// One point that is offered.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
@@ -157,6 +158,48 @@ pub fn offers_of(rows: &[Value]) -> impl Iterator<Item = Offer> {
     })
 }
 
+/// What another device says otherwise of a point that was chosen from one like it.
+#[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
+pub struct OfferDifference {
+    /// Its address.
+    pub address: String,
+    /// Where it stands in what was chosen from.
+    pub path: Vec<String>,
+    /// The column that differs; none where the other device does not have it at all.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub column: Option<&'static str>,
+    /// What was chosen says this.
+    #[schema(value_type = Value)]
+    pub here: Value,
+    /// The other one says this.
+    #[schema(value_type = Value)]
+    pub there: Value,
+}
+
+/// What matters when one device is described as another one: names and titles differ among siblings.
+const ALIKE: [&str; 6] = ["type", "unit", "low", "high", "access", "enumeration"];
+
+/// What another device says otherwise of what was chosen, by the addresses.
+#[must_use]
+pub fn differences(chosen: &[Offer], there: &[Offer]) -> Vec<OfferDifference> {
+    let address = |offer: &Offer| offer.point.get("address").and_then(Value::as_str).unwrap_or_default().to_owned();
+    let known: HashMap<_, _> = there.iter().map(|offer| (address(offer), offer)).collect();
+    let of = |offer: &Offer| {
+        let differs = |column, here: &Value, there: &Value| {
+            let (here, there) = (here.clone(), there.clone());
+            OfferDifference { address: address(offer), path: offer.path.clone(), column, here, there }
+        };
+        let Some(other) = known.get(&address(offer)) else { return vec![differs(None, &Value::Null, &Value::Null)] };
+        let columns = ALIKE.into_iter().filter_map(|column| {
+            let value = |offer: &Offer| offer.point.get(column).cloned().unwrap_or_default();
+            let (here, there) = (value(offer), value(other));
+            (here != there).then(|| differs(Some(column), &here, &there))
+        });
+        columns.collect()
+    };
+    chosen.iter().flat_map(of).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -164,6 +207,27 @@ mod tests {
     fn name(path: &[&str], parts: u8, case: NameCase, prefix: &str) -> String {
         let path: Vec<_> = path.iter().map(|part| (*part).to_owned()).collect();
         NameRule { parts, case, prefix: prefix.to_owned() }.name(&path)
+    }
+
+    #[test]
+    fn siblings_are_told_apart_by_what_matters() {
+        let offer = |address: &str, unit: &str, title: &str| {
+            let point = serde_json::json!({ "address": address, "unit": unit, "title": title });
+            let point = point.as_object().cloned().unwrap();
+            Offer {
+                path: vec![title.to_owned()],
+                point,
+                value: Value::Null,
+                quality: String::new(),
+                note: String::new(),
+            }
+        };
+        let chosen =
+            [offer("analog-input:1", "°C", "flow 1"), offer("analog-input:2", "kW", "power 1"), offer("x", "", "")];
+        let there = [offer("analog-input:2", "MW", "power 2"), offer("analog-input:1", "°C", "flow 2")];
+        let told = differences(&chosen, &there);
+        let told: Vec<_> = told.iter().map(|one| (one.address.as_str(), one.column, one.there.as_str())).collect();
+        assert_eq!(told, [("analog-input:2", Some("unit"), Some("MW")), ("x", None, None)]);
     }
 
     #[test]

@@ -9,6 +9,7 @@ import { Notice } from "../../components/Notice";
 import { count, value } from "../../text/format";
 import { namesOf, refresh } from "../description/edits";
 import { shown } from "../description/schema";
+import { Into, Siblings } from "./Siblings";
 import { matching } from "./offers";
 
 /** Where offers can go. */
@@ -24,6 +25,8 @@ interface ChooseOffersProps {
   draft: DraftView;
   offers: Offer[];
   targets: Targets;
+  /** What was asked, so that devices that are alike can be asked the same. */
+  asked?: { source: string; with: Content };
 }
 
 /** As many as one looks through; the rest is found by the filter. */
@@ -35,7 +38,7 @@ const CASES: [NameRule["case"] & string, string][] = [
 ];
 
 /** Chooses from offers, names what is chosen by a rule, and puts it into the draft: over several devices at once. */
-export function ChooseOffers({ gateway, draft, offers, targets }: ChooseOffersProps) {
+export function ChooseOffers({ gateway, draft, offers, targets, asked: question }: ChooseOffersProps) {
   const rates = namesOf(draft).rate;
   const [text, setText] = useState("");
   // Of a model, most want all.
@@ -188,6 +191,13 @@ export function ChooseOffers({ gateway, draft, offers, targets }: ChooseOffersPr
         </label>
       </div>
       {targets.devices.length > 1 ? <Into {...{ devices, setDevices }} all={targets.devices} /> : null}
+      {question && chosen.length > 0 && devices.some((name) => name !== targets.devices[0]) ? (
+        <Siblings
+          gateway={gateway}
+          devices={devices.filter((name) => name !== targets.devices[0])}
+          wanted={() => ({ ...question, offers: chosen.map((at) => offers[at]).filter((offer) => offer !== undefined) })}
+        />
+      ) : null}
       {preview.error ? <Notice tone="alarm" title={preview.error.message} /> : null}
       {take.error ? <Notice tone="alarm" title={take.error.message} /> : null}
       {imports.map((list) => (
@@ -203,26 +213,6 @@ export function ChooseOffers({ gateway, draft, offers, targets }: ChooseOffersPr
         </p>
       </div>
     </div>
-  );
-}
-
-/** The devices whose lists they go to. */
-function Into({ all, devices, setDevices }: { all: string[]; devices: string[]; setDevices: (devices: string[]) => void }) {
-  return (
-    <fieldset className="flex flex-wrap gap-x-4 gap-y-1 text-sm">
-      <legend className="text-soft">Into the lists of</legend>
-      {all.map((name) => (
-        <label key={name} className="flex items-center gap-2">
-          <input
-            type="checkbox"
-            checked={devices.includes(name)}
-            onChange={(event) => setDevices(event.target.checked ? [...devices, name] : devices.filter((other) => other !== name))}
-            className="size-4 accent-(--act)"
-          />
-          {name}
-        </label>
-      ))}
-    </fieldset>
   );
 }
 

@@ -89,7 +89,7 @@ export function OffersPanel({ gateway, draft, sources, start = {}, link, device,
       <Ways ways={told.ways} link={link} onWay={onWay} />
       {told.ways.some((way) => "server-certificate" in way.keys) ? <OwnCertificate /> : null}
       <Found told={told} />
-      {told.offers.length > 0 ? <ChooseOffers {...{ gateway, draft, targets }} offers={told.offers} /> : null}
+      {told.offers.length > 0 ? <ChooseOffers {...{ gateway, draft, targets }} offers={told.offers} {...(source.of_device ? { asked: { source: word, with: filled } } : {})} /> : null}
     </section>
   );
 }

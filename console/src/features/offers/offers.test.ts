@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import type { Offer } from "../../api/client";
-import { after, matching, NOTHING } from "./offers";
+import { after, fits, matching, NOTHING } from "./offers";
 
 const offer = (path: string, point: Record<string, unknown>, note = ""): Offer => ({ path: path.split("/"), point, note });
 
@@ -30,4 +30,13 @@ describe("offers", () => {
     expect(["holding:86", "hz", "103"].map((text) => matching(offers, text))).toEqual([[1], [1], [1]]);
     expect(matching(offers, "nothing")).toEqual([]);
   });
+});
+
+it("names fit patterns as they do for the client", () => {
+  const names = ["ahu-1", "ahu-12", "AHU-east", "chiller-1"];
+  const found = (pattern: string) => names.filter((name) => fits(pattern, name));
+  expect(found("ahu-*")).toEqual(["ahu-1", "ahu-12"]);
+  expect(found("*-1")).toEqual(["ahu-1", "chiller-1"]);
+  expect(found("*i*r*")).toEqual(["chiller-1"]);
+  expect([found("ahu"), found(""), found("a*1*1")]).toEqual([[], [], []]);
 });

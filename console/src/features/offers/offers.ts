@@ -69,3 +69,18 @@ export function withoutTrust(link: Record<string, unknown>): Record<string, unkn
   const { accept: _accept, "server-certificate": _certificate, ...rest } = link;
   return rest;
 }
+
+/** Whether a name fits a pattern, in which * stands for any text. */
+export function fits(pattern: string, name: string): boolean {
+  const [first = "", ...rest] = pattern.trim().split("*");
+  if (rest.length === 0) return name === first;
+  if (!name.startsWith(first)) return false;
+  let at = first.length;
+  const last = rest.pop() ?? "";
+  for (const part of rest) {
+    const found = name.indexOf(part, at);
+    if (found < 0) return false;
+    at = found + part.length;
+  }
+  return name.length - last.length >= at && name.endsWith(last);
+}

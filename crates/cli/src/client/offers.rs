@@ -42,9 +42,12 @@ pub(crate) struct OffersArguments {
     /// The rate of points that bring none
     #[arg(long, default_value = "normal")]
     rate: String,
-    /// Devices whose lists they go to [default: the one that is asked]
+    /// Devices whose lists they go to, with * for any text [default: the one that is asked]
     #[arg(long, value_name = "DEVICE", value_delimiter = ',')]
     into: Vec<String>,
+    /// Ask these devices too, and tell what each says otherwise of what is chosen
+    #[arg(long, requires = "into")]
+    compare: bool,
     /// Put them into the draft, all or nothing; of ways to reach a server, the first
     #[arg(long)]
     to_draft: bool,
@@ -100,8 +103,13 @@ pub(crate) async fn run(arguments: OffersArguments) -> anyhow::Result<()> {
     }
     let into: Vec<_> = match arguments.into.is_empty() {
         true => arguments.device.iter().cloned().collect(),
-        false => arguments.into.clone(),
+        false => meant(&draft, &arguments.into, link.map_or("", |link| text(link, "protocol")))?,
     };
+    if arguments.compare {
+        let others: Vec<_> = into.iter().filter(|name| Some(*name) != arguments.device.as_ref()).cloned().collect();
+        let request = json!({ "source": source, "with": with, "devices": others, "offers": offers });
+        asked.compare(&client, &request).await?;
+    }
     if arguments.to_draft {
         let version = draft.get("version").cloned().unwrap_or_default();
         return asked.take(&client, &offers, &into, &arguments.rate, &version).await;
@@ -112,6 +120,33 @@ pub(crate) async fn run(arguments: OffersArguments) -> anyhow::Result<()> {
 
 fn rule(arguments: &OffersArguments) -> NameRule {
     NameRule { parts: arguments.parts, case: arguments.case.into(), prefix: arguments.prefix.clone() }
+}
+
+/// The devices of the draft that patterns mean, of those that speak the same protocol.
+fn meant(draft: &Value, patterns: &[String], protocol: &str) -> anyhow::Result<Vec<String>> {
+    let devices: Vec<_> = list(draft, "objects").iter().filter(|object| text(object, "class") == "device").collect();
+    let is_alike = |device: &Value| {
+        let link = device.get("content").map_or("", |content| text(content, "link"));
+        trial::object(draft, "link", link).is_ok_and(|link| text(link, "protocol") == protocol)
+    };
+    let mut all: Vec<String> = Vec::new();
+    for pattern in patterns {
+        // Whoever is named is meant, whatever it speaks: the service says what does not fit.
+        let is_it = |device: &&&Value| {
+            let name = text(device, "name");
+            name == pattern || (pattern.contains('*') && fits(pattern, name) && is_alike(device))
+        };
+        let found: Vec<_> = devices.iter().filter(is_it).map(|device| text(device, "name").to_owned()).collect();
+        if found.is_empty() {
+            let names: Vec<_> = devices.iter().take(12).map(|device| text(device, "name")).collect();
+            let why = format!("no device of the draft is {pattern}; expected one of {}", names.join(", "));
+            return Err(failed(ExitReason::Failure, why));
+        }
+        all.extend(found);
+    }
+    all.sort();
+    all.dedup();
+    Ok(all)
 }
 
 /// Which ways there are, and what each wants to know.
@@ -237,6 +272,36 @@ impl Asked {
         if self.output == Output::Table {
             let told: Vec<_> = keys.iter().map(|(key, value)| format!("{key} = {}", plain(value))).collect();
             say!("\n{name} in the draft: {}", told.join(", "))?;
+        }
+        Ok(())
+    }
+
+    /// Tells what other devices say otherwise of what was chosen.
+    async fn compare(&self, client: &Client, request: &Value) -> anyhow::Result<()> {
+        let path = format!("{}/offers/compare", self.path);
+        let mut siblings = pin!(client.lines(&path, request).await?);
+        while let Some(sibling) = siblings.next().await {
+            let sibling = sibling?;
+            if self.output == Output::Json {
+                print_json_line(&sibling)?;
+                continue;
+            }
+            let device = text(&sibling, "device");
+            let differences = list(&sibling, "differences");
+            match sibling.get("failed").and_then(Value::as_str) {
+                Some(why) => say!("{device}: {why}")?,
+                None if differences.is_empty() => say!("{device}: the same")?,
+                None => say!("{device}: {}", count(differences.len(), "difference"))?,
+            }
+            for one in differences {
+                let (address, column) = (text(one, "address"), text(one, "column"));
+                let told =
+                    |key| one.get(key).filter(|value| !value.is_null()).map_or_else(|| "nothing".to_owned(), plain);
+                match column {
+                    "" => say!("  {address} is not there")?,
+                    column => say!("  {address}: {column} is {}, not {}", told("there"), told("here"))?,
+                }
+            }
         }
         Ok(())
     }

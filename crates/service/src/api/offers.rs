@@ -15,10 +15,10 @@ use futures_util::StreamExt;
 use interlex_core::description::{
     self, Files, MAIN_FILE, OffersImport, Problem, TakenOffers, difference, import_offers, list_of,
 };
-use interlex_core::{NameRule, Offer, OfferEvent, offers_of};
-use interlex_gateway::{OfferRequest, Offering, ask_for_offers, wall_clock};
+use interlex_core::{NameRule, Offer, OfferDifference, OfferEvent, differences, offers_of};
+use interlex_gateway::{OfferRequest, Offering, Running, ask_for_offers, wall_clock};
 use interlex_store::{AuditEntry, Edit};
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::convert::Infallible;
 use std::sync::Arc;
@@ -87,6 +87,105 @@ pub(crate) async fn ask(
         Ok::<_, Infallible>(Bytes::from(line))
     });
     Ok(([(header::CONTENT_TYPE, "application/x-ndjson")], Body::from_stream(lines)))
+}
+
+/// Which devices are asked whether they are like the one that was chosen from.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct CompareRequest {
+    /// The word of the source that was asked.
+    source: String,
+    /// What its form was filled in with.
+    #[serde(default)]
+    with: Value,
+    /// The devices of the draft that are asked, one after the other.
+    devices: Vec<String>,
+    /// What was chosen.
+    offers: Vec<Offer>,
+}
+
+/// What a device says otherwise.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct Sibling {
+    /// The device.
+    device: String,
+    /// What it says otherwise, of what was chosen.
+    differences: Vec<OfferDifference>,
+    /// Why it said nothing.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    failed: Option<String>,
+}
+
+/// Asks other devices for what was chosen from one like them, and tells what differs. One device a line, as it answers; closing the
+/// connection ends it.
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/offers/compare", operation_id = "compare_offers", tag = "draft",
+    request_body = CompareRequest, params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses(
+    (status = 200, content_type = "application/x-ndjson", body = Sibling), (status = 400, body = ProblemDetails),
+    (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails), (status = 404, body = ProblemDetails),
+    (status = 413, body = ProblemDetails), (status = 422, body = ProblemDetails), (status = 429, body = ProblemDetails)))]
+pub(crate) async fn compare(
+    State(app): State<Arc<App>>,
+    Engineer(author): Engineer,
+    Commissioner(right): Commissioner,
+    Path(gateway): Path<String>,
+    Json(wanted): Json<CompareRequest>,
+) -> Result<impl IntoResponse, ApiError> {
+    let running = running(&app, &gateway).await?;
+    let opened = drafts::open(&app, &gateway).await?;
+    let CompareRequest { source, with, devices, offers } = wanted;
+    let with = if with.is_null() { Value::Object(serde_json::Map::new()) } else { with };
+    let mut asked = Vec::new();
+    for name in &devices {
+        let named = |objects: &[Value], name: &str| {
+            objects.iter().find(|object| object.get("name").and_then(Value::as_str) == Some(name)).cloned()
+        };
+        let unknown = || ApiError::BadRequest(format!("there is no device {name:?} in the draft"));
+        let device = named(&opened.draft.devices, name).ok_or_else(unknown)?;
+        let link = device.get("link").and_then(Value::as_str).and_then(|link| named(&opened.draft.links, link));
+        let (link, device) = described(&app, &gateway, link.ok_or_else(unknown)?, Some(device), None).await?;
+        asked.push((name.clone(), OfferRequest { link, device, source: source.clone(), filled: with.clone() }));
+    }
+    let detail = format!("{source} of {}, beside each other", devices.join(", "));
+    app.audit(AuditEntry { action: "ask-for-offers", detail: &detail, gateway: &gateway, ..author.entry() }).await;
+    let (lines, told) = mpsc::channel(4);
+    tokio::spawn(async move {
+        for (device, request) in asked {
+            let there = told_by(&app, running.as_deref(), &request).await;
+            let sibling = match there {
+                Ok(there) => Sibling { device, differences: differences(&offers, &there), failed: None },
+                Err(why) => Sibling { device, differences: Vec::new(), failed: Some(why) },
+            };
+            if lines.send(sibling).await.is_err() {
+                return;
+            }
+        }
+    });
+    let lines = ReceiverStream::new(told).take_until(Box::pin(right.ended()));
+    let lines = lines.map(|sibling| {
+        let line = serde_json::to_string(&sibling).unwrap_or_default() + "\n";
+        Ok::<_, Infallible>(Bytes::from(line))
+    });
+    Ok(([(header::CONTENT_TYPE, "application/x-ndjson")], Body::from_stream(lines)))
+}
+
+/// All points that a device offers.
+async fn told_by(app: &App, running: Option<&Running>, request: &OfferRequest) -> Result<Vec<Offer>, String> {
+    let (events, mut told) = mpsc::channel(16);
+    let offering = Offering::new(request, events)?;
+    let _opening = app.scans.open(&request.link.protocol.target()).map_err(|error| error.to_string())?;
+    let via = app.via(running);
+    let asking = tokio::spawn(async move { ask_for_offers(offering, &via).await });
+    let (mut all, mut end) = (Vec::new(), Err("the answer ended before its end".to_owned()));
+    while let Some(event) = told.recv().await {
+        match event {
+            OfferEvent::Points { offers } => all.extend(offers),
+            OfferEvent::Failed { why } => end = Err(why),
+            OfferEvent::Done { .. } => end = Ok(()),
+            _ => {}
+        }
+    }
+    // Whoever asks is gone when nothing is told any more.
+    let _ = asking.await;
+    end.map(|()| all)
 }
 
 fn of_model(name: &str) -> Result<Vec<Offer>, ApiError> {

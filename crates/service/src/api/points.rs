@@ -272,7 +272,8 @@ pub(crate) async fn ask(
     let running = app.gateway(&gateway).ok_or_else(unknown)?.running();
     let info = running.points().find(&device, &point).cloned().ok_or_else(unknown)?;
     let description = running.description();
-    let known = description.devices.iter().find(|known| known.settings.name.as_str() == &*info.device).ok_or_else(unknown)?;
+    let known =
+        description.devices.iter().find(|known| known.settings.name.as_str() == &*info.device).ok_or_else(unknown)?;
     let link = description.links.iter().find(|link| link.settings.name == known.settings.link).ok_or_else(unknown)?;
     let protocol = link.protocol.word();
     let (link, device, point) = (link.clone(), known.clone(), info.point().into_owned());

@@ -113,6 +113,7 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(check::check_files))
         .routes(routes!(imports::import))
         .routes(routes!(offers::ask))
+        .routes(routes!(offers::compare))
         .routes(routes!(offers::take))
         .layer(DefaultBodyLimit::max(LARGE_BODY));
     (small, heavy.merge(large))
