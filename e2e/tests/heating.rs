@@ -73,6 +73,8 @@ async fn controllers_are_found_watched_commanded_and_given_back() {
         wait_for(point, || async { value(point).await.contains(said).then_some(()) }).await;
     }
 
+    lists_and_siblings(&rig, &home).await;
+
     // A set point from the broker; the network becomes colder.
     hosts.command("heat-network", &[named("flow-set-point"), float(45.0)]).await;
     let set = hosts.hears("the set point", born, |m| brings(m, &aliases, "flow-set-point") == Some(45.0)).await;
@@ -107,6 +109,23 @@ async fn controllers_are_found_watched_commanded_and_given_back() {
     assert_eq!(plant.interrupt().await, 0);
 }
 
+/// What one has goes out as a list that is read again, and another one is asked whether it has the same.
+async fn lists_and_siblings(rig: &Rig, home: &Path) {
+    let lists = home.join("lists").display().to_string();
+    assert_eq!(rig.interlex(&["config", "ede", "heat-network", &lists]).await.code, 0);
+    let (points, states) =
+        (format!("file=@{lists}/heat-network_EDE.csv"), format!("states=@{lists}/heat-network_StateTexts.csv"));
+    let read = ["offers", "ede", "--device", "heat-network", "--with", &points, "--with", &states, "--to-draft"];
+    let read = rig.interlex(&read).await;
+    assert!(read.out.contains("0 added, 0 changed, 12 the same"), "{read:?}");
+    let alike = ["offers", "objects", "--device", "heat-network", "--into", "boiler-*", "--compare", "--pick"];
+    let asked = rig.interlex(&[&alike[..], &["analog-input:1"]].concat()).await;
+    assert!(asked.out.contains("boiler-house: the same"), "{asked:?}");
+    let asked = rig.interlex(&[&alike[..], &["analog-input:*"]].concat()).await;
+    assert!(asked.out.contains("analog-input:2: unit is mbar, not °C"), "{asked:?}");
+    assert!(asked.out.contains("analog-input:4 is not there"), "{asked:?}");
+}
+
 /// What somebody commanded by hand is given back by hand.
 async fn it_is_relinquished_in_the_browser(rig: &Rig) {
     let written = rig.interlex(&["write", "heat-network", "flow-set-point", "60"]).await;
@@ -116,6 +135,8 @@ async fn it_is_relinquished_in_the_browser(rig: &Rig) {
     browser.open("Points").await;
     browser.find("input[type=search]").await.send_keys("flow-set-point").await.unwrap();
     browser.click("[role=row][aria-rowindex='2']").await;
+    browser.press("Ask the device now").await;
+    browser.shows("12: 60").await;
     browser.press("Relinquish").await;
     browser.shows("Relinquished, reads back 72 °C").await;
     browser.picture("relinquish").await;

@@ -52,6 +52,8 @@ struct OwnDevice {
     /// Until then others may say that they have its instance.
     asks_until: Instant,
     taken_by: Option<Peer>,
+    /// All were told that it is there.
+    is_told: bool,
     password: Option<String>,
 }
 
@@ -202,6 +204,7 @@ impl Seat {
             state.node.handle_input(now.instant, via, from, datagram);
         }
         state.node.handle_timeout(now.instant);
+        state.say_who(now.instant);
         while let Some(event) = state.node.poll_event() {
             state.distribute(now, event);
         }
@@ -230,7 +233,9 @@ impl Seat {
 
     /// When [`Seat::pump`] has something to do.
     pub(super) fn deadline(&self) -> Option<Instant> {
-        self.endpoint.state.lock().node.poll_timeout()
+        let state = self.endpoint.state.lock();
+        let said = state.own.as_ref().filter(|own| !own.is_told && own.taken_by.is_none()).map(|own| own.asks_until);
+        state.node.poll_timeout().into_iter().chain(said).min()
     }
 
     /// Waits until something may have come.
@@ -282,10 +287,18 @@ impl State {
             broadcasts_i_am: false,
         };
         let asks_until = now.instant + ASKED;
-        self.own = Some(OwnDevice { device: Device::new(config), asks_until, taken_by: None, password });
+        self.own =
+            Some(OwnDevice { device: Device::new(config), asks_until, taken_by: None, is_told: false, password });
         let mut data = Vec::new();
         WhoIs::one(instance).encode(&mut data);
         self.node.tell(Audience::Global, UnconfirmedService::WHO_IS, &data);
+    }
+
+    /// Tells all that we are there, once it is clear that nobody else has our instance.
+    fn say_who(&mut self, now: Instant) {
+        let Some(own) = self.own.as_mut().filter(|own| !own.is_told && own.is_there(now)) else { return };
+        own.is_told = true;
+        own.device.say_who(&mut self.node, Audience::Global);
     }
 
     fn record(&mut self, is_sent: bool, peer: SocketAddrV4, datagram: &[u8]) {

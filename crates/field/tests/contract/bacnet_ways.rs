@@ -4,8 +4,9 @@ use crate::bacnet::{config, object};
 use crate::dnp3::{Gateway, until};
 use crate::suite::WallClock;
 use interlex_bacnet::{
-    Device, DeviceHost, MacAddress, MaxApdu, Now, Object, ObjectIdentifier, PropertyIdentifier, Segmentation, Station,
-    Value as Told,
+    ConfirmedService, Device, DeviceHost, IAm, MacAddress, MaxApdu, Node, NodeConfig, NodeEvent, Now, Object,
+    ObjectIdentifier, Peer, PropertyIdentifier, ReadProperty, ReadPropertyAck, Segmentation, Sockets, Station, Terms,
+    UnconfirmedService, Value as Told,
 };
 use interlex_core::description::{self, Description, Files, read as read_files};
 use interlex_core::{DeviceState, OfferEvent, Quality, Value};
@@ -243,6 +244,71 @@ async fn devices_behind_a_router_are_reached_by_a_foreign_device() {
     assert_eq!(told.iter().filter(is_note).count(), 2, "{told:?}");
     let told = building.offers("devices", None, json!({ "wait": "300ms", "network": 9 })).await;
     assert!(matches!(told.last(), Some(OfferEvent::Failed { why }) if why.contains("leads to network 9")), "{told:?}");
+}
+
+fn now() -> Now {
+    Now { instant: tokio::time::Instant::now().into_std(), utc_millis: 0 }
+}
+
+/// A stranger on the same network.
+struct Stranger {
+    sockets: Sockets,
+    node: Node,
+}
+
+impl Stranger {
+    fn at(address: SocketAddrV4) -> Self {
+        let sockets = Sockets::bind(address, ALL, true).unwrap();
+        Self { sockets, node: Node::new(NodeConfig::default(), fastrand::Rng::new(), now().instant) }
+    }
+
+    /// What comes next from an address.
+    async fn hears(&mut self, from: Ipv4Addr) -> NodeEvent {
+        let mut buffer = Sockets::buffer();
+        loop {
+            while let Some((via, peer, length)) = self.sockets.try_receive(&mut buffer) {
+                self.node.handle_input(now().instant, via, peer, &buffer[..length]);
+                match self.node.poll_event() {
+                    Some(event) if *peer.ip() == from => return event,
+                    _ => {}
+                }
+            }
+            tokio::time::timeout(Duration::from_secs(20), self.sockets.readable()).await.unwrap().unwrap();
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn our_own_device_is_there_unless_somebody_else_has_its_instance() {
+    let (stop, port) = (stop(), own_port());
+    let [at, own, other, stranger] = [(); 4].map(|()| interlex_sidecar::own_address());
+    let _controller = host(SocketAddrV4::new(at, port), ALL, vec![(None, device(4001, 1))], &stop);
+    let mut stranger = Stranger::at(SocketAddrV4::new(stranger, port));
+    let link = |own: Ipv4Addr| format!("interface = \"{own}\"\nport = {port}\ninstance = 9000");
+    let building = Building::start(&link(own), &[("one", "instance = 4001")], &rows(1)).listen();
+    // It asks whether somebody has it, and says that it is there when nobody does.
+    let told = loop {
+        if let NodeEvent::Told { service: UnconfirmedService::I_AM, data, .. } = stranger.hears(own).await {
+            break IAm::decode(&data).unwrap();
+        }
+    };
+    assert_eq!(told.device.instance(), 9000);
+    let (mut data, object) = (Vec::new(), ObjectIdentifier::device(9000).unwrap());
+    ReadProperty { object, reference: PropertyIdentifier::OBJECT_NAME.into() }.encode(&mut data);
+    let to = Peer::from(SocketAddrV4::new(own, port));
+    stranger.node.request(now().instant, to, ConfirmedService::READ_PROPERTY, data, Terms::default()).unwrap();
+    let (target, asked) = stranger.node.poll_transmit().unwrap();
+    stranger.sockets.send(target, &asked).unwrap();
+    let answer = loop {
+        if let NodeEvent::Answered { outcome, .. } = stranger.hears(own).await {
+            break ReadPropertyAck::decode(&outcome.unwrap()).unwrap().value.one();
+        }
+    };
+    assert_eq!(answer, Some(Told::CharacterString("interlex-building".to_owned())));
+    building.is_up("one").await;
+    // Another gateway with the same instance hears of it, and is quiet.
+    let second = Building::start(&link(other), &[("one", "instance = 4001")], &rows(1)).listen();
+    until("it is told so", || second.error("one").contains("our own instance 9000 is that of the device at")).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
