@@ -1,6 +1,6 @@
 //! What is read of a device, the points that show it, and what is told of them.
 
-use super::many::{AROUND, ASKED, Unread, Wanted};
+use super::many::{Lengths, Unread, Wanted};
 use super::mapping::{FAULT, flags, found_type, quality, unread, value};
 use super::watching::Watched;
 use crate::link::PlannedDevice;
@@ -138,9 +138,9 @@ impl Item {
         [Some(of(self.reference, self.octets)), flags, reliability].into_iter().flatten()
     }
 
-    /// About how many octets it takes in an answer, and in a request.
-    pub(super) fn sizes(&self) -> (usize, usize) {
-        self.wanted().fold((0, 0), |(answer, request), wanted| (answer + wanted.octets + AROUND, request + ASKED))
+    /// How long a request becomes with it, and its answer.
+    pub(super) fn lengthens(&self, lengths: Lengths) -> Lengths {
+        self.wanted().fold(lengths, |lengths, wanted| lengths.with(&wanted))
     }
 
     /// One of the properties that were asked for is known, or why not.

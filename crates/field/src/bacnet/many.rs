@@ -43,12 +43,40 @@ pub(super) struct ReadMany {
     pub(super) requests: u32,
 }
 
-/// Octets around the values of one property in an answer: its object, tags, and its name.
-pub(super) const AROUND: usize = 14;
-/// Octets of one property in a request.
-pub(super) const ASKED: usize = 12;
-/// Octets before all of them.
+/// About how long a request for several properties becomes, and its answer. Neighbours of one object share its octets.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Lengths {
+    answer: usize,
+    request: usize,
+    last: Option<ObjectIdentifier>,
+}
+
+/// Octets before all properties.
 const HEADER: usize = 8;
+/// Octets of an object, with the tags around its properties.
+const OBJECT: usize = 7;
+/// Octets of a property beside its value in an answer, and in a request.
+const PROPERTY: usize = 6;
+const PROPERTY_ASKED: usize = 4;
+
+impl Lengths {
+    pub(super) const NONE: Self = Self { answer: HEADER, request: HEADER, last: None };
+
+    /// With one property more.
+    pub(super) fn with(self, wanted: &Wanted) -> Self {
+        let object = if self.last == Some(wanted.object) { 0 } else { OBJECT };
+        Self {
+            answer: self.answer + object + PROPERTY + wanted.octets,
+            request: self.request + object + PROPERTY_ASKED,
+            last: Some(wanted.object),
+        }
+    }
+
+    /// Whether a device, and the way there, can carry both.
+    pub(super) fn fit(self, ways: &Ways) -> bool {
+        self.answer <= ways.room() && self.request <= usize::from(ways.max_apdu.octets())
+    }
+}
 
 impl ReadMany {
     /// To read these.
@@ -58,28 +86,22 @@ impl ReadMany {
         many
     }
 
-    fn octets(&self, at: usize) -> usize {
-        self.wanted.get(at).map_or(0, |wanted| wanted.octets + AROUND)
-    }
-
     fn expected(&self, part: &[usize]) -> usize {
-        part.iter().map(|at| self.octets(*at)).sum::<usize>() + HEADER
+        let wanted = part.iter().filter_map(|at| self.wanted.get(*at));
+        wanted.fold(Lengths::NONE, |lengths, wanted| lengths.with(wanted)).answer
     }
 
     /// Cuts what is to be read into requests.
     fn plan(&mut self, all: Vec<usize>, ways: &Ways) {
-        let (room, most) = (ways.room(), usize::from(ways.max_apdu.octets()));
-        let (mut part, mut answer, mut request) = (Vec::new(), HEADER, HEADER);
+        let (mut part, mut lengths) = (Vec::new(), Lengths::NONE);
         for at in all {
-            let octets = self.octets(at);
-            let is_full = answer + octets > room || request + ASKED > most || !ways.reads_multiple;
-            if is_full && !part.is_empty() {
+            let Some(wanted) = self.wanted.get(at) else { continue };
+            lengths = lengths.with(wanted);
+            if !part.is_empty() && (!lengths.fit(ways) || !ways.reads_multiple) {
                 self.parts.push_back(std::mem::take(&mut part));
-                (answer, request) = (HEADER, HEADER);
+                lengths = Lengths::NONE.with(wanted);
             }
             part.push(at);
-            answer += octets;
-            request += ASKED;
         }
         self.parts.extend(Some(part).filter(|part| !part.is_empty()));
     }

@@ -10,7 +10,7 @@ use super::described::Described;
 use super::errand::{Errand, Reply, properties_of_devices};
 use super::item::{Item, Reader, Reading, items};
 use super::log_time::LogClock;
-use super::many::{ReadMany, Wanted};
+use super::many::{Lengths, ReadMany, Wanted};
 use super::mapping::flags;
 use super::memory::{DeviceMemory, Saving};
 use super::rounds::{Chunk, Rounds};
@@ -971,22 +971,18 @@ fn segmentation(number: u32) -> Segmentation {
 
 /// Cuts what is due into requests.
 fn cut(items: &[Item], due: impl Iterator<Item = usize>, ways: &Ways) -> Vec<Vec<usize>> {
-    let (room, most) = (ways.room(), usize::from(ways.max_apdu.octets()));
     let mut parts: Vec<Vec<usize>> = Vec::new();
-    let (mut answer, mut request) = (0, 0);
+    let mut lengths = Lengths::NONE;
     for at in due {
         let Some(item) = items.get(at) else { continue };
-        let (of_answer, of_request) = item.sizes();
-        let is_full = answer + of_answer > room || request + of_request > most;
-        match parts.last_mut().filter(|_| !is_full) {
+        lengths = item.lengthens(lengths);
+        match parts.last_mut().filter(|_| lengths.fit(ways)) {
             Some(part) => part.push(at),
             None => {
                 parts.push(vec![at]);
-                (answer, request) = (8, 8);
+                lengths = item.lengthens(Lengths::NONE);
             }
         }
-        answer += of_answer;
-        request += of_request;
     }
     parts
 }
