@@ -189,7 +189,7 @@ impl Asked {
         let path = format!("{}/offers", self.path);
         let mut events = pin!(client.lines(&path, request).await?);
         let (bar, mut offers, mut offered, mut is_over) = (ProgressBar::new(1), Vec::new(), 0, false);
-        let mut ways = Vec::new();
+        let (mut ways, mut others) = (Vec::new(), Vec::new());
         let say = |line: String| match self.output {
             Output::Table => bar.suspend(|| say!("{line}")),
             Output::Json | Output::Csv => Ok(()),
@@ -215,6 +215,8 @@ impl Asked {
                     if pick.is_empty() || pick.iter().any(|pattern| fits(pattern, security)) {
                         say(format!("{security}\n  {}", text(&event, "said").replace("; ", "\n  ")))?;
                         ways.push(link);
+                    } else {
+                        others.push(security.to_owned());
                     }
                 }
                 "note" => say(text(&event, "text").to_owned())?,
@@ -239,6 +241,10 @@ impl Asked {
                 let (offered, pick) = (count(offered, "point"), pick.join(" or "));
                 let why = format!("of {offered} none fits {pick}; * stands for any text, as in holding:1*");
                 Err(failed(ExitReason::Failure, why))
+            }
+            true if ways.is_empty() && !others.is_empty() => {
+                let (pick, others) = (pick.join(" or "), others.join(", "));
+                Err(failed(ExitReason::Failure, format!("none of the ways fits {pick}; there are {others}")))
             }
             true => Ok((offers, ways)),
             false => Err(failed(ExitReason::Unreachable, "the answer ended before its end")),

@@ -71,7 +71,7 @@ pub use protocol::{Address, DeviceProtocol, LinkProtocol, PointProtocol, Protoco
 pub use published::file_schema;
 pub use read::{check_and_parse, check_files, parse, read};
 pub use schema::{ObjectKind, schema};
-pub use secret::{SecretFields, SecretText, destination};
+pub use secret::{SecretFields, SecretText, destination, is_secured_now};
 pub use selection::{ParseSelectionError, Selection, fits};
 pub use settings::{Access, DeviceSettings, GatewaySettings, LinkSettings, PointSettings, RateSettings};
 pub use span::{ParseSpanError, Span};

@@ -128,6 +128,24 @@ pub fn destination(class: ObjectClass, content: &Value, links: &[Value]) -> Stri
     }
 }
 
+/// Whether a link leads where it led, and only its messages are secured now that went in the clear, to a server that somebody accepted.
+#[must_use]
+pub fn is_secured_now(before: &Value, after: &Value) -> bool {
+    let text = |link: &Value, key: &str| link.get(key).and_then(Value::as_str).unwrap_or_default().to_owned();
+    let is_opcua = [before, after].iter().all(|link| text(link, "protocol") == "opcua");
+    let was_open = matches!(text(before, "security").as_str(), "" | "none");
+    let is_sealed = text(after, "security").starts_with("encrypt-") && !text(after, "server-certificate").is_empty();
+    let rest = |link: &Value| {
+        let mut link = link.clone();
+        if let Some(link) = link.as_object_mut() {
+            link.remove("security");
+            link.remove("server-certificate");
+        }
+        destination(ObjectClass::Link, &link, &[])
+    };
+    is_opcua && was_open && is_sealed && rest(before) == rest(after)
+}
+
 impl Description {
     /// Puts what `open` makes of them in the place of all secrets; it is told where each goes.
     ///
@@ -172,5 +190,23 @@ impl Draft {
             (ObjectClass::Uplink, &mut self.uplinks),
         ];
         classes.into_iter().flat_map(|(class, objects)| objects.iter_mut().map(move |object| (class, object)))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn a_link_that_is_secured_now_leads_where_it_led() {
+        let link = |url: &str, security: &str, certificate: &str| json!({ "protocol": "opcua", "url": url, "security": security, "server-certificate": certificate });
+        let (url, sealed) = ("opc.tcp://here:4840", "encrypt-basic256sha256");
+        let before = json!({ "protocol": "opcua", "url": url });
+        assert!(is_secured_now(&before, &link(url, sealed, "ab")));
+        assert!(!is_secured_now(&before, &link("opc.tcp://there:4840", sealed, "ab")));
+        assert!(!is_secured_now(&before, &link(url, sealed, "")), "anybody could be it");
+        assert!(!is_secured_now(&before, &link(url, "sign-basic256sha256", "ab")));
+        assert!(!is_secured_now(&link(url, sealed, "ab"), &link(url, sealed, "cd")), "somebody else");
     }
 }

@@ -63,7 +63,9 @@ pub enum CertificateFault {
         most: usize,
     },
     /// Nobody here has accepted it, or any of its issuers.
-    #[error("nobody here has accepted it: compare its thumbprint with what the device shows, then accept it")]
+    #[error(
+        "nobody here has accepted it: compare its thumbprint with what the device shows, then take one of the endpoints that the link offers"
+    )]
     Untrusted,
     /// The certificate of an issuer is missing.
     #[error("the certificate of its issuer {0} is missing: add it to the issuers")]

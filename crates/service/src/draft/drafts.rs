@@ -333,6 +333,9 @@ fn seal_object(
     let goes_to = description::destination(object.class, content, links);
     let stored = stored.map(|(stored, links)| (stored, description::destination(object.class, stored, links)));
     let stored = stored.as_ref().map(|(stored, went_to)| (*stored, went_to.as_str()));
+    if let Some((stored, went_to)) = stored.filter(|(stored, _)| description::is_secured_now(stored, content)) {
+        app.vault.carry_over(SecretFields::of(object.class), content, stored, went_to);
+    }
     let taken = app.vault.take_in(SecretFields::of(object.class), content, &goes_to, stored);
     taken.map_err(|error| not_sealed(object, error))
 }
