@@ -557,7 +557,7 @@ impl Remote {
         let device =
             properties_of_devices(self.instance, &FACTS).into_iter().map(|wanted| Wanted { octets: 8, ..wanted });
         let reference = PropertyIdentifier::COV_INCREMENT.into();
-        let has_increment = |item: &&Item| item.is_watchable && item.has_increment();
+        let has_increment = |item: &&Item| item.is_watchable && item.is_value() && item.has_increment();
         let increments = self.items.iter().filter(has_increment);
         let increments = increments.map(|item| Wanted { object: item.object, reference, octets: 5 });
         let semantics = self.describing().flat_map(|object| {
@@ -803,7 +803,8 @@ impl Remote {
             }
             if is_check && let Some(Ok(read)) = &reading.value {
                 let own = self.watches.increment(item.watched());
-                let increment = own.or_else(|| self.increments.get(&item.object).copied());
+                let of_object = || self.increments.get(&item.object).copied().filter(|_| item.is_value());
+                let increment = own.or_else(of_object);
                 if item.is_other(read, reading.flags, increment) {
                     self.check.doubts.entry(at).or_insert(now);
                 } else {
