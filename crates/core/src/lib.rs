@@ -22,6 +22,7 @@
 mod array_type;
 mod backoff;
 mod beginning;
+mod cell;
 mod clock;
 mod command;
 pub mod description;
@@ -48,6 +49,7 @@ mod value;
 pub use array_type::{ArrayType, ElementType};
 pub use backoff::Backoff;
 pub use beginning::beginning;
+pub use cell::cell;
 pub use clock::{Clock, ManualClock};
 pub use command::{
     CommandOutcome, CommandRefusal, CommandValue, OutcomeWord, check_command, raw_to_write, raw_to_write_as,

@@ -55,7 +55,7 @@ export function DeviceLine({ gateway, draft, forms, device, link, content, isRun
 function Lists({ gateway, device, lists }: { gateway: string; device: string; lists: NonNullable<ProtocolParts["lists"]> }) {
   const base = `/api/v1/gateways/${encodeURIComponent(gateway)}/devices/${encodeURIComponent(device)}`;
   return (
-    <p className="text-sm text-muted">
+    <p className="text-sm text-soft">
       Save its points:{" "}
       {lists.map(({ text, path, file }, at) => (
         <span key={path}>

@@ -2,6 +2,7 @@
 
 use super::item::object;
 use interlex_bacnet::unit_number;
+use interlex_core::cell;
 use interlex_core::description::{Access, Device, Point, Watching};
 use std::fmt;
 
@@ -83,23 +84,19 @@ pub fn ede_list(project: &str, device: &Device) -> Option<EdeList> {
     Some(EdeList { points: list.0, states: words.written() })
 }
 
+/// What stands between cells.
+const MARK: char = ';';
+
 /// Rows with semicolons between their cells.
 #[derive(Default)]
 struct Rows(String);
 
 impl Rows {
     fn row<const N: usize>(&mut self, cells: [impl fmt::Display; N]) {
-        let cells = cells.map(|cell| quoted(&cell.to_string()));
+        let cells = cells.map(|text| cell(&text.to_string(), MARK));
         self.0.push_str(&cells.join(";"));
         self.0.push_str("\r\n");
     }
-}
-
-/// Text as a cell. None is taken for a formula: what begins like one has an apostrophe before it.
-fn quoted(text: &str) -> String {
-    let is_formula = text.trim_start().starts_with(['=', '+', '-', '@']) && text.parse::<f64>().is_err();
-    let text = if is_formula { format!("'{text}") } else { text.to_owned() };
-    if text.contains(['"', ';', '\r', '\n']) { format!("\"{}\"", text.replace('"', "\"\"")) } else { text }
 }
 
 /// The words for states of all points, each list of words once.
@@ -140,7 +137,7 @@ impl Words {
             .zip(self.0)
             .map(|(number, words)| std::iter::once(number.to_string()).chain(words).collect::<Vec<_>>());
         let rows = std::iter::once(heading.collect::<Vec<_>>()).chain(rows);
-        rows.map(|row| row.iter().map(|cell| quoted(cell)).collect::<Vec<_>>().join(";") + "\r\n").collect()
+        rows.map(|row| row.iter().map(|text| cell(text, MARK)).collect::<Vec<_>>().join(";") + "\r\n").collect()
     }
 }
 

@@ -143,15 +143,8 @@ fn row(record: FieldEventRecord) -> String {
     let moment = interlex_core::iso_time;
     let cells =
         [moment(at), time.to_owned(), moment(arrived), device, point.unwrap_or_default(), address, state, flags];
-    let cells: Vec<_> = cells.iter().map(|text| cell(text)).collect();
+    let cells: Vec<_> = cells.iter().map(|text| interlex_core::cell(text, ',')).collect();
     format!("{id},{}\r\n", cells.join(","))
-}
-
-/// Text as a cell. None is taken for a formula: what begins like one has an apostrophe before it.
-fn cell(text: &str) -> String {
-    let is_formula = text.trim_start().starts_with(['=', '+', '-', '@']) && text.parse::<f64>().is_err();
-    let text = if is_formula { format!("'{text}") } else { text.to_owned() };
-    if text.contains(['"', ',', '\r', '\n']) { format!("\"{}\"", text.replace('"', "\"\"")) } else { text }
 }
 
 /// So many are looked for at once.
@@ -219,18 +212,5 @@ impl Following {
                 }
             }
         }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn no_cell_is_a_formula_and_none_breaks_its_row() {
-        assert_eq!(cell("closed"), "closed");
-        assert_eq!(cell("-4.5"), "-4.5");
-        assert_eq!(cell("=1+1"), "'=1+1");
-        assert_eq!(cell("a,\"b\"\n"), "\"a,\"\"b\"\"\n\"");
     }
 }

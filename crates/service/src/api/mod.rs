@@ -15,7 +15,7 @@ pub(crate) mod heavy;
 pub(crate) mod imports;
 pub(crate) mod links;
 pub(crate) mod lists;
-mod live;
+pub(crate) mod live;
 pub(crate) mod metrics;
 pub(crate) mod models;
 pub(crate) mod offers;

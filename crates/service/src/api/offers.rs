@@ -81,12 +81,19 @@ pub(crate) async fn ask(
             ask_for_offers(offering, &via).await;
         });
     }
-    let events = ReceiverStream::new(told).take_until(Box::pin(right.ended()));
-    let lines = events.map(|event| {
-        let line = serde_json::to_string(&event).unwrap_or_default() + "\n";
+    Ok(as_lines(told, right.ended()))
+}
+
+/// What is told, a line each, until somebody loses the right to hear it.
+fn as_lines<T: Serialize + Send + 'static>(
+    told: mpsc::Receiver<T>,
+    ended: impl Future<Output = ()> + Send + 'static,
+) -> impl IntoResponse {
+    let lines = ReceiverStream::new(told).take_until(Box::pin(ended)).map(|one| {
+        let line = serde_json::to_string(&one).unwrap_or_default() + "\n";
         Ok::<_, Infallible>(Bytes::from(line))
     });
-    Ok(([(header::CONTENT_TYPE, "application/x-ndjson")], Body::from_stream(lines)))
+    ([(header::CONTENT_TYPE, "application/x-ndjson")], Body::from_stream(lines))
 }
 
 /// Which devices are asked whether they are like the one that was chosen from.
@@ -149,7 +156,11 @@ pub(crate) async fn compare(
     let (lines, told) = mpsc::channel(4);
     tokio::spawn(async move {
         for (device, request) in asked {
-            let there = told_by(&app, running.as_deref(), &request).await;
+            // A device that is asked for somebody who is gone is asked no further.
+            let there = tokio::select! {
+                there = told_by(&app, running.as_deref(), &request) => there,
+                () = lines.closed() => return,
+            };
             let sibling = match there {
                 Ok(there) => Sibling { device, differences: differences(&offers, &there), failed: None },
                 Err(why) => Sibling { device, differences: Vec::new(), failed: Some(why) },
@@ -159,12 +170,7 @@ pub(crate) async fn compare(
             }
         }
     });
-    let lines = ReceiverStream::new(told).take_until(Box::pin(right.ended()));
-    let lines = lines.map(|sibling| {
-        let line = serde_json::to_string(&sibling).unwrap_or_default() + "\n";
-        Ok::<_, Infallible>(Bytes::from(line))
-    });
-    Ok(([(header::CONTENT_TYPE, "application/x-ndjson")], Body::from_stream(lines)))
+    Ok(as_lines(told, right.ended()))
 }
 
 /// All points that a device offers.
