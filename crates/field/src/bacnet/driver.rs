@@ -54,8 +54,8 @@ pub(crate) struct BacnetSession {
     seat: Seat,
 }
 
-/// What is watched is told to hold so often.
-const CONFIRMED_EVERY: Duration = Duration::from_millis(500);
+/// A network behind a router, which takes a few requests at a time.
+type Routed = (std::net::SocketAddrV4, u16);
 
 fn own(plan: &LinkPlan) -> Option<&BacnetIpLink> {
     plan.link.protocol.bacnet()
@@ -170,7 +170,7 @@ impl BacnetDriver {
                 self.is_registered = is_registered;
                 if is_registered {
                     // Who was asked for before was not heard.
-                    self.remotes.iter_mut().for_each(|remote| remote.binding.ask_now(now.instant));
+                    self.remotes.iter_mut().for_each(|remote| remote.ask_anew(now.instant));
                 } else {
                     let why = "the broadcast management device has not taken us on: devices are not found";
                     self.tell_all(why, out);
@@ -220,7 +220,9 @@ impl BacnetDriver {
                 let Some(at) = self.position(instance, is_guest) else { return };
                 let frames = self.frames_of(at);
                 if let Some(remote) = self.remotes.get_mut(at) {
+                    let freed = network(remote);
                     remote.answered(now.instant, took, outcome, frames, out);
+                    self.free(freed);
                 }
             }
             None => {}
@@ -243,14 +245,17 @@ impl BacnetDriver {
         self.frames.view(&filter).into_iter().filter(is_meant).collect()
     }
 
+    /// A network takes another request: whoever waits for that is looked at.
+    fn free(&mut self, freed: Option<Routed>) {
+        if freed.is_some() {
+            self.remotes.iter_mut().filter(|remote| network(remote) == freed).for_each(Remote::wake);
+        }
+    }
+
     /// Sends what is due.
     fn send(&mut self, session: &BacnetSession, now: Now, out: &mut Outcomes) {
         let per_network = own(&self.plan).map_or(1, |own| usize::from(own.requests_per_network));
-        let mut on_network: HashMap<(std::net::SocketAddrV4, u16), usize> = HashMap::new();
-        let network = |remote: &Remote| {
-            let peer = remote.binding.peer()?;
-            Some((peer.address, peer.station?.network))
-        };
+        let mut on_network: HashMap<Routed, usize> = HashMap::new();
         for remote in self.remotes.iter().filter(|remote| remote.is_busy()) {
             if let Some(key) = network(remote) {
                 *on_network.entry(key).or_default() += 1;
@@ -261,21 +266,21 @@ impl BacnetDriver {
         let newest = self.frames.newest();
         let is_right = self.context.clock.is_synchronized();
         for at in (0..count).map(|at| (at + self.turn) % count) {
-            let Some(remote) = self.remotes.get_mut(at) else { continue };
+            let Some(remote) = self.remotes.get_mut(at).filter(|remote| remote.rest(now.instant).is_none()) else {
+                continue;
+            };
             if let Some(to) = remote.ask_where(now.instant) {
                 who_is(session, to, remote.instance);
             }
             if let Some((peer, service, data)) = remote.time(now, is_right) {
                 session.seat.tell(Audience::Peer(peer), service, &data);
             }
-            remote.confirm(now.instant, CONFIRMED_EVERY, out);
+            remote.confirm(now.instant, out);
             let busy = network(remote).and_then(|key| on_network.get(&key)).copied().unwrap_or_default();
-            if busy >= per_network {
-                continue;
-            }
-            let Some(Asking { to, service, data, terms, lateness }) = remote.next(now.instant, newest, out) else {
-                continue;
-            };
+            let is_full = busy >= per_network;
+            let asking = if is_full { None } else { remote.next(now.instant, newest, out) };
+            remote.lies_down(now.instant, is_full);
+            let Some(Asking { to, service, data, terms, lateness }) = asking else { continue };
             let owed = Owed::Remote { instance: remote.instance, is_guest: remote.place.is_none() };
             match session.seat.request(now.instant, to, service, data, terms) {
                 Ok(id) => {
@@ -336,11 +341,9 @@ impl BacnetDriver {
     }
 
     fn due(&self, session: &BacnetSession, now: Instant) -> Option<Instant> {
-        let remotes = self.remotes.iter().filter_map(|remote| remote.due(now));
-        let confirmed = self.remotes.iter().filter(|remote| remote.is_watched()).filter_map(|remote| remote.confirmed);
-        let confirmed = confirmed.map(|at| at + CONFIRMED_EVERY);
+        let remotes = self.remotes.iter().map(|remote| remote.rest(now).unwrap_or(now));
         let scans = self.scans.iter().filter_map(|scan| scan.due(now));
-        remotes.chain(confirmed).chain(scans).chain(session.seat.deadline()).min()
+        remotes.chain(scans).chain(session.seat.deadline()).min()
     }
 
     /// The device that something is done with: one of the link, or a guest.
@@ -354,6 +357,11 @@ impl BacnetDriver {
         self.want(session);
         Some(self.remotes.len() - 1)
     }
+}
+
+fn network(remote: &Remote) -> Option<Routed> {
+    let peer = remote.binding.peer()?;
+    Some((peer.address, peer.station?.network))
 }
 
 fn out_sent(out: &mut Outcomes, lateness: Option<Duration>) {
@@ -616,6 +624,8 @@ impl FieldDriver for BacnetDriver {
             gone.give_up("the device is no part of the link any more", out);
             self.farewells.extend(gone.cancellations());
         }
+        // A network that somebody waited for may be free now.
+        self.remotes.iter_mut().for_each(Remote::wake);
         self.is_changed = true;
         self.show_devices();
     }

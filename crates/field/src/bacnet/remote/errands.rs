@@ -36,7 +36,7 @@ impl Remote {
 
     /// Takes something that is to be done once.
     pub(in crate::bacnet) fn submit(&mut self, id: CommandId, errand: Box<dyn Errand>, now: Instant) {
-        self.binding.ask_now(now);
+        self.ask_anew(now);
         let until = now + BINDS_WITHIN;
         self.errands.push_back(Waiting { id, errand, until, is_sent: false, after: 0, wakes: None });
     }
@@ -67,6 +67,7 @@ impl Remote {
     pub(in crate::bacnet) fn cancel(&mut self, id: CommandId, why: &str) -> Option<Answer> {
         let at = self.errands.iter().position(|waiting| waiting.id == id)?;
         let mut waiting = self.errands.remove(at)?;
+        self.wake();
         let is_out = self.under_way.as_ref().is_some_and(|of| matches!(of.purpose, Purpose::Errand(out) if out == id));
         let target = self.who();
         Some(waiting.errand.given_up(&End { target: &target, why, is_sent: is_out }))

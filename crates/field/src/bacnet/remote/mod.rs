@@ -2,6 +2,7 @@
 
 mod errands;
 mod presence;
+mod rest;
 mod shown;
 
 use super::backfill::Backfill;
@@ -65,7 +66,9 @@ pub(super) struct Remote {
     /// When it is told the time.
     tells_time_at: Instant,
     /// When it was last told that what is known still holds.
-    pub(super) confirmed: Option<Instant>,
+    confirmed: Option<Instant>,
+    /// Before, nothing is to be done with it; none where something came for it since it was looked at.
+    rests_until: Option<Instant>,
 }
 
 /// How far it is known.
@@ -159,6 +162,8 @@ const RAISES: Duration = Duration::from_secs(900);
 const TELLS_TIME: Duration = Duration::from_secs(3600);
 /// A change may be on its way for so long.
 const ON_ITS_WAY: Duration = Duration::from_secs(3);
+/// What is watched is told to hold so often.
+const CONFIRMED_EVERY: Duration = Duration::from_millis(500);
 /// For so long somebody who wants something waits until it is known where the device is.
 const BINDS_WITHIN: Duration = Duration::from_secs(6);
 
@@ -265,6 +270,7 @@ impl Remote {
             utc_millis: 0,
             tells_time_at: now,
             confirmed: None,
+            rests_until: None,
             own,
         }
     }
@@ -308,6 +314,7 @@ impl Remote {
 
     /// The link is up: everything begins anew.
     pub(super) fn begin_anew(&mut self, now: Instant) {
+        self.wake();
         self.stage = Stage::New;
         (self.under_way, self.again, self.silence, self.is_up) = (None, None, None, false);
         (self.heard, self.confirmed) = (now, None);
@@ -323,6 +330,7 @@ impl Remote {
     pub(super) fn relearn(&mut self, now: Instant) {
         self.ways = Ways::new(self.ways.timeout, self.own.retries, self.own.largest_message);
         self.items.iter_mut().for_each(Item::forgive);
+        self.wake();
         self.stage = Stage::New;
         self.watches.forget(now);
         self.rounds.restart(now);
@@ -354,40 +362,6 @@ impl Remote {
         let mut data = Vec::new();
         TimeSynchronization(DateTime::of_local_millis(millis)?).encode(&mut data);
         Some((peer, service, data))
-    }
-
-    /// When there is something to do.
-    pub(super) fn due(&self, now: Instant) -> Option<Instant> {
-        let asks = self.binding.due(self.silence.is_some());
-        let errands = self
-            .errands
-            .iter()
-            .map(|waiting| if self.binding.peer().is_none() { waiting.until } else { waiting.wakes.unwrap_or(now) });
-        let errands = errands.min();
-        if self.is_busy() {
-            return asks;
-        }
-        if self.again.is_some() {
-            return Some(now);
-        }
-        if self.binding.peer().is_none() {
-            return asks.into_iter().chain(errands).min();
-        }
-        if self.binding.contest().is_some() {
-            return Some(now);
-        }
-        let work = match (&self.silence, self.place) {
-            (_, None) => None,
-            (Some(silence), _) => Some(silence.probe_at),
-            (None, _) if self.stage == Stage::New => Some(now),
-            (None, _) => {
-                let doubts = self.check.doubts.values().map(|since| *since + ON_ITS_WAY);
-                let backfill = self.backfill.as_ref().filter(|backfill| self.is_up && backfill.is_due()).map(|_| now);
-                let watched = [self.watches.due(), Some(self.check.due), backfill].into_iter().flatten();
-                self.rounds.due(now).into_iter().chain(watched).chain(doubts).min()
-            }
-        };
-        asks.into_iter().chain(errands).chain(work).min()
     }
 
     /// What is to be sent now.
@@ -601,6 +575,7 @@ impl Remote {
         frames: Vec<FrameView>,
         out: &mut Outcomes,
     ) {
+        self.wake();
         let Some(UnderWay { service, purpose, lateness }) = self.under_way.take() else { return };
         let is_silent = outcome == Err(Failure::Timeout);
         let counted = match &outcome {
@@ -884,6 +859,7 @@ impl Remote {
 
     /// A change was told. One that is silent is asked at once whether it is back.
     pub(super) fn changed(&mut self, now: Instant, told: &CovNotification, out: &mut Outcomes) {
+        self.wake();
         self.is_heard(now);
         if let Some(silence) = &mut self.silence {
             silence.probe_at = silence.probe_at.min(now);
@@ -907,8 +883,8 @@ impl Remote {
     }
 
     /// What is watched still holds as it was told, as long as the device is there.
-    pub(super) fn confirm(&mut self, now: Instant, every: Duration, out: &mut Outcomes) {
-        let is_due = self.confirmed.is_none_or(|at| now >= at + every);
+    pub(super) fn confirm(&mut self, now: Instant, out: &mut Outcomes) {
+        let is_due = self.confirmed.is_none_or(|at| now >= at + CONFIRMED_EVERY);
         if !is_due || self.silence.is_some() || self.place.is_none() {
             return;
         }
@@ -928,7 +904,7 @@ impl Remote {
     }
 
     /// Whether something of it is watched.
-    pub(super) fn is_watched(&self) -> bool {
+    fn is_watched(&self) -> bool {
         self.silence.is_none() && self.watches.active() > 0
     }
 

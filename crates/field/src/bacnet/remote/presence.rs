@@ -11,6 +11,7 @@ use std::time::Instant;
 impl Remote {
     /// A device says who it is.
     pub(in crate::bacnet) fn heard_i_am(&mut self, now: Instant, from: Peer, told: &IAm, out: &mut Outcomes) {
+        self.wake();
         let is_silent = self.silence.as_ref().is_some_and(|silence| silence.is_told);
         match self.binding.heard(now, from, told, is_silent) {
             Heard::Nothing => {}
@@ -136,6 +137,7 @@ impl Remote {
         out: &mut Outcomes,
     ) {
         if self.binding.lost_router(router, network) {
+            self.wake();
             let why =
                 format!("{}: the router {router} leads to network {network} no more, reason {reason}", self.who());
             self.event(DeviceEvent::Error(why), out);
