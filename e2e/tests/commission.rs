@@ -124,6 +124,7 @@ async fn unsaved_work_outlives_a_reload_and_a_conflict_shows_both(rig: &Rig, bro
     let link = draft["objects"].as_array().unwrap().iter().find(|object| object["class"] == "link").unwrap().clone();
     let mut content = link["content"].clone();
     content["timeout"] = "900ms".into();
+    content["title"] = "Digesters and gas analyser, hall 2".into();
     let edit =
         json!({ "object": { "class": "link", "name": "process-bus" }, "version": link["version"], "content": content });
     let (status, answer) = rig.post("/api/v1/gateways/alderfen-1/draft/edits", &json!({ "edits": [edit] })).await;
@@ -132,15 +133,18 @@ async fn unsaved_work_outlives_a_reload_and_a_conflict_shows_both(rig: &Rig, bro
     browser.shows("ada has changed this meanwhile").await;
     let table = browser.find("[role=alert] table").await.text().await.unwrap();
     assert!(table.contains("800ms 900ms"), "{table}");
-    browser.press("Keep mine").await;
+    assert!(!table.contains("hall 2"), "only what both have changed is asked: {table}");
+    browser.press("Save what is chosen").await;
     browser.shows("changed by ada").await;
     wait_for("mine is saved", || async { (!browser.text().await.contains("Not saved")).then_some(()) }).await;
     assert_eq!(browser.field("Timeout").await.prop("value").await.unwrap().unwrap(), "800ms");
+    let title = browser.field("Title").await.prop("value").await.unwrap().unwrap();
+    assert_eq!(title, "Digesters and gas analyser, hall 2", "what only the other changed stands");
 }
 
 async fn changes_are_looked_at_and_activated(rig: &Rig, browser: &Browser) {
     browser.open("Changes").await;
-    browser.shows("link process-bus: timeout 500ms → 800ms").await;
+    browser.shows("timeout 500ms → 800ms").await;
     browser.shows("point h2s of gas-analyser: title none → Hydrogen sulphide").await;
     browser.picture("changes").await;
     browser.fill("Why", "slower answers allowed").await;

@@ -27,7 +27,7 @@ describe("one object of the draft", () => {
   const editor = (object: ObjectView | undefined = link) => (
     <ObjectEditor gateway="alderfen-1" draft={DRAFT} forms={FORMS} of="link" object={object} start={{ protocol: "modbus-tcp" }} />
   );
-  const conflict: Conflict = { changed_by: "grace", version: "9", content: { name: "process-bus", protocol: "modbus-tcp", host: "10.20.0.99" } } as Conflict;
+  const conflict: Conflict = { changed_by: "grace", version: "9", clashes: ["host"], content: { name: "process-bus", protocol: "modbus-tcp", host: "10.20.0.99" } } as Conflict;
 
   test("is saved with the version that was looked at, and is the service's again then", async () => {
     const page = show(editor(), "/", { ...DESCRIPTION, [EDITS]: { json: { version: 8 } } });
@@ -37,7 +37,8 @@ describe("one object of the draft", () => {
     press("Save to the draft");
     await waitFor(() => expect(page.sent).toHaveLength(1));
     const content = { name: "process-bus", protocol: "modbus-tcp", host: "10.20.0.12" };
-    expect(page.sent[0]).toEqual({ call: EDITS, body: { edits: [{ object: { class: "link", list: "", name: "process-bus" }, version: "1", content }] } });
+    const began = { ...content, host: "10.20.0.11" };
+    expect(page.sent[0]).toEqual({ call: EDITS, body: { edits: [{ object: { class: "link", list: "", name: "process-bus" }, version: "1", content, began }] } });
     await waitFor(() => expect(screen.queryByText("Not saved")).toBeNull());
   });
 
@@ -59,13 +60,28 @@ describe("one object of the draft", () => {
     type("Host", "10.20.0.12");
     press("Save to the draft");
     await said("grace has changed this meanwhile");
-    const row = screen.getByRole("row", { name: /^host/ });
+    const row = screen.getByRole("row", { name: /^Host/ });
     expect(within(row).getAllByRole("cell").map((cell) => cell.textContent)).toEqual(["10.20.0.12", "10.20.0.99"]);
+    expect(screen.getAllByRole("row")).toHaveLength(2);
     expect(field("Host").value).toBe("10.20.0.12");
     await page.answers({ ...DESCRIPTION, [EDITS]: { json: { version: 10 } } });
-    press("Keep mine");
+    press("Save what is chosen");
     await waitFor(() => expect(page.sent).toHaveLength(2));
-    expect(page.sent[1]?.body.edits[0]).toMatchObject({ version: "9", content: { host: "10.20.0.12" } });
+    // What was theirs is what was looked at now: mine is the only change.
+    expect(page.sent[1]?.body.edits[0]).toMatchObject({ version: "1", began: { host: "10.20.0.99" }, content: { host: "10.20.0.12" } });
+  });
+
+  test("both changes of which are chosen from field by field", async () => {
+    const both = { ...conflict, clashes: ["host", "name"], content: { ...(conflict.content as object), name: "bus-b" } } as Conflict;
+    const page = show(editor(), "/", { ...DESCRIPTION, [EDITS]: refused(409, "grace has changed it", { conflict: both }) });
+    type("Host", "10.20.0.12");
+    type("Name", "bus-a");
+    press("Save to the draft");
+    await said("grace has changed this meanwhile");
+    fireEvent.click(screen.getByRole("radio", { name: "Theirs of host" }));
+    press("Save what is chosen");
+    await waitFor(() => expect(page.sent).toHaveLength(2));
+    expect(page.sent[1]?.body.edits[0].content).toMatchObject({ host: "10.20.0.99", name: "bus-a" });
   });
 
   test("that somebody else has changed can be left as theirs", async () => {
@@ -73,13 +89,13 @@ describe("one object of the draft", () => {
     type("Host", "10.20.0.12");
     press("Save to the draft");
     await said("grace has changed this meanwhile");
-    press("Take theirs");
+    press("Take all of theirs");
     expect(field("Host").value).toBe("10.20.0.11");
     expect(page.sent).toHaveLength(1);
   });
 
   test("that somebody else has removed is added again as a new one", async () => {
-    const gone = { ...conflict, version: "", content: null } as unknown as Conflict;
+    const gone = { ...conflict, clashes: [], version: "", content: null } as unknown as Conflict;
     const page = show(editor(), "/", { ...DESCRIPTION, [EDITS]: refused(409, "it is gone", { conflict: gone }) });
     type("Host", "10.20.0.12");
     press("Save to the draft");

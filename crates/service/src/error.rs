@@ -42,6 +42,9 @@ pub struct ConflictView {
     pub changed_by: String,
     /// When, in milliseconds since 1970 UTC.
     pub changed_at: i64,
+    /// The fields that both have changed, where the edit said what it began with: all others fit together.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub clashes: Vec<String>,
 }
 
 /// Why a request was not carried out.

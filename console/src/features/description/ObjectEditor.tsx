@@ -11,7 +11,7 @@ import { contentOf, namesOf, schemaOf, useEdits } from "./edits";
 import { useKept } from "./kept";
 import { useAnnounce, useOthers } from "./presence";
 import { STORED, SchemaForm } from "./SchemaForm";
-import { fieldsOf, shown } from "./schema";
+import { fieldsOf, shown, withKey } from "./schema";
 
 interface ObjectEditorProps {
   gateway: string;
@@ -48,12 +48,12 @@ export function ObjectEditor({ gateway, draft, forms, of, list = "", object, sta
   const general = problems.filter((problem) => problem.field === "");
   const refused = edits.error instanceof ApiFailure ? edits.error.problems : [];
 
-  const save = (version: string | null) =>
-    edits.mutate([{ object: { class: of, list, name }, version, content: kept.content }], {
+  const save = (version: string | null, content = kept.content, began = version === null ? undefined : kept.began) =>
+    edits.mutate([{ object: { class: of, list, name }, version, content, began }], {
       onSuccess: () => {
         kept.forget();
         setConflict(null);
-        onSaved?.(shown(kept.content.name));
+        onSaved?.(shown(content.name));
       },
       onError: (error) => setConflict(error instanceof ApiFailure ? error.conflict : null),
     });
@@ -93,7 +93,8 @@ export function ObjectEditor({ gateway, draft, forms, of, list = "", object, sta
           conflict={conflict}
           mine={kept.content}
           schema={schemaOf(forms, draft, of, kept.content, list)}
-          onMine={() => save(conflict.version === "" ? null : conflict.version)}
+          began={kept.began}
+          onMine={(chosen, since) => (since ? save(kept.version, chosen, since) : save(conflict.version === "" ? null : conflict.version, chosen))}
           onTheirs={() => {
             kept.forget();
             setConflict(null);
@@ -130,19 +131,49 @@ export function ObjectEditor({ gateway, draft, forms, of, list = "", object, sta
 interface ConflictPanelProps {
   conflict: Conflict;
   mine: Content;
+  began: Content | undefined;
   schema: unknown;
-  onMine: () => void;
+  /** What is to be saved, with what it began with then; without that, in the place of all of theirs. */
+  onMine: (content: Content, began: Content | undefined) => void;
   onTheirs: () => void;
 }
 
-/** Somebody else was faster: both values, side by side, and the choice. */
-function ConflictPanel({ conflict, mine, schema, onMine, onTheirs }: ConflictPanelProps) {
+/** Both have changed the same: both values, side by side, and the choice. All else of both stands. */
+function ConflictPanel({ conflict, mine, began, schema, onMine, onTheirs }: ConflictPanelProps) {
   const theirs = (conflict.content ?? {}) as Content;
-  const keys = [...new Set([...fieldsOf(schema).map((field) => field.key), ...Object.keys(mine), ...Object.keys(theirs)])];
-  const differing = keys.filter((key) => shown(mine[key]) !== shown(theirs[key]) && mine[key] !== STORED);
+  const [isTheirs, setTheirs] = useState<ReadonlySet<string>>(new Set());
+  const known = fieldsOf(schema);
+  const keys = [...new Set([...known.map((field) => field.key), ...Object.keys(mine), ...Object.keys(theirs)])];
+  const clashes = conflict.clashes ?? [];
+  const asked = clashes.length > 0 ? clashes : keys.filter((key) => shown(mine[key]) !== shown(theirs[key]) && mine[key] !== STORED);
   const isGone = conflict.version === "";
+  const choose = (key: string, theirs: boolean) => {
+    const after = new Set(isTheirs);
+    if (theirs) after.add(key);
+    else after.delete(key);
+    setTheirs(after);
+  };
+  const settle = () => {
+    const chosen = asked.reduce((content, key) => (isTheirs.has(key) ? withKey(content, key, theirs[key]) : content), mine);
+    // What is chosen now counts as looked at.
+    const since = began && asked.reduce((content, key) => withKey(content, key, theirs[key]), began);
+    onMine(chosen, clashes.length > 0 ? since : undefined);
+  };
+  const side = (key: string, of: Content, theirs: boolean) => (
+    <label className="flex items-center gap-2">
+      <input
+        type="radio"
+        name={`keeps ${key}`}
+        aria-label={`${theirs ? "Theirs" : "Yours"} of ${key}`}
+        checked={isTheirs.has(key) === theirs}
+        onChange={() => choose(key, theirs)}
+        className="size-4 accent-(--act)"
+      />
+      <span className="font-mono text-xs">{shown(of[key]) || "–"}</span>
+    </label>
+  );
   return (
-    <Notice tone="warn" title={isGone ? "Somebody has removed this meanwhile" : `${conflict.changed_by} has changed this meanwhile`}>
+    <Notice tone="warn" title={isGone ? "Somebody has removed this meanwhile" : `${conflict.changed_by || "Somebody else"} has changed this meanwhile`}>
       {isGone ? null : (
         <table className="my-2 w-full text-left text-ink">
           <thead>
@@ -153,22 +184,22 @@ function ConflictPanel({ conflict, mine, schema, onMine, onTheirs }: ConflictPan
             </tr>
           </thead>
           <tbody>
-            {differing.map((key) => (
+            {asked.map((key) => (
               <tr key={key}>
-                <th className="pr-3 font-normal">{key}</th>
-                <td className="pr-3 font-mono text-xs">{shown(mine[key]) || "–"}</td>
-                <td className="font-mono text-xs">{shown(theirs[key]) || "–"}</td>
+                <th className="pr-3 font-normal">{known.find((field) => field.key === key)?.label ?? key}</th>
+                <td className="pr-3">{side(key, mine, false)}</td>
+                <td>{side(key, theirs, true)}</td>
               </tr>
             ))}
           </tbody>
         </table>
       )}
       <div className="mt-2 flex gap-2">
-        <Button quiet onClick={onMine}>
-          {isGone ? "Add mine again" : "Keep mine"}
+        <Button quiet onClick={settle}>
+          {isGone ? "Add mine again" : "Save what is chosen"}
         </Button>
         <Button quiet onClick={onTheirs}>
-          Take theirs
+          {isGone ? "Leave it removed" : "Take all of theirs"}
         </Button>
       </div>
     </Notice>

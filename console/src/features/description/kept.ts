@@ -6,6 +6,8 @@ interface Kept {
   /** The version of the object that was looked at; null for a new one. */
   version: string | null;
   content: Content;
+  /** What it was then: what others change meanwhile of other fields stands beside what is typed. */
+  began?: Content | undefined;
 }
 
 const PREFIX = "unsaved:";
@@ -40,7 +42,7 @@ export function useKept(key: string, saved: Kept) {
   useEffect(() => setKept(read(key)), [key]);
   const change = useCallback(
     (content: Content) => {
-      const next = { version: kept?.version ?? saved.version, content };
+      const next = { version: kept?.version ?? saved.version, content, began: kept ? kept.began : saved.content };
       write(key, next, saved.content);
       setKept(next);
     },
@@ -50,16 +52,6 @@ export function useKept(key: string, saved: Kept) {
     localStorage.removeItem(PREFIX + key);
     setKept(null);
   }, [key]);
-  /** Goes on from another version: somebody else has saved meanwhile. */
-  const rebase = useCallback(
-    (version: string | null) => {
-      if (!kept) return;
-      const next = { ...kept, version };
-      write(key, next, saved.content);
-      setKept(next);
-    },
-    [key, kept, saved.content],
-  );
-  const { version, content } = kept ?? saved;
-  return { version, content, isUnsaved: kept !== null, change, forget, rebase };
+  const { version, content, began } = kept ?? saved;
+  return { version, content, began, isUnsaved: kept !== null, change, forget };
 }

@@ -13,7 +13,7 @@ describe("several points at once", () => {
 
   it("are set to one value, and the ones that have it are left alone", () => {
     const edits = setAll("p.csv", rows, "rate", "fast");
-    expect(edits).toEqual([{ object: { class: "point", list: "p.csv", name: "level" }, version: "v-level", content: { name: "level", rate: "fast" } }]);
+    expect(edits).toEqual([{ object: { class: "point", list: "p.csv", name: "level" }, version: "v-level", began: { name: "level", rate: "slow" }, content: { name: "level", rate: "fast" } }]);
   });
 
   it("lose a value that is taken away, and keep all their others", () => {

@@ -25,6 +25,6 @@ function edits(list: string, points: ObjectView[], change: (content: Content) =>
     const before = contentOf(point);
     const content = change(before);
     const isSame = Object.keys({ ...before, ...content }).every((key) => shown(before[key]) === shown(content[key]));
-    return isSame ? [] : [{ object: { class: "point" as const, list, name: point.name }, version: point.version, content }];
+    return isSame ? [] : [{ object: { class: "point" as const, list, name: point.name }, version: point.version, began: before, content }];
   });
 }

@@ -21,6 +21,7 @@ mod form;
 mod formats;
 mod import;
 mod key_rule;
+mod merge;
 mod modbus;
 mod names;
 mod object;
@@ -54,6 +55,7 @@ pub use dnp3::{
 pub use draft::{Draft, list_of};
 pub use form::Form;
 pub use import::{OffersImport, Others, PointChange, PointsImport, TakenOffers, import_offers, import_points};
+pub use merge::{Merged, merge};
 pub use modbus::{
     BitWrites, Holes, LineLoad, ModbusAddress, ModbusDevice, ModbusLink, ModbusPoint, ModbusSerialLink, ModbusTable,
     ModbusTcpLink, ModbusTiming, ParseHolesError, ParseModbusAddressError, PlannedRequest, SerialParity,

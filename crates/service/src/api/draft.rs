@@ -83,6 +83,9 @@ pub(crate) struct EditRequest {
     object: ObjectRef,
     /// The version that was looked at; none for an object that is new.
     version: Option<String>,
+    /// What it was then. With it, what somebody else has changed since of other fields is no conflict: both changes stand.
+    #[serde(default)]
+    began: Option<Value>,
     /// What it becomes; none takes it away. With another name in it, it is renamed, and whoever names it follows.
     content: Option<Value>,
 }
@@ -229,8 +232,17 @@ pub(crate) async fn edit(
     Json(wanted): Json<Edits>,
 ) -> Result<Json<Edited>, ApiError> {
     let before = drafts::open(&app, &gateway).await?;
-    let change = |edit: EditRequest| DraftChange { object: edit.object, base: edit.version, content: edit.content };
-    let changes = wanted.edits.into_iter().map(change).collect();
+    let began = wanted.edits.iter().any(|edit| edit.began.is_some());
+    let theirs: HashMap<_, _> = before.draft.objects().filter(|_| began).collect();
+    let change = |edit: EditRequest| {
+        let (object, author) = (theirs.get(&edit.object).map(|content| &**content), before.authors.get(&edit.object));
+        let change = DraftChange { object: edit.object, base: edit.version, content: edit.content };
+        match edit.began {
+            Some(began) => drafts::laid_on(object, author, change, &began),
+            None => Ok(change),
+        }
+    };
+    let changes = wanted.edits.into_iter().map(change).collect::<Result<_, _>>()?;
     let (version, done) = drafts::edit(&app, &gateway, &author.person, changes).await?;
     let known: HashMap<_, _> = match done.len() {
         0..MOST_AUDITED => {

@@ -5,7 +5,8 @@ use crate::draft::vault::{SealError, mask};
 use crate::error::ConflictView;
 use crate::{ApiError, App};
 use interlex_core::description::{
-    self, Checked, Description, Draft, Files, ObjectClass, ObjectRef, Problem, SecretFields, SecretText, Severity,
+    self, Checked, Description, Draft, Files, Merged, ObjectClass, ObjectRef, Problem, SecretFields, SecretText,
+    Severity,
 };
 use interlex_gateway::{aside, wall_clock};
 use interlex_store::{DraftChange, Edit, EditError, version_of};
@@ -148,6 +149,32 @@ fn node_clashes(draft: &Draft, other: &Draft, gateway: &str) -> Vec<Problem> {
     problems
 }
 
+/// A change of an object, laid on what somebody else made of it since `began` was looked at. What both have changed is a conflict.
+pub(crate) fn laid_on(
+    theirs: Option<&Value>,
+    author: Option<&(String, i64)>,
+    mut change: DraftChange,
+    began: &Value,
+) -> Result<DraftChange, ApiError> {
+    let Some(theirs) = theirs else { return Ok(change) };
+    let version = version_of(theirs);
+    let (Some(Value::Object(mine)), Value::Object(began)) = (&change.content, began) else { return Ok(change) };
+    if change.base.as_ref() == Some(&version) {
+        return Ok(change);
+    }
+    let mut theirs = theirs.clone();
+    mask(change.object.class, &mut theirs);
+    let Value::Object(shown) = &theirs else { return Ok(change) };
+    let Merged { content, clashes } = description::merge(began, mine, shown);
+    if clashes.is_empty() {
+        (change.base, change.content) = (Some(version), Some(Value::Object(content)));
+        return Ok(change);
+    }
+    let (changed_by, changed_at) = author.cloned().unwrap_or_default();
+    let conflict = ConflictView { object: change.object, content: theirs, version, changed_by, changed_at, clashes };
+    Err(ApiError::EditConflict(Box::new(conflict)))
+}
+
 /// Carries out changes on behalf of a person, with all that they entail. Gives the new version.
 pub(crate) async fn edit(
     app: &App,
@@ -226,7 +253,8 @@ pub(crate) fn edit_failed(error: EditError) -> ApiError {
             };
             let (content, version, changed_by, changed_at) = conflict.current.map(view).unwrap_or_default();
             let object = conflict.object;
-            ApiError::EditConflict(Box::new(ConflictView { object, content, version, changed_by, changed_at }))
+            let clashes = Vec::new();
+            ApiError::EditConflict(Box::new(ConflictView { object, content, version, changed_by, changed_at, clashes }))
         }
         EditError::Moved => ApiError::Conflict("the gateway has been changed meanwhile; look at it again".to_owned()),
         EditError::Store(error) => ApiError::Store(error),
