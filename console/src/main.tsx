@@ -1,42 +1,47 @@
 import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
-import { StrictMode } from "react";
+import { lazy, StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Link, Navigate, Route, Routes, useLocation } from "react-router";
 import { api, ApiFailure } from "./api/client";
 import { sessionQuery } from "./api/queries";
 import { Loading, Notice } from "./components/Notice";
 import { Shell, useTheme } from "./components/Shell";
-import { AuditPage } from "./features/audit/AuditPage";
-import { ChangesPage } from "./features/changes/ChangesPage";
-import { AddDevicePage } from "./features/devices/AddDevicePage";
-import { DevicesPage } from "./features/devices/DevicesPage";
-import { BufferPage } from "./features/buffer/BufferPage";
-import { EventsPage } from "./features/events/EventsPage";
-import { FramesPage } from "./features/frames/FramesPage";
-import { GatewaysPage } from "./features/gateways/GatewaysPage";
-import { LinksPage } from "./features/links/LinksPage";
 import { OverviewPage } from "./features/overview/OverviewPage";
 import { Palette } from "./features/palette/Palette";
-import { ModelsPage } from "./features/models/ModelsPage";
-import { PeoplePage } from "./features/people/PeoplePage";
-import { PointsPage } from "./features/points/PointsPage";
-import { ReferencePage } from "./features/reference/ReferencePage";
-import { RevisionsPage } from "./features/revisions/RevisionsPage";
-import { TapPage } from "./features/tap/TapPage";
-import { SetupPage } from "./features/session/SetupPage";
 import { SignInAgain, SignInPage } from "./features/session/SignInPage";
 import { useWho } from "./features/session/may";
 import { LiveProvider } from "./live/live";
 import "./styles.css";
 
+// Each page comes when it is gone to.
+const AddDevicePage = lazy(() => import("./features/devices/AddDevicePage").then((page) => ({ default: page.AddDevicePage })));
+const AuditPage = lazy(() => import("./features/audit/AuditPage").then((page) => ({ default: page.AuditPage })));
+const BufferPage = lazy(() => import("./features/buffer/BufferPage").then((page) => ({ default: page.BufferPage })));
+const ChangesPage = lazy(() => import("./features/changes/ChangesPage").then((page) => ({ default: page.ChangesPage })));
+const DevicesPage = lazy(() => import("./features/devices/DevicesPage").then((page) => ({ default: page.DevicesPage })));
+const EventsPage = lazy(() => import("./features/events/EventsPage").then((page) => ({ default: page.EventsPage })));
+const FramesPage = lazy(() => import("./features/frames/FramesPage").then((page) => ({ default: page.FramesPage })));
+const GatewaysPage = lazy(() => import("./features/gateways/GatewaysPage").then((page) => ({ default: page.GatewaysPage })));
+const LinksPage = lazy(() => import("./features/links/LinksPage").then((page) => ({ default: page.LinksPage })));
+const ModelsPage = lazy(() => import("./features/models/ModelsPage").then((page) => ({ default: page.ModelsPage })));
+const OutagesPage = lazy(() => import("./features/outages/OutagesPage").then((page) => ({ default: page.OutagesPage })));
+const PeoplePage = lazy(() => import("./features/people/PeoplePage").then((page) => ({ default: page.PeoplePage })));
+const PointsPage = lazy(() => import("./features/points/PointsPage").then((page) => ({ default: page.PointsPage })));
+const ReferencePage = lazy(() => import("./features/reference/ReferencePage").then((page) => ({ default: page.ReferencePage })));
+const RevisionsPage = lazy(() => import("./features/revisions/RevisionsPage").then((page) => ({ default: page.RevisionsPage })));
+const SetupPage = lazy(() => import("./features/session/SetupPage").then((page) => ({ default: page.SetupPage })));
+const TapPage = lazy(() => import("./features/tap/TapPage").then((page) => ({ default: page.TapPage })));
+
 function App() {
   useTheme();
   return (
+    <Suspense fallback={<Loading what="the page" />}>
     <Routes>
       <Route path="/setup" element={<SetupPage />} />
       <Route path="/sign-in" element={<SignInPage />} />
       <Route path="*" element={<Inside />} />
     </Routes>
+    </Suspense>
   );
 }
 
@@ -62,12 +67,14 @@ function Inside() {
       <Palette />
       {session.data === null ? <SignInAgain name={who.name} /> : null}
       <Shell who={who}>
+        <Suspense fallback={<Loading what="the page" />}>
         <Routes>
           <Route path="/" element={<OverviewPage />} />
           <Route path="/points" element={<PointsPage />} />
           <Route path="/events" element={<EventsPage />} />
           <Route path="/frames" element={<FramesPage />} />
           <Route path="/buffer" element={<BufferPage />} />
+          <Route path="/outages" element={<OutagesPage />} />
           <Route path="/tap" element={<TapPage />} />
           <Route path="/gateways" element={<GatewaysPage />} />
           <Route path="/links" element={<LinksPage />} />
@@ -81,6 +88,7 @@ function Inside() {
           <Route path="/api-reference" element={<ReferencePage />} />
           <Route path="*" element={<NoSuchPage />} />
         </Routes>
+        </Suspense>
       </Shell>
     </LiveProvider>
   );

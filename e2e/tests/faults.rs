@@ -1,7 +1,7 @@
 //! Plugs are pulled and put back: the service stays up, says what is wrong, and recovers by itself.
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
-use interlex_e2e::{Host, Rig};
+use interlex_e2e::{Host, Rig, wait_for};
 use serde_json::Value;
 
 fn device<'a>(status: &'a Value, name: &str) -> &'a Value {
@@ -70,6 +70,24 @@ async fn plant_broker_and_database_can_go_and_come_back() {
     host.hears("samples of the outage", 0, |m| m.metrics.iter().any(|metric| metric.is_historical)).await;
     rig.until("few wait", |status| status["gateways"][0]["uplinks"][0]["buffer"]["waiting"].as_u64() < Some(20)).await;
     assert_eq!(rig.status().await["gateways"][0]["uplinks"][0]["buffer"]["lost"], 0);
+    let settled = wait_for("both outages are written down", || async {
+        let outages = rig.get("/api/v1/outages").await;
+        let is_over = |name: &str| {
+            let of = |outage: &&Value| outage["name"] == name && outage["settled"] == true;
+            outages.as_array().unwrap().iter().find(of).cloned()
+        };
+        Some((is_over("process-bus")?, is_over("cloud")?))
+    });
+    let (link, uplink) = settled.await;
+    assert_eq!((&link["kind"], &link["kept"]), (&"link".into(), &Value::Null));
+    let lasted = |outage: &Value| outage["to"].as_i64().unwrap() - outage["from"].as_i64().unwrap();
+    assert!(lasted(&link) > 0 && lasted(&uplink) > 0, "{link} {uplink}");
+    assert!(
+        uplink["kept"].as_u64() > Some(20) && uplink["sent_later"] == uplink["kept"] && uplink["lost"] == 0,
+        "{uplink}"
+    );
+    let csv = rig.interlex(&["outages", "--kind", "uplink", "-o", "csv"]).await;
+    assert!(csv.out.contains(",uplink,cloud,alderfen-1,"), "{csv:?}");
 
     rig.database.kill().await;
     rig.until("the database is away", |status| status["database"]["up"] == false).await;
@@ -89,6 +107,12 @@ async fn after_a_restart_the_service_goes_on_where_it_was() {
     let mut rig = Rig::start().await;
     let host = Host::listen(rig.broker.address()).await;
     let bd_seq = rig.status().await["gateways"][0]["uplinks"][0]["bd_seq"].as_u64().unwrap();
+    let counted = |status: &Value| {
+        let uplink = &status["gateways"][0]["uplinks"][0];
+        (uplink["counted_since"].as_i64().unwrap(), uplink["samples_delivered"].as_u64().unwrap())
+    };
+    rig.until("something is delivered, and counted", |status| counted(status).1 > 0).await;
+    let before = counted(&rig.status().await);
     assert_eq!(rig.service.interrupt().await, 0, "{}", rig.service.said());
     let death = host.hears("NDEATH", 0, |m| m.kind == "NDEATH").await;
     assert_eq!(host.all()[death].metrics[0].value, Some(bd_seq as f64));
@@ -96,6 +120,11 @@ async fn after_a_restart_the_service_goes_on_where_it_was() {
     rig.until("it runs again", |status| status["gateways"][0]["points_good"] == 36).await;
     let birth = host.hears("NBIRTH", death, |m| m.kind == "NBIRTH").await;
     assert_eq!(host.all()[birth].metrics[0].value, Some(bd_seq as f64 + 1.0), "bdSeq goes on");
+    rig.until("what was counted goes on", |status| {
+        let (since, delivered) = counted(status);
+        since == before.0 && delivered > before.1
+    })
+    .await;
     // A kill is a power cut: the broker publishes the will.
     rig.service.kill().await;
     host.hears("the will", birth, |m| m.kind == "NDEATH").await;

@@ -1,5 +1,5 @@
 import { queryOptions } from "@tanstack/react-query";
-import { api, ApiFailure, dataOf, type EventView } from "./client";
+import { api, ApiFailure, dataOf, type EventView, type OutageView } from "./client";
 
 /** Who is signed in; null when nobody is. */
 export const sessionQuery = queryOptions({
@@ -196,4 +196,20 @@ export const AUDIT_PAGE = 200;
 export async function auditPage(filter: AuditFilter, below?: number) {
   const query = { ...filter, ...(below === undefined ? {} : { below }), limit: AUDIT_PAGE };
   return dataOf(api.GET("/api/v1/audit", { params: { query } }));
+}
+
+/** Which outages. */
+export interface OutageFilter {
+  gateway?: string;
+  kind?: string;
+  name?: string;
+  from?: number;
+}
+
+export const OUTAGE_PAGE = 200;
+
+/** Outages, the last one first, page by page. */
+export async function outagePage(filter: OutageFilter, behind?: OutageView) {
+  const query = { ...filter, ...(behind ? { behind_from: behind.from, behind_id: behind.id } : {}), limit: OUTAGE_PAGE };
+  return dataOf(api.GET("/api/v1/outages", { params: { query } }));
 }

@@ -25,6 +25,7 @@ const GROUPS: { title: string; pages: NavPage[] }[] = [
       { to: "/events", label: "Events", icon: "M5 4v16M9 7h10M9 12h7M9 17h9" },
       { to: "/frames", label: "Frames", icon: "M3 15h3V8h4v9h4V9h4v6h3" },
       { to: "/buffer", label: "Buffer", icon: "M5 5h14v14H5zM5 14h14M8 17h.01" },
+      { to: "/outages", label: "Outages", icon: "M4 12h4M16 12h4M9 8l6 8M15 8l-6 8" },
       { to: "/tap", label: "Tap", icon: "M4 8h9v4a3 3 0 0 0 6 0V8M8 8V5M12 19v2" },
     ],
   },

@@ -59,7 +59,7 @@ test("a stream that falls silent is lost within five seconds, and a new one take
 test("ages are counted on the service's clock", () => {
   const store = new LiveStore();
   vi.useFakeTimers({ now: 5000 });
-  store.takeStatus({ at: 65_000, version: "", database: { up: true, since: 0 }, gateways: [] });
+  store.takeStatus({ at: 65_000, version: "", database: { up: true, since: 0 }, gateways: [], needs: [] });
   expect(store.read().clockOffset).toBe(60_000);
   vi.useRealTimers();
 });

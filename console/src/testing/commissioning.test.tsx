@@ -99,26 +99,29 @@ describe("a point that is read once", () => {
 
 describe("a list from a spreadsheet", () => {
   const IMPORT = "POST gateways/alderfen-1/draft/import";
-  const result = (problems: Problem[] = []) => ({
+  const COLUMNS = [{ heading: "Tag", key: "name", example: "ch4" }, { heading: "Page", key: null, example: "12" }];
+  const result = (problems: Problem[] = [], more: object = { columns: COLUMNS, without_rate: 0, without_table: 0 }) => ({
     json: {
       added: ["h2s"],
       changed: [{ name: "ch4", fields: [{ field: "unit", before: null, after: "%" }] }],
       removed: [],
       same: 8,
       problems,
+      rows: [],
+      ...more,
     },
   });
 
   test("is seen before it is taken, and taken against the draft that was seen", async () => {
     const onDone = vi.fn();
-    const page = show(<ImportList gateway="alderfen-1" draft={DRAFT} list={LIST} onDone={onDone} />, "/", { ...DESCRIPTION, [IMPORT]: result() });
+    const page = show(<ImportList gateway="alderfen-1" draft={DRAFT} list={LIST} schema={FORMS.point} onDone={onDone} />, "/", { ...DESCRIPTION, [IMPORT]: result() });
     expect(button("Take over into the draft").disabled).toBe(true);
     type(/^Point list/, "name;address\nch4;input:0");
     await said("1 added, 1 changed, 0 removed, 8 the same");
     const lines = within(screen.getByLabelText("What would change")).getAllByRole("listitem");
     expect(lines.map((line) => line.textContent)).toEqual(["+h2snew", "~ch4unit – → %"]);
     fireEvent.click(screen.getByLabelText("Points that it does not name go"));
-    await waitFor(() => expect(page.sent.at(-1)?.body).toEqual({ list: LIST, text: "name;address\nch4;input:0", remove_others: true, version: null }));
+    await waitFor(() => expect(page.sent.at(-1)?.body).toMatchObject({ list: LIST, text: "name;address\nch4;input:0", remove_others: true, version: null }));
     await page.answers({ ...DESCRIPTION, [IMPORT]: refused(409, "the draft has moved") });
     press("Take over into the draft");
     await said("the draft has moved");
@@ -129,9 +132,19 @@ describe("a list from a spreadsheet", () => {
     expect(page.sent.filter((one) => one.body.version === 7)).toHaveLength(2);
   });
 
+  test("has columns as its manual calls them, and what all its rows lack is asked once", async () => {
+    const lacking = result([], { columns: COLUMNS, without_rate: 9, without_table: 0 });
+    const page = show(<ImportList gateway="alderfen-1" draft={DRAFT} list={LIST} schema={FORMS.point} start="Tag" onDone={() => {}} />, "/", { ...DESCRIPTION, [IMPORT]: lacking });
+    expect((await screen.findByLabelText<HTMLSelectElement>("What Page is")).value).toBe("");
+    expect(button("Take over into the draft").disabled).toBe(true);
+    fireEvent.change(screen.getByLabelText("What Page is"), { target: { value: "address" } });
+    fireEvent.change(screen.getByLabelText("Rate"), { target: { value: "normal" } });
+    await waitFor(() => expect(page.sent.at(-1)?.body).toMatchObject({ columns: { Page: "address" }, rate: "normal", version: null }));
+  });
+
   test("with a mistake says in which line and column, and is not taken", async () => {
     const problem = { line: 3, column: 2, severity: "mistake", object: "", message: "address is \"4x\"", expected: "such as input:4" } as unknown as Problem;
-    show(<ImportList gateway="alderfen-1" draft={DRAFT} list={LIST} start="name" onDone={() => {}} />, "/", { ...DESCRIPTION, [IMPORT]: result([problem]) });
+    show(<ImportList gateway="alderfen-1" draft={DRAFT} list={LIST} schema={FORMS.point} start="name" onDone={() => {}} />, "/", { ...DESCRIPTION, [IMPORT]: result([problem]) });
     await said("line 3, column 2");
     await said(/8 the same; 1 mistake first/);
     expect(button("Take over into the draft").disabled).toBe(true);

@@ -127,7 +127,7 @@ export function link(): LinkStatus {
     requests_per_second: 12.34,
     lateness_ms: 0,
     secured: false,
-    devices: [{ name: "gas-analyser", title: "Gas analyser", state: "up", since: AT - 5000, points: 10, requests: 5 }],
+    devices: [{ name: "gas-analyser", title: "Gas analyser", state: "up", since: AT - 5000, points: 10, points_good: 10, requests: 5 }],
   };
 }
 
@@ -140,6 +140,7 @@ export function uplink(): UplinkStatus {
     since: AT - 61_000,
     messages: 1200,
     samples_delivered: 1234,
+    counted_since: AT - 86_400_000,
     samples_per_second: 5.6,
     kind: "sparkplug",
     host_in_doubt: false,
@@ -153,6 +154,7 @@ export function status(change: (status: Status) => void = () => {}): Status {
     at: AT,
     version: "0.1.0",
     database: { up: true, since: AT },
+    needs: [],
     gateways: [
       {
         name: "alderfen-1",

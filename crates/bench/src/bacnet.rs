@@ -240,10 +240,10 @@ impl Bare {
 
 /// The different requests that a link sends, octet for octet but for their ids.
 fn kinds_sent(frames: &[FrameView]) -> anyhow::Result<Vec<Vec<u8>>> {
-    let octets = |frame: &FrameView| frame.hex.split(' ').map(|octet| u8::from_str_radix(octet, 16)).collect();
     let mut kinds = BTreeSet::new();
     for frame in frames.iter().filter(|frame| frame.sent) {
-        let mut datagram: Vec<u8> = octets(frame)?;
+        let octets = frame.hex.split(' ').map(|octet| u8::from_str_radix(octet, 16));
+        let mut datagram = octets.collect::<Result<Vec<_>, _>>()?;
         if let Some(id) = datagram.get_mut(ID_ASKED) {
             *id = 0;
         }

@@ -12,6 +12,7 @@ use crate::client::link::LinkArguments;
 use crate::client::messages::MessagesArguments;
 use crate::client::models::ModelsArguments;
 use crate::client::offers::OffersArguments;
+use crate::client::outages::OutagesArguments;
 use crate::client::people::{PeopleArguments, TokensArguments};
 use crate::client::points::PointsArguments;
 use crate::client::revisions::RevisionsArguments;
@@ -86,6 +87,8 @@ pub(crate) enum Command {
     People(PeopleArguments),
     /// List and remove tokens of clients.
     Tokens(TokensArguments),
+    /// Show what did not work, from when to when, and what became of the values meanwhile.
+    Outages(OutagesArguments),
     /// Show who did what, when and from where.
     Audit(AuditArguments),
     /// Print shell completions.

@@ -87,6 +87,7 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Tokens(arguments) => client::people::tokens(arguments).await,
         Command::Events(arguments) => client::events::run(arguments).await,
         Command::Audit(arguments) => client::audit::run(arguments).await,
+        Command::Outages(arguments) => client::outages::run(arguments).await,
         Command::Completions { shell } => {
             let mut script = Vec::new();
             clap_complete::generate(shell, &mut Arguments::command(), "interlex", &mut script);

@@ -2,8 +2,8 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
 use interlex_core::description::{
-    Change, Checked, Difference, Draft, Files, MAIN_FILE, Others, check, difference, import_points, parse, points_csv,
-    read, update,
+    Change, Checked, Difference, Draft, Files, MAIN_FILE, Others, SheetWishes, check, difference, import_points, parse,
+    points_csv, read, update,
 };
 use proptest::prelude::*;
 use serde_json::Value;
@@ -183,13 +183,13 @@ proptest! {
         let draft = before.draft().canonical();
         let own = draft.lists.get(list).cloned().unwrap_or_default();
         // Its own rows change nothing.
-        let (same, import) = import_points(&draft, list, &points_csv(&own, None), Others::Go);
+        let (same, import) = import_points(&draft, list, &points_csv(&own, None), (Others::Go, &SheetWishes::default()));
         prop_assert_eq!((import.added.len(), import.changed.len(), import.removed.len(), import.same), (0, 0, 0, own.len()));
         prop_assert_eq!(same.canonical(), draft.clone());
         // The rows of another one, as a spreadsheet writes them: with the others gone it is that list.
         let wanted = after.draft().lists.get(list).cloned().unwrap_or_default();
         let text = format!("\u{feff}{}", after.files()[list].replace('\n', "\r\n"));
-        let (taken, import) = import_points(&draft, list, &text, Others::Go);
+        let (taken, import) = import_points(&draft, list, &text, (Others::Go, &SheetWishes::default()));
         prop_assert!(import.problems.is_empty(), "{:?}", import.problems);
         prop_assert_eq!(import.added.len() + import.changed.len() + import.same, wanted.len());
         prop_assert_eq!(import.removed.len() + import.changed.len() + import.same, own.len());

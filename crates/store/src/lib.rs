@@ -14,10 +14,12 @@ mod journal_point;
 mod lease;
 mod lifetime;
 mod migrations;
+mod outage;
 mod person;
 mod revision;
 mod trail;
 mod uplink;
+mod uplink_count;
 
 pub use audit::{AuditEntry, AuditFilter, AuditRecord};
 pub use credential::{CredentialKind, Secret, SignedIn, TokenRecord};
@@ -28,9 +30,11 @@ pub use journal::{GapRecord, JournalBlock, JournalEntry};
 pub use journal_point::JournalPoint;
 pub use lease::{Lease, LeaseHolder};
 pub use lifetime::CommandLifetime;
+pub use outage::{Outage, OutageFilter, OutageRecord};
 pub use person::{NewPerson, Person, PersonSummary, Role};
 pub use revision::{NewRevision, Revision, RevisionSummary};
 pub use trail::AuditTrail;
+pub use uplink_count::UplinkCount;
 
 use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
 use sqlx::{Executor, MySqlPool};

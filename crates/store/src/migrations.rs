@@ -31,6 +31,8 @@ const STEPS: &[(&str, &str, &str)] = steps! {
     "0019" "field_memory";
     "0020" "field_event";
     "0021" "commanded_value";
+    "0022" "uplink_count";
+    "0023" "outage";
 };
 
 /// Runs those that a database has not seen yet.

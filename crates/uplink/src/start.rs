@@ -107,6 +107,7 @@ pub async fn initial_status(uplink: &Uplink, now: Timestamp) -> UplinkStatus {
         last_error_at: None,
         messages: 0,
         samples_delivered: 0,
+        counted_since: now.as_millis(),
         samples_per_second: 0.0,
         buffer: BufferState::default(),
         bd_seq: None,

@@ -66,7 +66,9 @@ function UplinkBuffer({ gateway, uplink }: { gateway: string; uplink: UplinkStat
             ...(buffer.unsettled > 0
               ? [["Kept until the host must have them", `${buffer.unsettled.toLocaleString("en")} ${items}`] satisfies [string, string]]
               : []),
+            ["Delivered", `${uplink.samples_delivered.toLocaleString("en")} ${items}`],
             ["Lost", buffer.lost.toLocaleString("en")],
+            ["Counted since", date(uplink.counted_since)],
           ]}
         />
         <div className="grid min-w-0 content-start gap-2">

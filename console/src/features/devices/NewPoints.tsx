@@ -1,13 +1,10 @@
-import { useMemo, useState } from "react";
+import { useState } from "react";
 import type { Content, DraftView } from "../../api/client";
 import { Button } from "../../components/Form";
-import { Notice } from "../../components/Notice";
-import { count } from "../../text/format";
 import { namesOf } from "../description/edits";
 import { SchemaForm } from "../description/SchemaForm";
 import { shown } from "../description/schema";
-import { readList } from "./list";
-import { ListText } from "./ListText";
+import { ImportList } from "../points/ImportList";
 import { TrialPanel } from "./TrialPanel";
 
 interface NewPointsProps {
@@ -27,8 +24,7 @@ interface NewPointsProps {
 export function NewPoints({ gateway, draft, schema, link, device, first, points, onChange }: NewPointsProps) {
   const rate = namesOf(draft).rate[0] ?? "normal";
   const [open, setOpen] = useState<number | null>(points.length === 0 ? 0 : null);
-  const [pasted, setPasted] = useState<string | null>(null);
-  const list = useMemo(() => readList(pasted ?? "", schema), [pasted, schema]);
+  const [isPasting, setPasting] = useState(false);
   const at = (position: number) => points[position] ?? { ...(points.length === 0 ? first : {}), rate };
   const put = (position: number, content: Content) => onChange([...points.slice(0, position), content, ...points.slice(position + 1)]);
   const names = { ...namesOf(draft), rate: namesOf(draft).rate.length > 0 ? namesOf(draft).rate : [rate] };
@@ -71,27 +67,25 @@ export function NewPoints({ gateway, draft, schema, link, device, first, points,
         <Button quiet onClick={() => setOpen(points.length)}>
           Add a point
         </Button>
-        <Button quiet onClick={() => setPasted(pasted === null ? "" : null)}>
+        <Button quiet onClick={() => setPasting(!isPasting)}>
           Paste a list
         </Button>
       </div>
-      {pasted !== null ? (
-        <div className="grid gap-2">
-          <ListText text={pasted} onText={setPasted} />
-          {pasted !== "" && list.faults.length > 0 ? <Notice tone="alarm" title={list.faults[0] ?? ""} /> : null}
-          <Button
-            quiet
-            className="justify-self-start"
-            disabled={list.rows.length === 0 || list.faults.length > 0}
-            onClick={() => {
-              onChange([...points, ...list.rows.map((row) => ({ rate, ...row }))]);
-              setPasted(null);
+      {isPasting ? (
+        <ImportList
+          {...{ gateway, draft, schema }}
+          list={shown(device.points) || `points/${shown(device.name)}.csv`}
+          of={{
+            device,
+            link,
+            onRows: (rows) => {
+              const names = new Set(rows.map((row) => row.name));
+              onChange([...points.filter((point) => !names.has(point.name)), ...rows]);
               setOpen(null);
-            }}
-          >
-            Take over {count(list.rows.length, "point")}
-          </Button>
-        </div>
+            },
+          }}
+          onDone={() => setPasting(false)}
+        />
       ) : null}
     </div>
   );

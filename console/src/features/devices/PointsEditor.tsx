@@ -86,7 +86,7 @@ export function PointsEditor({ gateway, draft, forms, device, list, opened, onOp
         ) : null}
       </div>
       {isPasting ? (
-        <ImportList {...{ gateway, draft, list }} onDone={() => setPasting(false)} />
+        <ImportList {...{ gateway, draft, list }} schema={pointSchema(forms, draft, list)} onDone={() => setPasting(false)} />
       ) : null}
       {opened === "" || open ? (
         <div className="rounded-md border border-line-strong bg-raised p-4">

@@ -1,6 +1,6 @@
-import { screen } from "@testing-library/react";
+import { screen, within } from "@testing-library/react";
 import { afterEach, expect, test } from "vitest";
-import type { Status } from "../../api/client";
+import type { Need, Status } from "../../api/client";
 import { clear, show as showPage, status } from "../../testing/service";
 import { OverviewPage } from "./OverviewPage";
 
@@ -26,6 +26,25 @@ test("a gateway that runs is told calmly, from field to broker", async () => {
 test("nobody is told that everything runs while a point is not good", async () => {
   show(status((told) => (told.gateways[0] ? (told.gateways[0].points_good = 9) : null)));
   expect(await screen.findByText("1 point not good")).toBeTruthy();
+  expect(screen.queryByText("Everything runs.")).toBeNull();
+});
+
+test("what needs a person is one list for all gateways, with the way there and what to do", async () => {
+  const need = (urgency: Need["urgency"], kind: string, name: string, since?: number): Need => ({ urgency, gateway: "alderfen-1", kind, name, what: `${name} is away`, since: since ?? null, action: "Look at it." });
+  show(
+    status((told) => {
+      told.needs = [need("losing", "uplink", "cloud", told.at - 330_000), need("broken", "device", "mixer"), need("doubtful", "device", "analyser")];
+    }),
+  );
+  const list = await screen.findByRole("region", { name: "What needs a person" });
+  expect(within(list).getByRole("heading").textContent).toBe("3 things need a person");
+  const lines = within(list).getAllByRole("listitem").map((line) => line.textContent);
+  expect(lines[0]).toBe("losing valuesuplink cloud: cloud is awayLook at it.for 5 min");
+  expect(within(list).getAllByRole("link").map((link) => link.getAttribute("href"))).toEqual([
+    "/gateways?gateway=alderfen-1&open=uplink%3Acloud",
+    "/devices?gateway=alderfen-1&open=mixer&tab=line",
+    "/points?device=analyser&quality=not-good",
+  ]);
   expect(screen.queryByText("Everything runs.")).toBeNull();
 });
 

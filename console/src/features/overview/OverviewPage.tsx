@@ -6,11 +6,13 @@ import { Badge } from "../../components/Badge";
 import { Loading, Notice } from "../../components/Notice";
 import { State } from "../../components/State";
 import { useLive, useServiceNow } from "../../live/live";
-import { count, span } from "../../text/format";
+import { count, date, span } from "../../text/format";
+import { Needs } from "./Needs";
 
 /** Is everything running? The path of a sample, from the field to the broker, with what is not and why. */
 export function OverviewPage() {
   const { status } = useLive();
+  const now = useServiceNow();
   return (
     <main className="flex-1 overflow-auto p-4 md:p-6">
       <h1 className="sr-only">Overview</h1>
@@ -25,6 +27,7 @@ export function OverviewPage() {
           </p>
         </Notice>
       ) : null}
+      {status && status.gateways.length > 0 ? <Needs status={status} now={now} /> : null}
       <div className="grid gap-10">
         {status?.gateways.map((gateway) => (
           <Gateway key={gateway.name} gateway={gateway} />
@@ -47,7 +50,6 @@ function Gateway({ gateway }: { gateway: GatewayStatus }) {
         <div className="reading flex flex-wrap gap-2">
           {troubles > 0 ? <Badge tone="alarm">{count(troubles, "part")} not running</Badge> : null}
           {notGood > 0 ? <Badge tone="warn">{count(notGood, "point")} not good</Badge> : null}
-          {troubles + notGood === 0 ? <p className="text-soft">Everything runs.</p> : null}
         </div>
       </header>
       <div className="reading grid items-start gap-4 lg:grid-cols-[minmax(0,1.7fr)_auto_minmax(0,1fr)_auto_minmax(0,1.2fr)] lg:gap-0">
@@ -69,6 +71,9 @@ function Gateway({ gateway }: { gateway: GatewayStatus }) {
                 ["Lost", lost.toLocaleString("en")],
               ]}
             />
+            <Link to={`/outages?gateway=${encodeURIComponent(gateway.name)}`} className="mt-2 block text-act underline">
+              Outages of before
+            </Link>
             {gateway.points_good < gateway.points ? (
               <Link to="/points?quality=not-good" className="mt-2 inline-block text-act underline">
                 Show the points that are not good
@@ -194,6 +199,7 @@ function Broker({ uplink, now }: { uplink: UplinkStatus; now: number }) {
           ["Published", uplink.messages.toLocaleString("en")],
           ["Waiting", waiting(uplink, now)],
           ["Lost", uplink.buffer.lost.toLocaleString("en")],
+          ["Counted since", date(uplink.counted_since)],
         ]}
       />
     </Box>

@@ -8,6 +8,7 @@ use clap::{Args, Subcommand};
 use interlex_core::description::Problem;
 use reqwest::Method;
 use serde_json::{Value, json};
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 #[derive(Debug, Args)]
@@ -47,6 +48,15 @@ pub(crate) enum DraftCommand {
         /// Points that the file does not name go
         #[arg(long)]
         remove_others: bool,
+        /// The rate of rows that have none
+        #[arg(long)]
+        rate: Option<String>,
+        /// What plain numbers are addresses of
+        #[arg(long, value_parser = ["holding", "input", "coil", "discrete"])]
+        table: Option<String>,
+        /// What a column is, such as 'Remark=title', or 'Remark=' to leave it out; others are found by their headings
+        #[arg(long = "column", value_name = "HEADING=KEY", value_parser = column)]
+        columns: Vec<(String, String)>,
         /// Only tell what would change
         #[arg(long)]
         dry_run: bool,
@@ -78,12 +88,16 @@ pub(crate) async fn run(arguments: DraftArguments) -> anyhow::Result<()> {
             let request = json!({ "version": whole(&draft, "version"), "note": note });
             activation::activate(&client, &gateway, &request, &wait, output).await?;
         }
-        DraftCommand::Import { device, file, remove_others, dry_run } => {
+        DraftCommand::Import { device, file, remove_others, rate, table, columns, dry_run } => {
             let text = super::text_file::read(&file)?;
             let device = trial::object(&draft, "device", &device)?;
             let list = interlex_core::description::list_of(device).into_owned();
             let version = if dry_run { Value::Null } else { draft.get("version").cloned().unwrap_or_default() };
-            let request = json!({ "list": list, "text": text, "remove_others": remove_others, "version": version });
+            let columns: BTreeMap<_, _> = columns.into_iter().collect();
+            let request = json!({
+                "list": list, "text": text, "remove_others": remove_others, "version": version,
+                "rate": rate, "table": table, "columns": columns,
+            });
             let import = client.post(&format!("{path}/draft/import"), &request).await?;
             print_import(&import, output, &list)?;
         }
@@ -101,11 +115,30 @@ pub(crate) async fn run(arguments: DraftArguments) -> anyhow::Result<()> {
     Ok(())
 }
 
+/// What a column is, as it is said on the command line.
+fn column(text: &str) -> Result<(String, String), String> {
+    let (heading, key) = text.split_once('=').ok_or("say HEADING=KEY, such as 'Data type=type'")?;
+    Ok((heading.trim().to_owned(), key.trim().to_owned()))
+}
+
 fn print_import(import: &Value, output: Output, list: &str) -> anyhow::Result<()> {
     let problems: Vec<Problem> = serde_json::from_value(import.get("problems").cloned().unwrap_or_default())?;
     if output == Output::Json {
         print_json(import)?;
         return mistakes(&problems, false);
+    }
+    let columns = super::list(import, "columns").iter().map(|column| match column.get("key").and_then(Value::as_str) {
+        Some(key) if key == text(column, "heading") => key.to_owned(),
+        Some(key) => format!("{} → {key}", text(column, "heading")),
+        None => format!("{} is left out", text(column, "heading")),
+    });
+    say!("Columns: {}", columns.collect::<Vec<_>>().join(", "))?;
+    for (key, what) in
+        [("without_rate", "no rate: say --rate"), ("without_table", "a plain number for an address: say --table")]
+    {
+        if whole(import, key) > 0 {
+            say!("{} rows have {what}", whole(import, key))?;
+        }
     }
     let names = |key: &str| super::list(import, key).iter().map(plain).collect::<Vec<_>>();
     for (mark, key) in [('+', "added"), ('-', "removed")] {

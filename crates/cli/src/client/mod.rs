@@ -12,6 +12,7 @@ pub(crate) mod link;
 pub(crate) mod messages;
 pub(crate) mod models;
 pub(crate) mod offers;
+pub(crate) mod outages;
 pub(crate) mod people;
 pub(crate) mod points;
 mod problems;

@@ -141,6 +141,18 @@ fn error(object: &Value, now: i64) -> String {
 
 fn print(status: &Value) -> std::io::Result<()> {
     let rows = rows(status);
+    for need in list(status, "needs") {
+        let since = need
+            .get("since")
+            .and_then(Value::as_i64)
+            .map(|since| format!(" for {}", span(whole(status, "at") - since)));
+        let at = [text(need, "gateway"), text(need, "kind"), text(need, "name")].join(" ");
+        say!("{}{}: {}", at.trim_start(), since.unwrap_or_default(), text(need, "what"))?;
+        say!("  {}", text(need, "action"))?;
+    }
+    if !list(status, "needs").is_empty() {
+        say!()?;
+    }
     if rows.iter().all(|row| row.what == "database") {
         say!("No gateway runs. Apply a description: interlex config apply DIR --activate --note TEXT\n")?;
     }

@@ -3,6 +3,7 @@ use super::draft::{list_of, name_of};
 use super::points_file::PointsFile;
 use super::problem::Problem;
 use super::schema::{self, ObjectKind};
+use super::sheet::{self, SheetColumn, SheetWishes};
 use super::{Draft, FieldChange, ObjectClass, check, rules};
 use crate::{NameRule, Offer};
 use serde::Serialize;
@@ -10,7 +11,7 @@ use serde_json::{Map, Value};
 use std::collections::{HashMap, HashSet};
 
 /// What taking over a point list would change, and what is wrong with it.
-#[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, utoipa::ToSchema)]
 pub struct PointsImport {
     /// Points that are new.
     pub added: Vec<String>,
@@ -22,6 +23,12 @@ pub struct PointsImport {
     pub same: usize,
     /// Every mistake and warning in the list, by line and column.
     pub problems: Vec<Problem>,
+    /// What was made of the columns of a list.
+    pub columns: Vec<SheetColumn>,
+    /// How many rows have no rate, where none was said for all of them.
+    pub without_rate: usize,
+    /// How many rows have a plain number for an address, and nobody said of what.
+    pub without_table: usize,
 }
 
 /// A point that changes.
@@ -46,15 +53,39 @@ pub enum Others {
 ///
 /// The draft that comes back holds the rows, also when there are mistakes among them.
 #[must_use]
-pub fn import_points(draft: &Draft, list: &str, text: &str, others: Others) -> (Draft, PointsImport) {
-    let (mut file, faults) = PointsFile::parse(text, schema::of(ObjectKind::Row));
-    let rows = file.take_rows();
+pub fn import_points(
+    draft: &Draft,
+    list: &str,
+    text: &str,
+    (others, wishes): (Others, &SheetWishes),
+) -> (Draft, PointsImport) {
+    let (mut file, faults) = PointsFile::parse_sheet(text, schema::of(ObjectKind::Row), wishes);
+    let columns = file.columns();
+    let mut rows = file.take_rows();
+    let known: HashMap<&str, &Value> =
+        draft.lists.get(list).into_iter().flatten().map(|row| (name_of(row), row)).collect();
+    let missing =
+        sheet::understand(&mut rows, wishes, |name| known.get(name).is_some_and(|row| row.get("rate").is_some()));
+    // What the list has no column for stays as it is.
+    for row in rows.iter_mut().filter_map(Value::as_object_mut) {
+        let name = row.get("name").and_then(Value::as_str).unwrap_or_default();
+        let before = known.get(name).and_then(|row| row.as_object()).into_iter().flatten();
+        let stays = before.filter(|(key, _)| !file.has(key));
+        let stays: Vec<_> = stays.map(|(key, value)| (key.clone(), value.clone())).collect();
+        for (key, value) in stays {
+            row.entry(key).or_insert(value);
+        }
+    }
     let placed = |place, message: String, expected: &str| Problem::of_file(list, place, message, expected);
     let mut problems: Vec<_> =
         faults.into_iter().map(|(place, fault)| placed(place, fault.message, &fault.expected)).collect();
     let lines: HashMap<&str, usize> = rows.iter().enumerate().rev().map(|(at, row)| (name_of(row), at)).collect();
     for (at, _) in rows.iter().enumerate().filter(|(_, row)| name_of(row).is_empty()) {
-        problems.push(placed(file.place(at, "name"), format!("row {} has no name", at + 1), "a name in every row"));
+        problems.push(placed(
+            file.place(at, "name"),
+            format!("row {} has no name", at + 1),
+            "a name or a title in every row",
+        ));
     }
     let mut twice = HashSet::new();
     for (at, fault) in rules::duplicates(rows.iter().map(name_of)) {
@@ -71,7 +102,11 @@ pub fn import_points(draft: &Draft, list: &str, text: &str, others: Others) -> (
         let Some(name) = of_list(&problem) else { continue };
         // Names have been told by row; that no device uses the list yet is no fault of its rows.
         let is_about_list = problem.field.is_empty() && !problem.is_mistake();
-        if name.is_empty() || is_about_list || (problem.field == "name" && twice.contains(&name)) {
+        // What is asked once for all rows is not told of each.
+        let is_asked = problem.field == "rate"
+            && missing.rates > 0
+            && lines.get(name.as_str()).is_some_and(|at| rows.get(*at).is_some_and(|row| row.get("rate").is_none()));
+        if name.is_empty() || is_about_list || is_asked || (problem.field == "name" && twice.contains(&name)) {
             continue;
         }
         let place = lines.get(name.as_str()).map(|at| file.place(*at, &problem.field));
@@ -84,6 +119,8 @@ pub fn import_points(draft: &Draft, list: &str, text: &str, others: Others) -> (
     problems
         .dedup_by(|left, right| (left.line, left.column, &left.message) == (right.line, right.column, &right.message));
     import.problems = problems;
+    import.columns = columns;
+    (import.without_rate, import.without_table) = (missing.rates, missing.tables);
     (after, import)
 }
 
@@ -91,8 +128,7 @@ pub fn import_points(draft: &Draft, list: &str, text: &str, others: Others) -> (
 fn merged(draft: &Draft, list: &str, rows: &[Value], others: Others) -> (Draft, PointsImport) {
     let lines: HashMap<&str, usize> = rows.iter().enumerate().rev().map(|(at, row)| (name_of(row), at)).collect();
     let before = draft.lists.get(list).cloned().unwrap_or_default();
-    let mut import =
-        PointsImport { added: Vec::new(), changed: Vec::new(), removed: Vec::new(), same: 0, problems: Vec::new() };
+    let mut import = PointsImport::default();
     let (mut merged, mut taken) = (Vec::with_capacity(before.len()), vec![false; rows.len()]);
     for known in before {
         let at = lines.get(name_of(&known)).copied();
@@ -229,23 +265,26 @@ mod tests {
     fn a_list_as_a_spreadsheet_writes_it_is_taken_over_with_a_preview() {
         // A byte order mark, semicolons, decimal commas, capital headings, a title with a comma, an empty line.
         let sheet = "\u{feff}Name;Address;Type;Scale;Rate;Title\r\nlevel;input:2;uint16;0,01;fast;\"Level, wet\"\r\n\r\nph;30004;uint16;0,01;fast;\r\n";
-        let (after, import) = import_points(&draft(), "p.csv", sheet, Others::Stay);
+        let (after, import) = import_points(&draft(), "p.csv", sheet, (Others::Stay, &SheetWishes::default()));
         assert_eq!(import.problems, []);
         assert_eq!(told(&import), (vec!["ph"], vec!["level"], vec![], 1));
         let fields: Vec<_> = import.changed[0].fields.iter().map(|change| change.field.as_str()).collect();
         assert_eq!(fields, ["scale", "title"]);
         let rows = &after.lists["p.csv"];
         assert_eq!((rows.len(), &rows[1]["scale"], &rows[1]["title"]), (3, &0.01.into(), &"Level, wet".into()));
-        let (_, import) = import_points(&draft(), "p.csv", sheet, Others::Go);
+        let (_, import) = import_points(&draft(), "p.csv", sheet, (Others::Go, &SheetWishes::default()));
         assert_eq!(told(&import), (vec!["ph"], vec!["level"], vec!["flow"], 0));
         let tabs = "name\taddress\ttype\trate\nflow\tinput:0\tfloat32\tfast\n";
-        assert_eq!(told(&import_points(&draft(), "p.csv", tabs, Others::Stay).1), (vec![], vec![], vec![], 2));
+        assert_eq!(
+            told(&import_points(&draft(), "p.csv", tabs, (Others::Stay, &SheetWishes::default())).1),
+            (vec![], vec![], vec![], 2)
+        );
     }
 
     #[test]
     fn every_mistake_has_its_line_and_column() {
         let sheet = "name;address;type;scale;rate\nflow;input:0;float32;1,5;fast\nflow;input:9;uint16;;fast\n;input:3;uint16;;fast\nx;input:70000;uint16;1,2,3;slow\n";
-        let (_, import) = import_points(&draft(), "p.csv", sheet, Others::Stay);
+        let (_, import) = import_points(&draft(), "p.csv", sheet, (Others::Stay, &SheetWishes::default()));
         let places: Vec<_> = import.problems.iter().map(|p| (p.line, p.column, p.message.as_str())).collect();
         for wanted in [(3, 1, "name \"flow\" is taken"), (4, 1, "row 3 has no name"), (5, 22, "scale is \"1,2,3\"")] {
             assert!(places.contains(&wanted), "{wanted:?} in {places:?}");

@@ -36,6 +36,7 @@ mod schema;
 mod secret;
 mod selection;
 mod settings;
+mod sheet;
 mod span;
 mod toml_file;
 mod update;
@@ -76,6 +77,7 @@ pub use schema::{ObjectKind, schema};
 pub use secret::{SecretFields, SecretText, destination, is_secured_now};
 pub use selection::{ParseSelectionError, Selection, fits};
 pub use settings::{Access, DeviceSettings, GatewaySettings, LinkSettings, PointSettings, RateSettings};
+pub use sheet::{SheetColumn, SheetWishes};
 pub use span::{ParseSpanError, Span};
 pub use update::update;
 pub use uplink::{

@@ -1,5 +1,6 @@
 use super::problem::{Fault, Lines};
 use super::schema::ObjectSchema;
+use super::sheet::{self, SheetColumn, SheetWishes};
 use serde_json::{Map, Number, Value};
 
 /// A point list as it stands in its CSV file, or as a spreadsheet wrote it: with a byte order mark, with semicolons or
@@ -10,6 +11,8 @@ pub(super) struct PointsFile<'a> {
     lines: Lines<'a>,
     separator: u8,
     columns: Vec<String>,
+    /// As they are called in the text.
+    headings: Vec<String>,
     rows: Vec<Value>,
     /// Where each row starts in the text.
     starts: Vec<usize>,
@@ -21,14 +24,30 @@ pub(super) type PlacedFault = ((u32, u32), Fault);
 impl<'a> PointsFile<'a> {
     /// Reads rows; mistakes of form come with their place. Empty cells count as left out.
     pub(super) fn parse(text: &'a str, schema: &ObjectSchema) -> (Self, Vec<PlacedFault>) {
+        Self::read(text, schema, None)
+    }
+
+    /// Reads rows of a list whose columns are called as manuals do; columns that mean nothing are left out.
+    pub(super) fn parse_sheet(text: &'a str, schema: &ObjectSchema, wishes: &SheetWishes) -> (Self, Vec<PlacedFault>) {
+        Self::read(text, schema, Some(wishes))
+    }
+
+    fn read(text: &'a str, schema: &ObjectSchema, wishes: Option<&SheetWishes>) -> (Self, Vec<PlacedFault>) {
         let mut faults = Vec::new();
         let text = text.strip_prefix('\u{feff}').unwrap_or(text);
         let separator = separator_of(text);
         let mut reader = csv::ReaderBuilder::new().flexible(true).delimiter(separator).from_reader(text.as_bytes());
-        let columns = reader.headers().map(|header| header.iter().map(|name| column(name, schema)).collect());
-        let columns = columns.unwrap_or_default();
-        let mut file = Self { text, lines: Lines::new(text), separator, columns, rows: Vec::new(), starts: Vec::new() };
-        file.check_header(schema, &mut faults);
+        let headings = reader.headers().map(|header| header.iter().map(|name| name.trim().to_owned()).collect());
+        let headings: Vec<String> = headings.unwrap_or_default();
+        let columns = match wishes {
+            Some(wishes) => sheet::keys(&headings, schema, wishes).into_iter().map(Option::unwrap_or_default).collect(),
+            None => headings.iter().map(|name| column(name, schema)).collect(),
+        };
+        let (rows, starts) = (Vec::new(), Vec::new());
+        let mut file = Self { text, lines: Lines::new(text), separator, columns, headings, rows, starts };
+        if wishes.is_none() {
+            file.check_header(schema, &mut faults);
+        }
         for record in reader.records() {
             match record {
                 Ok(record) => file.add_row(&record, schema, &mut faults),
@@ -93,6 +112,36 @@ impl<'a> PointsFile<'a> {
             }
             _ => Value::from(cell),
         }
+    }
+
+    /// What was made of the columns, with what stands in their first cells.
+    pub(super) fn columns(&self) -> Vec<SheetColumn> {
+        let examples = |at: usize| {
+            let cells = self.starts.iter().take(3).filter_map(|start| self.cell(*start, at));
+            cells.filter(|cell| !cell.is_empty()).collect::<Vec<_>>().join(", ")
+        };
+        let column = |(at, (heading, key)): (usize, (&String, &String))| SheetColumn {
+            heading: heading.clone(),
+            key: Some(key.clone()).filter(|key| !key.is_empty()),
+            example: examples(at),
+        };
+        self.headings.iter().zip(&self.columns).enumerate().map(column).collect()
+    }
+
+    /// Whether a key has a column.
+    pub(super) fn has(&self, key: &str) -> bool {
+        self.columns.iter().any(|column| column == key)
+    }
+
+    /// The cell of a row, without quotes, and not too much of it.
+    fn cell(&self, start: usize, at: usize) -> Option<String> {
+        let rest = self.text.get(self.cell_start(start, at)..)?;
+        let ends = |letter: char| letter == char::from(self.separator) || letter == '\n';
+        let cell = match rest.strip_prefix('"') {
+            Some(quoted) => quoted.split('"').next(),
+            None => rest.split(ends).next(),
+        };
+        Some(cell?.trim().chars().take(40).collect())
     }
 
     /// Takes the rows out, each an object of its filled cells.

@@ -76,6 +76,8 @@ pub struct DeviceStatus {
     pub since: i64,
     /// How many points it has.
     pub points: usize,
+    /// How many of them are good right now; the gateway knows.
+    pub points_good: usize,
     /// How many requests read them now.
     pub requests: usize,
     /// What went wrong last.
@@ -94,6 +96,7 @@ impl DeviceStatus {
             state: DeviceState::Waiting,
             since: now.as_millis(),
             points,
+            points_good: 0,
             requests,
             last_error: None,
             last_error_at: None,

@@ -35,6 +35,8 @@ pub struct UplinkStatus {
     pub last_error: Option<String>,
     /// When that was, in milliseconds since 1970 UTC.
     pub last_error_at: Option<i64>,
+    /// Since when messages, and what was delivered and lost, are counted, in milliseconds since 1970 UTC: restarts included.
+    pub counted_since: i64,
     /// Messages published.
     pub messages: u64,
     /// Samples that the broker has proved to have read.
@@ -64,7 +66,7 @@ pub struct BufferState {
     /// Samples that the broker has read, and that the primary host may not have: they are sent again should it turn out to
     /// have been away.
     pub unsettled: u64,
-    /// Samples lost, as far as gaps are remembered: too many, too old, or of points that are gone.
+    /// Samples lost since it is counted: too many, too old, or of points that are gone.
     pub lost: u64,
     /// Whether there is no more room.
     pub is_full: bool,

@@ -1,14 +1,15 @@
 use super::status::GatewayStatus;
 use interlex_core::description::{Description, Device, Link};
 use interlex_core::{
-    BufferView, Clock, CommandValue, Inventory, LatestTable, LinkStatus, PointTable, RecentValues, Shared, Timestamp,
-    UplinkStatus, Value,
+    BufferView, Clock, CommandValue, Inventory, LatestTable, LinkStatus, PointInfo, PointTable, RecentValues, Shared,
+    Timestamp, UplinkStatus, Value,
 };
 use interlex_field::{
     FrameFilter, FrameView, LinkHandle, LinkStatistics, Memories, PointWrite, Relinquish, RequestView, Via, WriteError,
     WriteOutcome,
 };
 use interlex_uplink::{Published, SentMessage, UplinkRequest};
+use std::collections::HashMap;
 use std::sync::Arc;
 use tokio::sync::{mpsc, oneshot};
 
@@ -194,7 +195,17 @@ impl Running {
 
     /// How everything is.
     pub(crate) fn status(&self, since: i64, activated_at: i64) -> GatewayStatus {
-        let readings = self.points().all().iter().filter_map(|info| self.latest().read(info.index));
+        let is_good = |info: &PointInfo| self.latest().read(info.index).is_some_and(|read| read.quality.is_good());
+        let mut good: HashMap<&str, usize> = HashMap::new();
+        // The points of a device stand beside each other.
+        for of_device in self.points().all().chunk_by(|one, other| one.device_slot == other.device_slot) {
+            let Some(first) = of_device.first() else { continue };
+            *good.entry(&first.device).or_default() += of_device.iter().filter(|info| is_good(info)).count();
+        }
+        let mut links = self.link_states();
+        for device in links.iter_mut().flat_map(|link| &mut link.devices) {
+            device.points_good = good.get(device.name.as_str()).copied().unwrap_or_default();
+        }
         GatewayStatus {
             name: self.description.gateway.name.to_string(),
             title: self.description.gateway.title.clone(),
@@ -202,8 +213,8 @@ impl Running {
             activated_at,
             since,
             points: self.points().all().len(),
-            points_good: readings.filter(|reading| reading.quality.is_good()).count(),
-            links: self.link_states(),
+            points_good: good.values().sum(),
+            links,
             uplinks: self.uplink_states(),
         }
     }

@@ -6,7 +6,7 @@ use axum::body::{Body, Bytes};
 use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
-use futures_util::stream;
+use futures_util::stream::{self, StreamExt};
 use interlex_core::{Quality, Reading, Value};
 use interlex_gateway::{
     Gateway, PointInfo, RecentValue, Running, TrialRead, TrialReading, WriteError, WriteOutcome, reason_words, try_read,
@@ -133,6 +133,8 @@ pub(crate) async fn list(
     let running: Vec<_> = app.running().into_iter().map(|gateway| (gateway.running(), gateway)).collect();
     let listing = Listing { app, running, filter, gateway: 0, point: 0, has_begun: false, is_over: false };
     let parts = stream::unfold(listing, |mut listing| async move { Some((listing.next().await?, listing)) });
+    // What compresses it asks once more after the end.
+    let parts = parts.fuse();
     Ok(([(header::CONTENT_TYPE, "application/json")], Body::from_stream(parts)))
 }
 

@@ -1,7 +1,8 @@
 use crate::api::extract::{LARGE_BODY, SMALL_BODY};
 use crate::api::{
     audit, certificates, check, console, contract, draft, events, forms, gateways, health, heavy, imports, links,
-    lists, live, metrics, models, offers, people, points, revisions, session, setup, status, tap, trials, uplinks,
+    lists, live, metrics, models, offers, outages, people, points, revisions, session, setup, status, tap, trials,
+    uplinks,
 };
 use crate::{ApiError, App};
 use axum::Router;
@@ -11,6 +12,8 @@ use axum::middleware::{self, Next};
 use axum::response::Response;
 use axum::routing::get;
 use std::sync::Arc;
+use tower_http::compression::CompressionLayer;
+use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -34,11 +37,15 @@ pub fn openapi() -> utoipa::openapi::OpenApi {
 pub fn router(app: Arc<App>) -> Router {
     let (small, heavy) = api();
     let heavy = heavy.layer(middleware::from_fn_with_state(Arc::clone(&app), heavy::in_turn));
+    // What is told bit by bit goes as it comes; all else that is large is compressed.
+    let whole = DefaultPredicate::new().and(NotForContentType::const_new("application/x-ndjson"));
+    let heavy = heavy.layer(CompressionLayer::new().compress_when(whole));
+    let console = get(console::file).layer(CompressionLayer::new());
     let (router, document) = small.merge(heavy).split_for_parts();
     let document = contract::complete(document);
     router
         .route("/api/v1/openapi.json", get(move || async move { axum::Json(document) }))
-        .fallback(console::file)
+        .fallback_service(console.with_state(()))
         .method_not_allowed_fallback(|| async { ApiError::Method })
         .layer(middleware::from_fn_with_state(Arc::clone(&app), guard))
         .with_state(app)
@@ -61,6 +68,8 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(events::list))
         .routes(routes!(events::export))
         .routes(routes!(events::follow))
+        .routes(routes!(outages::list))
+        .routes(routes!(outages::export))
         .routes(routes!(tap::tap))
         .routes(routes!(gateways::list, gateways::add))
         .routes(routes!(gateways::remove))

@@ -1,5 +1,6 @@
 use crate::access::auth::Viewer;
 use crate::api::extract::Json;
+use crate::api::needs::{Need, needs};
 use crate::app::DatabaseState;
 use crate::{App, ProblemDetails};
 use axum::extract::State;
@@ -11,13 +12,15 @@ use std::sync::Arc;
 #[derive(Debug, Serialize, utoipa::ToSchema)]
 pub(crate) struct Status {
     /// The time of the service, in milliseconds since 1970 UTC: ages are counted from it.
-    at: i64,
+    pub(super) at: i64,
     /// The version of the service.
-    version: &'static str,
+    pub(super) version: &'static str,
     /// The database.
-    database: DatabaseState,
+    pub(super) database: DatabaseState,
     /// The running gateways, by name.
-    gateways: Vec<GatewayStatus>,
+    pub(super) gateways: Vec<GatewayStatus>,
+    /// What needs a person, the worst first.
+    pub(super) needs: Vec<Need>,
 }
 
 /// What gateways, links, devices and uplinks are doing, since when, and why.
@@ -28,10 +31,13 @@ pub(crate) async fn status(State(app): State<Arc<App>>, _: Viewer) -> Json<Statu
 }
 
 pub(crate) fn now(app: &App) -> Status {
-    Status {
+    let mut status = Status {
         at: wall_clock().as_millis(),
         version: env!("CARGO_PKG_VERSION"),
         database: app.database.read().clone(),
         gateways: app.running().iter().map(|gateway| gateway.status()).collect(),
-    }
+        needs: Vec::new(),
+    };
+    status.needs = needs(&status);
+    status
 }

@@ -2,8 +2,8 @@ use crate::access::proxy::AddressRange;
 use crate::api::router::router;
 use crate::draft::activation;
 use crate::draft::vault::{Vault, VaultError};
-use crate::run::connections;
 use crate::run::tls::{TlsError, TlsSource};
+use crate::run::{connections, outages};
 use crate::{ApiError, App};
 use arc_swap::ArcSwap;
 use interlex_core::description::{Description, Files};
@@ -256,9 +256,17 @@ async fn bring_up(app: &App, address: SocketAddr, own: &LeaseHolder) -> String {
         }
         sleep(PING).await;
     }
+    tokio::select! {
+        holder = watch_database(app, own) => taken(&holder),
+        never = outages::follow(app) => match never {},
+    }
+}
+
+/// Renews the lease of the database, until somebody else has it: gives who.
+async fn watch_database(app: &App, own: &LeaseHolder) -> String {
     loop {
         let outcome = match app.store.renew_lease(own, LEASE).await {
-            Ok(Lease::Taken { holder }) => return taken(&holder),
+            Ok(Lease::Taken { holder }) => return holder,
             Ok(Lease::Held) => Ok(()),
             Err(error) => Err(error.to_string()),
         };
@@ -289,6 +297,7 @@ async fn prepare(app: &App, address: SocketAddr) -> Result<(), ApiError> {
         // The code itself is for the terminal and the data directory, not for the log.
         tracing::warn!(url = %format!("{}/setup", url(app, address)), "nobody can sign in yet: set up with the one-time code");
     }
+    outages::note_start(app).await?;
     activation::start_all(app).await?;
     app.note_database(Ok(()), wall_clock());
     Ok(())

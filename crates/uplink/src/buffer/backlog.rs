@@ -363,6 +363,16 @@ impl<T: Item> Backlog<T> {
         self.ledger.cold()
     }
 
+    /// So many were lost by earlier runs.
+    pub(crate) const fn was_lost_before(&mut self, count: u64) {
+        self.losses.was_lost_before(count);
+    }
+
+    /// How many are lost.
+    pub(crate) const fn lost(&self) -> u64 {
+        self.losses.count()
+    }
+
     /// Writes down how things are, for the picture of the last hours.
     pub(crate) fn record_past(&mut self, delivered: u64, is_online: bool) {
         let now = self.clock.now();

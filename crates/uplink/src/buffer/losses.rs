@@ -21,7 +21,10 @@ const REASONS: [&str; 6] = [NO_ROOM, NO_MEMORY, TOO_OLD, GONE, BY_HAND, NO_MESSA
 #[derive(Debug)]
 pub(super) struct Losses {
     uplink: String,
+    /// Of this run.
     count: u64,
+    /// Of earlier runs: by the gaps that are remembered, and as it was counted.
+    before: u64,
     gaps: VecDeque<Gap>,
     /// Whether the database knows of all gaps.
     is_stored: bool,
@@ -32,7 +35,7 @@ pub(super) struct Losses {
 impl Losses {
     pub(super) fn new(uplink: &str) -> Self {
         let (gaps, counted_before) = (VecDeque::new(), Vec::new());
-        Self { uplink: uplink.to_owned(), count: 0, gaps, is_stored: true, counted_before }
+        Self { uplink: uplink.to_owned(), count: 0, before: 0, gaps, is_stored: true, counted_before }
     }
 
     /// What an earlier run has lost.
@@ -42,8 +45,15 @@ impl Losses {
             if why == GONE {
                 self.counted_before.push((from, to));
             }
-            self.count += count;
+            self.before += count;
             self.gaps.push_back(Gap { from, to, count, why: known(&why) });
+        }
+    }
+
+    /// So many were lost by earlier runs, those included whose gaps nobody remembers.
+    pub(super) const fn was_lost_before(&mut self, count: u64) {
+        if count > self.before {
+            self.before = count;
         }
     }
 
@@ -80,7 +90,7 @@ impl Losses {
     }
 
     pub(super) const fn count(&self) -> u64 {
-        self.count
+        self.before + self.count
     }
 
     pub(super) fn gaps(&self) -> Vec<Gap> {

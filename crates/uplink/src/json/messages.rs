@@ -288,7 +288,7 @@ impl Kind for JsonMessages {
         // A tick and the way to the database are part of the promise.
         let lag = Duration::from(base.uplink.journal.journal_flush).saturating_sub(2 * TICK);
         self.keep_gathered(base, now, lag).await;
-        base.maintain(self.is_online);
+        base.maintain(self.is_online).await;
     }
 
     fn tick_connected(&mut self, _: &mut Base<Outbound>, _: &Connection) -> bool {

@@ -1,11 +1,11 @@
-use super::Brokers;
+use super::{Brokers, Totals};
 use crate::buffer::{Backlog, Item, Pace};
 use crate::command::{BrokerCommands, CommandResult};
 use crate::mqtt::Connection;
 use crate::request::UplinkRequest;
 use interlex_core::description::Uplink;
 use interlex_core::{Clock, Shared, Timestamp, UplinkState, UplinkStatus};
-use interlex_store::Store;
+use interlex_store::{Store, UplinkCount};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::mpsc;
@@ -24,6 +24,7 @@ pub(crate) struct Base<T: Item> {
     pub(crate) backlog: Backlog<T>,
     /// How many samples count as delivered.
     pub(crate) delivered: u64,
+    totals: Totals,
     pub(crate) pace: Pace,
     pub(crate) brokers: Brokers,
     pub(crate) commands: BrokerCommands,
@@ -44,6 +45,7 @@ impl<T: Item> Base<T> {
     ) -> Self {
         let now = Instant::now();
         Self {
+            totals: Totals::new(store.clone(), (&gateway, uplink.settings.name.as_str())),
             brokers: Brokers::new(&uplink, now),
             gateway,
             uplink,
@@ -101,10 +103,32 @@ impl<T: Item> Base<T> {
     }
 
     /// Looks after the backlog: writes, gives up, and shows it.
-    pub(crate) fn maintain(&mut self, is_online: bool) {
+    pub(crate) async fn maintain(&mut self, is_online: bool) {
         self.backlog.maintain(false);
         self.backlog.record_past(self.delivered, is_online);
         self.show_buffer();
+        if let Some(before) = self.totals.step(self.counted()).await {
+            self.backlog.was_lost_before(before.lost);
+            self.status.update(|status, _| {
+                status.counted_since = before.since;
+                status.samples_delivered += before.delivered;
+                status.messages += before.messages;
+            });
+        }
+    }
+
+    /// What is shown of what it has done.
+    fn counted(&self) -> UplinkCount {
+        let (status, _) = self.status.read(self.now());
+        let (delivered, messages) = (status.samples_delivered, status.messages);
+        UplinkCount { since: status.counted_since, delivered, messages, lost: self.backlog.lost() }
+    }
+
+    /// Keeps what is not kept yet.
+    pub(super) async fn close(&mut self, limit: Duration) {
+        self.backlog.close(limit).await;
+        self.show_buffer();
+        self.totals.close(self.counted(), limit).await;
     }
 
     /// Asks the broker what it has read, where something was sent since the last question.

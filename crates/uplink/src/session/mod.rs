@@ -4,8 +4,10 @@ mod base;
 mod brokers;
 mod kind;
 mod task;
+mod totals;
 
 pub(crate) use base::Base;
 pub(crate) use brokers::Brokers;
 pub(crate) use kind::Kind;
 pub(crate) use task::{GOODBYE, UplinkTask};
+use totals::Totals;

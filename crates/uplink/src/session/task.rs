@@ -84,8 +84,7 @@ impl<K: Kind> UplinkTask<K> {
             self.kind.take_in(&mut self.base, event).await;
         }
         self.kind.finish(&mut self.base).await;
-        self.base.backlog.close(GOODBYE).await;
-        self.base.show_buffer();
+        self.base.close(GOODBYE).await;
     }
 
     /// Takes in what links tell while there is no connection.

@@ -111,7 +111,7 @@ impl SparkplugNode {
                     // At an orderly end, with a host that is not known to be gone, the broker's word is what there is.
                     let (_, delivered) = base.backlog.proven();
                     let settled = if is_doubtful { 0 } else { base.backlog.settle(true) };
-                    base.delivered += (delivered + settled) as u64;
+                    base.has_delivered(delivered + settled);
                     return;
                 }
                 Ok(MqttEvent::Lost(_)) | Err(_) => return,

@@ -317,7 +317,7 @@ impl Kind for SparkplugNode {
     async fn tick(&mut self, base: &mut Base<Sample>) {
         let settled = base.backlog.settle(false);
         base.has_delivered(settled);
-        base.maintain(self.node.is_born());
+        base.maintain(self.node.is_born()).await;
     }
 
     fn tick_connected(&mut self, base: &mut Base<Sample>, connection: &Connection) -> bool {
