@@ -13,10 +13,10 @@ export function Page({ title, beside, children }: { title: string; beside?: Reac
   );
 }
 
-/** A list at the left and what is chosen from it at the right; on a phone one takes the place of the other. */
+/** A list, which makes room at the left for what is chosen from it; on a phone one takes the place of the other. */
 export function Split({ list, detail }: { list: ReactNode; detail: ReactNode | null }) {
   return (
-    <div className="grid items-start gap-6 lg:grid-cols-[minmax(18rem,2fr)_minmax(0,3fr)]">
+    <div className={`grid items-start gap-6 ${detail === null ? "" : "lg:grid-cols-[minmax(12rem,1fr)_minmax(0,4fr)]"}`}>
       <div className={detail === null ? "" : "max-lg:hidden"}>{list}</div>
       {detail}
     </div>

@@ -156,29 +156,54 @@ describe("the points of a device", () => {
   const names = ["ch4", "co2", "h2s", "o2", "flow"];
   const points = names.map((name, at) => ({ class: "point", list: LIST, name, version: "1", content: { name, address: `input:${at}`, type: "uint16", rate: "normal", title: `Title ${at}` } }));
   const shared = { ...DRAFT, lists: [{ path: LIST, points: 5, devices: ["gas-analyser", "second-analyser"] }] };
-  const mistake = { severity: "mistake", message: "wrong", target: { class: "point", list: LIST, name: "h2s" } };
+  const mistake = { severity: "mistake", message: "wrong", expected: "right", field: "type", target: { class: "point", list: LIST, name: "h2s" } };
   const service = {
     ...DESCRIPTION,
     "gateways/alderfen-1/draft/check": { json: { version: 7, mistakes: 1, problems: [mistake] } },
     "gateways/alderfen-1/draft/points": { json: points },
   };
   const editor = <PointsEditor gateway="alderfen-1" draft={shared} forms={FORMS} device={device} list={LIST} opened={null} onOpen={() => {}} />;
-  const listed = () => within(screen.getByLabelText("Points of the list")).getAllByRole("listitem").map((row) => row.textContent?.split("input")[0]);
+  const listed = () => within(screen.getByLabelText("Points of the list")).getAllByRole("row").slice(1).map((row) => within(row).getAllByRole("gridcell")[1]?.textContent?.split("wrong")[0]);
 
   test("are filtered, told to be shared, and chosen up to one with shift", async () => {
     show(editor, "/", service);
     await said("points/gas-analyser.csv is the list of second-analyser too");
     await waitFor(() => expect(listed()).toEqual(names));
-    expect(within(screen.getByLabelText("Points of the list")).getByText("mistake").closest("li")?.textContent).toContain("h2s");
+    const wrong = screen.getByText("wrong; expected right").closest("[role=gridcell]");
+    expect([wrong?.getAttribute("aria-invalid"), wrong?.closest("[role=row]")?.textContent?.slice(0, 3)]).toEqual(["true", "h2s"]);
     fireEvent.click(screen.getByLabelText("Choose co2"));
     fireEvent.click(screen.getByLabelText("Choose o2"), { shiftKey: true });
-    await said("3 chosen; shift chooses up to here");
+    await said("3 points chosen");
     type("Filter the list", "TITLE 4");
     await waitFor(() => expect(listed()).toEqual(["flow"]));
     fireEvent.click(screen.getByLabelText("Choose all that are shown"));
-    await said("1 chosen; shift chooses up to here");
+    await said("4 points chosen");
     type("Filter the list", "input:2");
     await waitFor(() => expect(listed()).toEqual(["h2s"]));
+  });
+
+  test("are typed into, pasted into, and taken back, each time in one request", async () => {
+    const EDITS = "POST gateways/alderfen-1/draft/edits";
+    const told = (name: string, type: string) => ({ json: { version: 8, objects: [{ class: "point", list: LIST, name, version: "2", content: { name, address: "input:0", type, rate: "normal" } }] } });
+    const page = show(editor, "/", { ...service, [EDITS]: told("ch4", "int16") });
+    const grid = await screen.findByLabelText("Points of the list");
+    await waitFor(() => expect(listed()).toEqual(names));
+    for (const key of ["ArrowRight", "ArrowRight", "i"]) fireEvent.keyDown(grid, { key });
+    const cell = screen.getByRole("textbox", { name: "Type" });
+    expect((cell as HTMLInputElement).value, "what is typed replaces the cell").toBe("i");
+    fireEvent.change(cell, { target: { value: "int16" } });
+    fireEvent.keyDown(cell, { key: "Enter" });
+    await waitFor(() => expect(page.sent).toHaveLength(1));
+    expect(page.sent[0]?.body.edits).toMatchObject([{ object: { name: "ch4" }, version: "1", content: { type: "int16" } }]);
+    await waitFor(() => expect(screen.getByText("int16")).toBeTruthy());
+    fireEvent.paste(grid, { clipboardData: { getData: () => "float32\nfloat32\nfloat32" } });
+    await waitFor(() => expect(page.sent).toHaveLength(2));
+    expect(page.sent[1]?.body.edits.map((edit: { object: { name: string } }) => edit.object.name)).toEqual(["co2", "h2s", "o2"]);
+    await waitFor(() => expect(button("Undo").disabled).toBe(false));
+    fireEvent.keyDown(grid, { key: "z", ctrlKey: true });
+    await waitFor(() => expect(page.sent).toHaveLength(3));
+    expect(page.sent[2]?.body.edits).toHaveLength(3);
+    expect(page.sent[2]?.body.edits[0]).toMatchObject({ content: { type: "uint16" }, began: { type: "float32" } });
   });
 
   test("can be looked at and not chosen by who only looks; none says what to do", async () => {

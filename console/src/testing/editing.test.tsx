@@ -236,12 +236,12 @@ describe("several points at once", () => {
   const bulk = (onDone = () => {}) => <BulkChange gateway="alderfen-1" list="points/tank.csv" schema={schema} points={points} rates={["fast", "slow"]} onDone={onDone} />;
 
   test("get one value, and those that have it already are left alone", async () => {
-    let isDone = false;
-    const page = show(bulk(() => (isDone = true)), "/", { ...DESCRIPTION, [EDITS]: { json: { version: 8 } } });
+    const page = show(bulk(() => expect.unreachable("the choice lasts")), "/", { ...DESCRIPTION, [EDITS]: { json: { version: 8 } } });
     expect(button("Set for all").disabled).toBe(true);
     fireEvent.change(field("What to change"), { target: { value: "unit" } });
-    press(/Fill down/);
-    await waitFor(() => expect(isDone).toBe(true));
+    type("New Unit", "%");
+    press("Set for all");
+    await said("1 point changed");
     expect(page.sent[0]?.body.edits.map((edit: { object: { name: string }; version: string }) => [edit.object.name, edit.version])).toEqual([["feed", "4"]]);
   });
 
@@ -284,7 +284,7 @@ describe("what will change", () => {
 });
 
 describe("a command", () => {
-  const point = { id: "a", gateway: "alderfen-1", device: "pump", name: "speed", type: "uint16", unit: "rpm", writable: true } as unknown as PointView;
+  const point = { id: "a", gateway: "alderfen-1", device: "pump", name: "speed", type: "uint16", unit: "rpm", writable: true, confirm: "none", value: 12, quality: "good" } as unknown as PointView;
   const PUT = "PUT points/alderfen-1/pump/speed/value";
   const outcome: WriteOutcome = { address: "holding:0", answer_ms: 3, frames: [], written: 17.5, raw: 17.5, value: 17.5, unit: "rpm", words: "confirmed", confirmed: true } as unknown as WriteOutcome;
 
@@ -295,6 +295,29 @@ describe("a command", () => {
     press("Write");
     await said(/Written, reads back 17.5 rpm/);
     expect(page.sent[0]?.body).toEqual({ value: "17.5" });
+  });
+
+  test("is asked once, with the old and the new value, unless its point says otherwise", async () => {
+    const page = show(<Command point={{ ...point, confirm: "once" }} />, "/", { [PUT]: { json: outcome } });
+    type("New value", "17,5");
+    press("Write");
+    const question = await screen.findByRole("alertdialog");
+    expect(question.textContent).toContain("Now12 rpmTo be17.5 rpm");
+    press("Leave it");
+    expect(page.sent).toEqual([]);
+    press("Write");
+    press("Write it");
+    await said(/Written, reads back 17.5 rpm/);
+  });
+
+  test("can ask for the value once more", async () => {
+    const page = show(<Command point={{ ...point, confirm: "typed" }} />, "/", { [PUT]: { json: outcome } });
+    type("New value", "17,5");
+    press("Write");
+    expect(button("Write it").disabled).toBe(true);
+    type(/^Type 17.5/, "17.5");
+    press("Write it");
+    await waitFor(() => expect(page.sent[0]?.body).toEqual({ value: "17.5" }));
   });
 
   test("that the device took and did not follow is no success", async () => {

@@ -8,16 +8,37 @@ export function span(millis: number): string {
   return `${Math.floor(seconds / 86_400)} d`;
 }
 
-/** A value as a meter would show it, with its decimals where they are known; a dash when there is none. */
-export function value(of: unknown, decimals?: number | null): string {
+/** Digits in groups of three, with a narrow space between them, from five on. */
+function grouped(text: string): string {
+  return text.replace(/^(-?)(\d{5,})/, (_, sign: string, digits: string) => sign + digits.replace(/\B(?=(\d{3})+$)/g, "\u202f"));
+}
+
+/**
+ * A value as a meter would show it, with its decimals where they are known; a dash when there is none. What is of a type with decimals
+ * keeps as many, also when they are noughts.
+ */
+export function value(of: unknown, decimals?: number | null, type = ""): string {
   if (of === null || of === undefined) return "–";
   if (typeof of === "boolean") return of ? "on" : "off";
   if (typeof of === "object") return JSON.stringify(of);
   if (typeof of !== "number") return String(of);
-  if (decimals != null) return of.toFixed(decimals);
-  if (Number.isInteger(of)) return String(of);
+  if (decimals != null) return grouped(of.toFixed(decimals));
+  const isSteady = type.startsWith("float");
+  if (Number.isInteger(of) && !isSteady) return grouped(String(of));
   const size = Math.abs(of);
-  return String(Number(of.toFixed(size >= 1000 ? 1 : size >= 1 ? 2 : 4)));
+  const fixed = of.toFixed(size >= 1000 ? 1 : size >= 1 ? 2 : 4);
+  return grouped(isSteady ? fixed : String(Number(fixed)));
+}
+
+/** A value with all digits that its type has, to be compared with a display: none of them is rounded away, and none is made up. */
+export function exact(of: unknown, type = ""): string {
+  if (typeof of !== "number" || Number.isInteger(of)) return value(of);
+  if (type !== "float32") return String(of);
+  for (let digits = 1; digits < 10; digits++) {
+    const text = of.toPrecision(digits);
+    if (Math.fround(Number(text)) === Math.fround(of)) return String(Number(text));
+  }
+  return String(of);
 }
 
 /** The values as the device sent them: bits as 0 and 1, nothing rounded. */

@@ -2,7 +2,7 @@ import { useEffect, useRef, useState } from "react";
 import { useLocation } from "react-router";
 import type { Content, Problem } from "../../api/client";
 import { Choice, Field, type Labelled, Lines } from "../../components/Form";
-import { type FormField, fieldsOf, shown, valueOf, withKey } from "./schema";
+import { type FormField, fieldsOf, shown, takes, valueOf, withKey } from "./schema";
 
 interface SchemaFormProps {
   schema: unknown;
@@ -17,7 +17,7 @@ interface SchemaFormProps {
 
 /** A form for any object of a description: everything it shows comes from the schema. */
 export function SchemaForm({ schema, content, onChange, problems, names, without = [] }: SchemaFormProps) {
-  const fields = fieldsOf(schema).filter((field) => !without.includes(field.key));
+  const fields = fieldsOf(schema).filter((field) => !without.includes(field.key) && takes(field, content));
   const advanced = fields.filter((field) => field.isAdvanced);
   const draw = (field: FormField) => (
     <div key={field.key} data-field={field.key} className={field.isWide ? "sm:col-span-2" : ""}>

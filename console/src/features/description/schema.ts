@@ -18,6 +18,8 @@ export interface FormField {
   isAdvanced: boolean;
   /** Whether it needs the width of two. */
   isWide: boolean;
+  /** Which types of values it is for; empty for all. */
+  of: string;
   /** What it is when nothing is said, as text. */
   fallback: string;
   entry: Entry;
@@ -42,10 +44,22 @@ export function fieldsOf(schema: unknown): FormField[] {
       isRequired: required.includes(key),
       isAdvanced: property["x-advanced"] === true,
       isWide: property["x-wide"] === true,
+      of: text(property["x-for"]),
       fallback: shown(property.default),
       entry: entryOf(property, definitions),
     };
   });
+}
+
+/** Whether an object can have a field: what is for numbers is nothing for a text. One that is set all the same is shown. */
+export function takes(field: FormField, content: Content): boolean {
+  if (field.of === "" || field.key in content) return true;
+  const type = shown(content.type);
+  if (type === "" || type === "auto") return true;
+  const isBit = type === "bool";
+  const isNumber = /^(u?int|float|bcd)\d+$/.test(type);
+  if (field.of === "bits") return isBit || /\.\d+$/.test(shown(content.address));
+  return isNumber && (field.of !== "whole-numbers" || !type.startsWith("float"));
 }
 
 /** `max-registers` is "Max registers". */

@@ -4,7 +4,7 @@ import { pointsQuery } from "../../api/queries";
 import { Notice } from "../../components/Notice";
 import { Panel } from "../../components/Page";
 import { useLive, useServiceNow } from "../../live/live";
-import { span, value } from "../../text/format";
+import { exact, span } from "../../text/format";
 import { useBirths } from "../tap/births";
 import { Quality } from "../points/Quality";
 import { withReadings } from "../points/rows";
@@ -56,14 +56,14 @@ export function Arrivals({ gateway, device }: { gateway: string; device: string 
               return (
                 <tr key={point.id} className="border-t border-line">
                   <th className="py-1.5 pr-3 font-medium">{point.name}</th>
-                  <td className="reading max-w-56 truncate pr-3 text-right tabular-nums" title={value(point.value, point.decimals)}>
-                    {value(point.value, point.decimals)} {point.unit}
+                  <td className="reading max-w-56 truncate pr-3 text-right tabular-nums" title={exact(point.value, point.type)}>
+                    {exact(point.value, point.type)} {point.unit}
                   </td>
                   <td className="pr-3">
                     <Quality reading={point} />
                   </td>
-                  <td className="max-w-56 truncate pr-3 text-right tabular-nums" title={there ? value(there.value, point.decimals) : undefined}>
-                    {there ? value(there.value, point.decimals) : "not yet"}
+                  <td className="max-w-56 truncate pr-3 text-right tabular-nums" title={there ? exact(there.value, point.type) : undefined}>
+                    {there ? exact(there.value, point.type) : "not yet"}
                   </td>
                   <td className="text-right whitespace-nowrap tabular-nums text-soft">{there ? `${span(now - there.at)} ago` : ""}</td>
                 </tr>

@@ -1,10 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import { useVirtualizer } from "@tanstack/react-virtual";
-import { useMemo, useRef, useState } from "react";
+import { useMemo, useState } from "react";
 import type { Content, DraftView, Forms, ObjectView, Problem } from "../../api/client";
 import { checkQuery, draftPointsQuery } from "../../api/queries";
-import { Address } from "../../components/Address";
-import { Badge } from "../../components/Badge";
 import { Button } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
 import { count } from "../../text/format";
@@ -13,8 +10,8 @@ import { ObjectEditor } from "../description/ObjectEditor";
 import { shown } from "../description/schema";
 import { useMay } from "../session/may";
 import { ImportList } from "../points/ImportList";
-import { range } from "./bulk";
 import { BulkChange } from "./BulkChange";
+import { PointsGrid } from "./PointsGrid";
 import { TrialPanel } from "./TrialPanel";
 
 interface PointsEditorProps {
@@ -27,22 +24,24 @@ interface PointsEditorProps {
   onOpen: (name: string | null) => void;
 }
 
-const ROW = 36;
-
 /** The points of a device in the draft: edited one by one, or pasted as a list. */
 export function PointsEditor({ gateway, draft, forms, device, list, opened, onOpen }: PointsEditorProps) {
   const points = useQuery(draftPointsQuery(gateway, list));
   const check = useQuery(checkQuery(gateway));
   const may = useMay("engineer");
-  const [isPasting, setPasting] = useState(false);
+  /** The list that is taken over, as far as it is there already. */
+  const [pasting, setPasting] = useState<string | null>(null);
   const [text, setText] = useState("");
-  const [picked, setPicked] = useState<ReadonlySet<string>>(new Set());
+  const [picked, pick] = usePicked(`${gateway}/${list}`);
   const shared = draft.lists.find((known) => known.path === list)?.devices.filter((name) => name !== device.name) ?? [];
   const link = objectsOf(draft, "link").find((object) => object.name === contentOf(device).link);
   const faulty = useMemo(() => {
-    const of: Map<string, Problem> = new Map();
+    const of: Map<string, Problem[]> = new Map();
     for (const problem of check.data?.problems ?? []) {
-      if (problem.target?.class === "point" && problem.target.list === list) of.set(problem.target.name, problem);
+      if (problem.target?.class !== "point" || problem.target.list !== list) continue;
+      const known = of.get(problem.target.name);
+      if (known) known.push(problem);
+      else of.set(problem.target.name, [problem]);
     }
     return of;
   }, [check.data, list]);
@@ -76,7 +75,7 @@ export function PointsEditor({ gateway, draft, forms, device, list, opened, onOp
         <p className="text-sm text-soft">{count(points.data.length, "point")}</p>
         {may ? (
           <div className="ml-auto flex gap-2">
-            <Button quiet onClick={() => setPasting(!isPasting)}>
+            <Button quiet onClick={() => setPasting(pasting === null ? "" : null)}>
               Take over a list
             </Button>
             <Button quiet onClick={() => onOpen("")}>
@@ -85,8 +84,8 @@ export function PointsEditor({ gateway, draft, forms, device, list, opened, onOp
           </div>
         ) : null}
       </div>
-      {isPasting ? (
-        <ImportList {...{ gateway, draft, list }} schema={pointSchema(forms, draft, list)} onDone={() => setPasting(false)} />
+      {pasting !== null ? (
+        <ImportList key={pasting} {...{ gateway, draft, list }} start={pasting} schema={pointSchema(forms, draft, list)} onDone={() => setPasting(null)} />
       ) : null}
       {opened === "" || open ? (
         <div className="rounded-md border border-line-strong bg-raised p-4">
@@ -111,101 +110,38 @@ export function PointsEditor({ gateway, draft, forms, device, list, opened, onOp
       ) : (
         <>
           {chosen.length > 0 ? (
-            <BulkChange {...{ gateway, list }} schema={pointSchema(forms, draft, list)} points={chosen} rates={namesOf(draft).rate} onDone={() => setPicked(new Set())} />
+            <BulkChange {...{ gateway, list }} schema={pointSchema(forms, draft, list)} points={chosen} rates={namesOf(draft).rate} onDone={() => pick(new Set())} />
           ) : null}
-          <PointRows {...{ rows, faulty, opened, onOpen, picked }} onPick={may ? setPicked : undefined} />
+          <PointsGrid
+            {...{ gateway, list, rows, opened, onOpen, picked }}
+            device={device.name}
+            all={points.data}
+            schema={pointSchema(forms, draft, list)}
+            rates={namesOf(draft).rate}
+            problems={faulty}
+            onPick={may ? pick : undefined}
+            onList={(pasted) => setPasting(pasted)}
+          />
         </>
       )}
     </div>
   );
 }
 
-interface PointRowsProps {
-  rows: ObjectView[];
-  faulty: Map<string, Problem>;
-  opened: string | null;
-  onOpen: (name: string) => void;
-  picked: ReadonlySet<string>;
-  /** Nobody may pick without it. */
-  onPick: ((names: ReadonlySet<string>) => void) | undefined;
-}
-
-function PointRows({ rows, faulty, opened, onOpen, picked, onPick }: PointRowsProps) {
-  const last = useRef<string | null>(null);
-  const all = rows.length > 0 && rows.every((row) => picked.has(row.name));
-  const pick = (name: string, isRange: boolean) => {
-    const names = isRange && last.current ? range(rows, last.current, name) : [name];
-    const after = new Set(picked);
-    const isOn = !picked.has(name);
-    for (const one of names) {
-      if (isOn) after.add(one);
-      else after.delete(one);
+/** The points that are chosen: until they are dropped, whatever is looked at meanwhile. */
+function usePicked(key: string) {
+  const place = `picked:${key}`;
+  const [picked, setPicked] = useState<ReadonlySet<string>>(() => {
+    try {
+      const parsed: unknown = JSON.parse(sessionStorage.getItem(place) ?? "[]");
+      return new Set(Array.isArray(parsed) ? parsed.filter((name) => typeof name === "string") : []);
+    } catch {
+      return new Set();
     }
-    last.current = name;
-    onPick?.(after);
-  };
-  const scroller = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({
-    count: rows.length,
-    getScrollElement: () => scroller.current,
-    estimateSize: () => ROW,
-    overscan: 10,
   });
-  return (
-    <div ref={scroller} className="max-h-[26rem] overflow-auto rounded-md border border-line text-sm">
-      {onPick ? (
-        <label className="sticky top-0 z-10 flex h-8 items-center gap-2 border-b border-line-strong bg-ground px-3 text-xs text-soft">
-          <input
-            type="checkbox"
-            aria-label="Choose all that are shown"
-            checked={all}
-            onChange={() => onPick(all ? new Set() : new Set(rows.map((row) => row.name)))}
-            className="size-4 accent-(--act)"
-          />
-          {picked.size > 0 ? `${picked.size} chosen; shift chooses up to here` : "Choose points to change several at once"}
-        </label>
-      ) : null}
-      <ul aria-label="Points of the list" className="relative" style={{ height: virtual.getTotalSize() }}>
-        {virtual.getVirtualItems().map((item) => {
-          const point = rows[item.index];
-          if (!point) return null;
-          const content = contentOf(point);
-          const problem = faulty.get(point.name);
-          return (
-            <li key={point.name} className="absolute inset-x-0 flex border-b border-line" style={{ height: ROW, transform: `translateY(${item.start}px)` }}>
-              {onPick ? (
-                <input
-                  type="checkbox"
-                  aria-label={`Choose ${point.name}`}
-                  checked={picked.has(point.name)}
-                  onChange={() => undefined}
-                  onClick={(event) => pick(point.name, event.shiftKey)}
-                  className="my-auto ml-3 size-4 shrink-0 accent-(--act)"
-                />
-              ) : null}
-              <button
-                type="button"
-                aria-pressed={point.name === opened}
-                onClick={() => onOpen(point.name)}
-                className="grid h-full w-full min-w-0 grid-cols-[minmax(5rem,1.4fr)_minmax(4rem,1fr)_auto] items-center gap-x-3 px-3 text-left hover:bg-select aria-pressed:bg-select sm:grid-cols-[minmax(5rem,1.3fr)_minmax(7rem,1fr)_4rem_3.5rem_4rem_4.5rem]"
-              >
-                <span className="truncate font-medium">{point.name}</span>
-                <Address>{shown(content.address)}</Address>
-                <span className="truncate text-soft max-sm:hidden">{shown(content.type)}</span>
-                <span className="truncate text-soft max-sm:hidden">{shown(content.unit)}</span>
-                <span className="truncate text-soft max-sm:hidden">{shown(content.rate)}</span>
-                <span className="justify-self-end">
-                  {problem ? (
-                    <Badge tone={problem.severity === "mistake" ? "alarm" : "warn"}>{problem.severity}</Badge>
-                  ) : point.changed_by ? (
-                    <Badge tone="warn">changed</Badge>
-                  ) : null}
-                </span>
-              </button>
-            </li>
-          );
-        })}
-      </ul>
-    </div>
-  );
+  const pick = (names: ReadonlySet<string>) => {
+    sessionStorage.setItem(place, JSON.stringify([...names]));
+    setPicked(names);
+  };
+  return [picked, pick] as const;
 }

@@ -8,11 +8,14 @@ import { Plot } from "../../components/Plot";
 import { clock, raw, span, value } from "../../text/format";
 import { AskNow } from "./AskNow";
 import { Command } from "./Command";
+import { LastFrames, PointWhy, QualityHistory } from "./PointWhy";
 import { Quality } from "./Quality";
+import { stretchesOf } from "./why";
 
 interface Moment {
   at: number;
   value: number | null;
+  good: boolean;
 }
 
 /** Is this value right? One point with all that is known of it, and its last minutes. */
@@ -22,6 +25,7 @@ export function PointDetail({ point, now, onClose }: { point: PointView; now: nu
   const moments = useMoments(point, detail.data?.recent);
   const times = useMemo(() => moments.map((moment) => moment.at / 1000), [moments]);
   const values = useMemo(() => moments.map((moment) => moment.value), [moments]);
+  const stretches = useMemo(() => stretchesOf(moments), [moments]);
   const facts: [string, string][] = [
     ["Raw value", raw(point.raw)],
     ["Address", point.address],
@@ -54,15 +58,17 @@ export function PointDetail({ point, now, onClose }: { point: PointView; now: nu
       </header>
       <div>
         <p className="reading text-xl font-semibold tabular-nums">
-          {value(point.value, point.decimals)} <span className="text-base font-normal text-soft">{point.unit}</span>
+          {value(point.value, point.decimals, point.type)} <span className="text-base font-normal text-soft">{point.unit}</span>
         </p>
         <p className="text-sm">
           <Quality reading={point} />
           {point.quality === "bad" && point.value !== null ? <span className="text-soft"> · last known value</span> : null}
         </p>
       </div>
+      <PointWhy point={point} />
       <Command key={point.id} point={point} />
       <AskNow key={`${point.id} now`} point={point} />
+      <LastFrames key={`${point.id} frames`} point={point} />
       <section aria-label="Last minutes">
         <h3 className="mb-1 text-xs font-semibold tracking-widest text-faint uppercase">Last minutes</h3>
         {detail.isPending ? <Loading what="the last minutes" /> : null}
@@ -74,6 +80,7 @@ export function PointDetail({ point, now, onClose }: { point: PointView; now: nu
           <Plot label={`${point.name} over the last minutes`} unit={point.unit} times={times} values={values} />
         ) : null}
       </section>
+      <QualityHistory stretches={stretches} now={now} />
       <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1 text-sm">
         {facts.map(([name, text]) => (
           <div key={name} className="contents">
@@ -93,17 +100,17 @@ function limits(point: PointView): string {
 }
 
 /** What the service remembers, and what the stream has told since. */
-function useMoments(point: PointView, recent: readonly { at: number; value?: number | null }[] | undefined): Moment[] {
+function useMoments(point: PointView, recent: readonly { at: number; value?: number | null; good: boolean }[] | undefined): Moment[] {
   const [since, setSince] = useState<Moment[]>([]);
   useEffect(() => setSince([]), [point.id]);
   useEffect(() => {
     const isBad = point.quality === "bad";
     const number = typeof point.value === "boolean" ? Number(point.value) : point.value;
-    const moment = { at: point.gateway_at, value: isBad || typeof number !== "number" ? null : number };
+    const moment = { at: point.gateway_at, value: isBad || typeof number !== "number" ? null : number, good: point.quality === "good" };
     setSince((known) => (known.at(-1)?.at === moment.at ? known : [...known.slice(-2000), moment]));
   }, [point]);
   return useMemo(() => {
-    const remembered = (recent ?? []).map(({ at, value }) => ({ at, value: value ?? null }));
+    const remembered = (recent ?? []).map(({ at, value, good }) => ({ at, value: value ?? null, good }));
     const last = remembered.at(-1)?.at ?? 0;
     return [...remembered, ...since.filter((moment) => moment.at > last)];
   }, [recent, since]);

@@ -21,6 +21,7 @@ function point(name: string, reading: Partial<PointView>): PointView {
     report: "change",
     writable: false,
     relinquishable: false,
+    confirm: "once",
     value: 54.3,
     raw: 5430,
     quality: "good",

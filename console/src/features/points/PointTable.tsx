@@ -2,6 +2,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, type ReactNode, useEffect, useRef } from "react";
 import type { PointView } from "../../api/client";
 import { Address } from "../../components/Address";
+import { Middle } from "../../components/Middle";
 import { raw, span, value } from "../../text/format";
 import { Quality } from "./Quality";
 import type { Filter, SortKey } from "./rows";
@@ -99,10 +100,14 @@ export function PointTable({ rows, now, selected, onSelect, filter, onSort }: Po
               className={`${GRID} ${NARROW} absolute inset-x-0 cursor-pointer border-b border-line hover:bg-select aria-selected:bg-select`}
               style={{ height: rowHeight, transform: `translateY(${item.start - virtual.options.scrollMargin}px)` }}
             >
-              <Cell className="text-soft max-md:order-3 max-md:text-xs">{row.device}</Cell>
-              <Cell className="font-medium max-md:order-1">{row.name}</Cell>
+              <Cell className="text-soft max-md:order-3 max-md:text-xs">
+                <Middle text={row.device} />
+              </Cell>
+              <Cell className="font-medium max-md:order-1">
+                <Middle text={row.name} />
+              </Cell>
               <Cell className={`reading text-right tabular-nums max-md:order-2 ${row.quality === "bad" ? "text-faint" : ""}`}>
-                {value(row.value, row.decimals)}
+                {value(row.value, row.decimals, row.type)}
                 <span className="text-soft md:hidden"> {row.unit}</span>
               </Cell>
               <Cell className="text-soft max-md:hidden">{row.unit}</Cell>

@@ -16,6 +16,7 @@ function point(device: string, name: string, quality = "good", value: unknown = 
     report: "change",
     writable: false,
     relinquishable: false,
+    confirm: "once",
     value,
     raw: value,
     quality,

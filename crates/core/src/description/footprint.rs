@@ -67,6 +67,7 @@ fn same_point(mine: &Description, left: &Point, theirs: &Description, right: &Po
         deadband_percent,
         min_interval,
         access,
+        confirm,
         lifetime,
         safe_value,
         labels: _,
@@ -81,6 +82,7 @@ fn same_point(mine: &Description, left: &Point, theirs: &Description, right: &Po
         && *data_type == other.data_type
         && (*scale, *offset, *deadband) == (other.scale, other.offset, other.deadband)
         && (*deadband_percent, *min_interval) == (other.deadband_percent, other.min_interval)
+        && *confirm == other.confirm
         && (*lifetime, safe_value) == (other.lifetime, &other.safe_value)
         && (*span, enumeration) == (other.span, &other.enumeration)
         && (*clamp, *root, *invert) == (other.clamp, other.root, other.invert)

@@ -76,7 +76,9 @@ pub use read::{check_and_parse, check_files, parse, read};
 pub use schema::{ObjectKind, schema};
 pub use secret::{SecretFields, SecretText, destination, is_secured_now};
 pub use selection::{ParseSelectionError, Selection, fits};
-pub use settings::{Access, DeviceSettings, GatewaySettings, LinkSettings, PointSettings, RateSettings};
+pub use settings::{
+    Access, CommandConfirm, DeviceSettings, GatewaySettings, LinkSettings, PointSettings, RateSettings,
+};
 pub use sheet::{SheetColumn, SheetWishes};
 pub use span::{ParseSpanError, Span};
 pub use update::update;

@@ -111,6 +111,26 @@ pub enum Access {
     ReadWriteLocal,
 }
 
+/// What is asked before somebody commands a point by hand.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema, utoipa::ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum CommandConfirm {
+    /// Nothing.
+    None,
+    /// Whether it is meant, with the old and the new value.
+    #[default]
+    Once,
+    /// For the value once more.
+    Typed,
+}
+
+impl CommandConfirm {
+    #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
+    const fn is_once(&self) -> bool {
+        matches!(self, Self::Once)
+    }
+}
+
 /// One row of a point list, as far as it is the same for every protocol.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
@@ -124,30 +144,32 @@ pub struct PointSettings {
     pub data_type: DataType,
     /// Engineering value = raw × scale + offset.
     #[serde(default = "one")]
+    #[schemars(extend("x-for" = "numbers"))]
     pub scale: f64,
     /// Engineering value = raw × scale + offset.
     #[serde(default)]
+    #[schemars(extend("x-for" = "numbers"))]
     pub offset: f64,
     /// In place of scale and offset: two ends of the raw value laid on two of the engineering value, such as
     /// 0..27648 -> -50..150.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(extend("x-advanced" = true))]
+    #[schemars(extend("x-advanced" = true, "x-for" = "numbers"))]
     pub span: Option<TwoEndedSpan>,
     /// Whether values beyond the ends of the span are held at them.
     #[serde(default, skip_serializing_if = "is_false")]
-    #[schemars(extend("x-advanced" = true, "default" = false))]
+    #[schemars(extend("x-advanced" = true, "default" = false, "x-for" = "numbers"))]
     pub clamp: bool,
     /// Whether the square root is taken between the ends of the span: flow from a differential pressure.
     #[serde(default, skip_serializing_if = "is_false")]
-    #[schemars(extend("x-advanced" = true, "default" = false))]
+    #[schemars(extend("x-advanced" = true, "default" = false, "x-for" = "numbers"))]
     pub root: bool,
     /// Whether a bit is turned: 0 is on.
     #[serde(default, skip_serializing_if = "is_false")]
-    #[schemars(extend("x-advanced" = true, "default" = false))]
+    #[schemars(extend("x-advanced" = true, "default" = false, "x-for" = "bits"))]
     pub invert: bool,
     /// Words for whole numbers, such as 0=stopped;1=running.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(extend("x-advanced" = true))]
+    #[schemars(extend("x-advanced" = true, "x-for" = "whole-numbers"))]
     pub enumeration: Option<Enumeration>,
     /// Unit of the engineering value.
     #[serde(default)]
@@ -160,11 +182,11 @@ pub struct PointSettings {
     pub report: Report,
     /// By how much it must move to go up on change, in engineering units.
     #[serde(default)]
-    #[schemars(range(min = 0.0))]
+    #[schemars(range(min = 0.0), extend("x-for" = "numbers"))]
     pub deadband: f64,
     /// The same in percent of the range from low to high, in place of the deadband.
     #[serde(default, skip_serializing_if = "is_zero")]
-    #[schemars(range(min = 0.0, max = 100.0), extend("x-advanced" = true, "default" = 0.0))]
+    #[schemars(range(min = 0.0, max = 100.0), extend("x-advanced" = true, "default" = 0.0, "x-for" = "numbers"))]
     pub deadband_percent: f64,
     /// No sooner than this after the one before does a change go up; a change of quality always does.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -173,6 +195,10 @@ pub struct PointSettings {
     /// Whether it can be commanded.
     #[serde(default)]
     pub access: Access,
+    /// What the console asks before it commands: nothing, once with the old and the new value, or for the value to be typed again.
+    #[serde(default, skip_serializing_if = "CommandConfirm::is_once")]
+    #[schemars(extend("x-advanced" = true, "default" = "once"))]
+    pub confirm: CommandConfirm,
     /// How long a commanded value holds; unless it is commanded anew by then, the safe value is written.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(extend("x-advanced" = true))]
@@ -184,9 +210,11 @@ pub struct PointSettings {
     pub safe_value: Option<Box<str>>,
     /// Engineering values below are doubtful.
     #[serde(default)]
+    #[schemars(extend("x-for" = "numbers"))]
     pub low: Option<f64>,
     /// Engineering values above are doubtful.
     #[serde(default)]
+    #[schemars(extend("x-for" = "numbers"))]
     pub high: Option<f64>,
     /// What people call it.
     #[serde(default)]

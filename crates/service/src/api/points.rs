@@ -7,6 +7,7 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
 use futures_util::stream::{self, StreamExt};
+use interlex_core::description::CommandConfirm;
 use interlex_core::{Quality, Reading, Value};
 use interlex_gateway::{
     Gateway, PointInfo, RecentValue, Running, TrialRead, TrialReading, WriteError, WriteOutcome, reason_words, try_read,
@@ -52,6 +53,8 @@ pub(crate) struct PointView {
     writable: bool,
     /// Whether a command to it can be given back.
     relinquishable: bool,
+    /// What is asked before somebody commands it by hand.
+    confirm: CommandConfirm,
     /// Until when the commanded value holds, in milliseconds since 1970 UTC: then the safe value is written.
     #[serde(skip_serializing_if = "Option::is_none")]
     commanded_until: Option<i64>,
@@ -306,6 +309,7 @@ fn view(gateway: &Gateway, running: &Running, info: &PointInfo) -> Option<PointV
         high: settings.high,
         writable: info.is_writable(),
         relinquishable: info.is_writable() && point.can_be_relinquished(),
+        confirm: settings.confirm,
         commanded_until: gateway.commands().commanded_until(info),
         reading: reading_view(reading),
     })
