@@ -22,6 +22,7 @@ const DevicesPage = lazy(() => import("./features/devices/DevicesPage").then((pa
 const EventsPage = lazy(() => import("./features/events/EventsPage").then((page) => ({ default: page.EventsPage })));
 const FramesPage = lazy(() => import("./features/frames/FramesPage").then((page) => ({ default: page.FramesPage })));
 const GatewaysPage = lazy(() => import("./features/gateways/GatewaysPage").then((page) => ({ default: page.GatewaysPage })));
+const LoopsPage = lazy(() => import("./features/loops/LoopsPage").then((page) => ({ default: page.LoopsPage })));
 const LinksPage = lazy(() => import("./features/links/LinksPage").then((page) => ({ default: page.LinksPage })));
 const ModelsPage = lazy(() => import("./features/models/ModelsPage").then((page) => ({ default: page.ModelsPage })));
 const OutagesPage = lazy(() => import("./features/outages/OutagesPage").then((page) => ({ default: page.OutagesPage })));
@@ -74,6 +75,7 @@ function Inside() {
           <Route path="/events" element={<EventsPage />} />
           <Route path="/frames" element={<FramesPage />} />
           <Route path="/buffer" element={<BufferPage />} />
+          <Route path="/loop-checks" element={<LoopsPage />} />
           <Route path="/outages" element={<OutagesPage />} />
           <Route path="/tap" element={<TapPage />} />
           <Route path="/gateways" element={<GatewaysPage />} />

@@ -145,6 +145,15 @@ impl Browser {
         }
     }
 
+    /// Waits until the page shows a text, however its letters are drawn.
+    pub async fn shows_any_case(&self, text: &str) {
+        let text = text.to_lowercase();
+        wait_for(&format!("the page shows {text:?}"), || async {
+            self.text().await.to_lowercase().contains(&text).then_some(())
+        })
+        .await;
+    }
+
     pub async fn text(&self) -> String {
         // The browser's own way: that of the protocol looks at every element by itself, and keeps a long page busy with it.
         let text = self.driver.execute("return document.body.innerText", Vec::new()).await;
@@ -153,6 +162,21 @@ impl Browser {
 
     pub async fn resize(&self, width: u32, height: u32) {
         self.driver.set_window_rect(0, 0, width, height).await.unwrap();
+    }
+
+    /// What an automatic check of accessibility finds on the page, in words; nothing where there is nothing.
+    ///
+    /// # Panics
+    /// Where the checker is not installed with the console's packages.
+    pub async fn axe(&self) -> Vec<String> {
+        let file = concat!(env!("CARGO_MANIFEST_DIR"), "/../console/node_modules/axe-core/axe.min.js");
+        let checker = std::fs::read_to_string(file).expect("the console's packages are installed");
+        self.driver.execute(format!("{checker}; return true"), vec![]).await.expect("the checker runs");
+        let run = "const done = arguments[arguments.length - 1]; axe.run(document, { resultTypes: ['violations'] })\
+                   .then((told) => done(told.violations.map((one) => `${one.id}: ${one.nodes.map((node) => node.html.slice(0, 200)).join(' | ')}`)))\
+                   .catch((error) => done([String(error)]))";
+        let told = self.driver.execute_async(run, vec![]).await.expect("the checker tells");
+        told.convert().expect("a list of texts")
     }
 
     /// Keeps a picture when the environment names a directory for them.

@@ -84,7 +84,7 @@ async fn nothing_wrong_is_written(rig: &Rig) {
     ];
     for (arguments, why) in refused {
         let out = rig.interlex(&arguments).await;
-        assert!(out.code == 3 && out.err.contains(why), "{arguments:?}: {out:?}");
+        assert!(out.code == 1 && out.err.contains(why), "{arguments:?}: {out:?}");
     }
     let out = rig.interlex(&["write", "digester-1", "nothing", "1"]).await;
     assert!(out.code == 1 && out.err.contains("there is no point alderfen-1/digester-1/nothing"), "{out:?}");

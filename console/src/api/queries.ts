@@ -213,3 +213,15 @@ export async function outagePage(filter: OutageFilter, behind?: OutageView) {
   const query = { ...filter, ...(behind ? { behind_from: behind.from, behind_id: behind.id } : {}), limit: OUTAGE_PAGE };
   return dataOf(api.GET("/api/v1/outages", { params: { query } }));
 }
+
+export const loopsQuery = (gateway: string) =>
+  queryOptions({
+    queryKey: ["loop-checks", gateway],
+    queryFn: () => dataOf(api.GET("/api/v1/gateways/{gateway}/loop-checks", { params: { path: { gateway } } })),
+  });
+
+export const loopQuery = (gateway: string, id: number) =>
+  queryOptions({
+    queryKey: ["loop-checks", gateway, id],
+    queryFn: () => dataOf(api.GET("/api/v1/gateways/{gateway}/loop-checks/{id}", { params: { path: { gateway, id } } })),
+  });

@@ -4,7 +4,7 @@ import { textOf } from "../text/file";
 
 /** How every control of a form looks. */
 export const CONTROL =
-  "h-10 w-full min-w-0 rounded-md border border-line-strong bg-raised px-3 aria-invalid:border-alarm aria-invalid:bg-alarm-ground";
+  "h-10 max-md:h-11 w-full min-w-0 rounded-md border border-line-strong bg-raised px-3 aria-invalid:border-alarm aria-invalid:bg-alarm-ground";
 
 export interface Labelled {
   label: string;
@@ -116,7 +116,7 @@ export function Button({ quiet = false, ...button }: { quiet?: boolean } & Compo
     <button
       type="button"
       {...button}
-      className={`inline-flex h-9 items-center justify-center gap-2 rounded-md px-3 disabled:opacity-50 ${look} ${button.className ?? ""}`}
+      className={`inline-flex h-9 max-md:min-h-11 items-center justify-center gap-2 rounded-md px-3 disabled:opacity-50 ${look} ${button.className ?? ""}`}
     />
   );
 }

@@ -25,6 +25,7 @@ const GROUPS: { title: string; pages: NavPage[] }[] = [
       { to: "/events", label: "Events", icon: "M5 4v16M9 7h10M9 12h7M9 17h9" },
       { to: "/frames", label: "Frames", icon: "M3 15h3V8h4v9h4V9h4v6h3" },
       { to: "/buffer", label: "Buffer", icon: "M5 5h14v14H5zM5 14h14M8 17h.01" },
+      { to: "/loop-checks", label: "Loop checks", icon: "M5 12l4 4 10-10M4 20h16" },
       { to: "/outages", label: "Outages", icon: "M4 12h4M16 12h4M9 8l6 8M15 8l-6 8" },
       { to: "/tap", label: "Tap", icon: "M4 8h9v4a3 3 0 0 0 6 0V8M8 8V5M12 19v2" },
     ],
@@ -65,6 +66,9 @@ export function Shell({ who, children }: { who: SignedIn; children: ReactNode })
   }));
   return (
     <div className="flex h-full flex-col-reverse md:flex-row">
+      <a href="#content" className="sr-only z-40 rounded-md bg-act px-3 py-2 text-act-ink focus:not-sr-only focus:absolute focus:top-2 focus:left-2">
+        Skip to the page
+      </a>
       <nav
         aria-label="Pages"
         className="flex shrink-0 items-stretch border-line bg-surface max-md:border-t md:w-44 md:flex-col md:overflow-y-auto md:border-r md:p-3"
@@ -105,7 +109,7 @@ export function Shell({ who, children }: { who: SignedIn; children: ReactNode })
           <Who who={who} />
         </div>
       </nav>
-      <div className="flex min-h-0 min-w-0 flex-1 flex-col">
+      <div id="content" tabIndex={-1} className="flex min-h-0 min-w-0 flex-1 flex-col outline-none">
         <Warnings />
         {children}
       </div>

@@ -9,6 +9,7 @@ use crate::client::events::EventsArguments;
 use crate::client::frames::FramesArguments;
 use crate::client::gateways::GatewaysArguments;
 use crate::client::link::LinkArguments;
+use crate::client::loop_check::LoopCheckArguments;
 use crate::client::messages::MessagesArguments;
 use crate::client::models::ModelsArguments;
 use crate::client::offers::OffersArguments;
@@ -87,6 +88,8 @@ pub(crate) enum Command {
     People(PeopleArguments),
     /// List and remove tokens of clients.
     Tokens(TokensArguments),
+    /// Compare points with what their devices show, one by one, and hand over the sheet.
+    LoopCheck(LoopCheckArguments),
     /// Show what did not work, from when to when, and what became of the values meanwhile.
     Outages(OutagesArguments),
     /// Show who did what, when and from where.

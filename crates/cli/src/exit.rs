@@ -18,7 +18,7 @@ pub(crate) const EXIT_CODES: &str = "Exit codes:
   0  done
   1  failed; the message says why
   2  wrong usage
-  3  the description, or what was asked for, has mistakes
+  3  the description, or an object that was to be tried, has mistakes
   4  not signed in, or not allowed
   5  the service cannot be reached
   6  somebody else has changed it meanwhile

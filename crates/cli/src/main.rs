@@ -10,6 +10,7 @@ mod options;
 mod output;
 mod plant;
 mod serve;
+mod table;
 
 use args::{Arguments, Command};
 use cap::Cap;
@@ -87,6 +88,7 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         Command::Tokens(arguments) => client::people::tokens(arguments).await,
         Command::Events(arguments) => client::events::run(arguments).await,
         Command::Audit(arguments) => client::audit::run(arguments).await,
+        Command::LoopCheck(arguments) => client::loop_check::run(arguments).await,
         Command::Outages(arguments) => client::outages::run(arguments).await,
         Command::Completions { shell } => {
             let mut script = Vec::new();

@@ -1,7 +1,7 @@
 use crate::exit::{ExitReason, failed};
 use crate::log::{self, LogFormat};
 use crate::options::{Output, loopback};
-use crate::output::{print_csv, print_json, print_table, say, table};
+use crate::output::{cell, print_csv, print_json, say, table};
 use crate::serve::interrupted;
 use clap::{Args, Subcommand, ValueEnum};
 use interlex_plant::{Encoding, EngineConfig, Order, Plant, PlantConfig, SIGNALS, Signal, UNITS};
@@ -202,9 +202,9 @@ fn print_map(output: Output) -> anyhow::Result<()> {
         Output::Table => {
             let mut map = table(&HEADER);
             rows.for_each(|row| {
-                map.add_row(row);
+                map.add_row(row.into_iter().map(cell));
             });
-            print_table(map)?;
+            map.print()?;
             Ok(())
         }
     }

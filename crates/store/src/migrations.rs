@@ -33,6 +33,7 @@ const STEPS: &[(&str, &str, &str)] = steps! {
     "0021" "commanded_value";
     "0022" "uplink_count";
     "0023" "outage";
+    "0024" "loop_check";
 };
 
 /// Runs those that a database has not seen yet.

@@ -79,7 +79,8 @@ function Changes({ gateway, draft }: { gateway: string; draft: DraftView }) {
 
 const MOST = 100;
 
-function Problems({ gateway, draft, problems }: { gateway: string; draft: DraftView; problems: Problem[] }) {
+/** What the check says, each with the way to its place. */
+export function Problems({ gateway, draft, problems }: { gateway: string; draft: DraftView; problems: Problem[] }) {
   if (problems.length === 0) return <p className="text-soft">No mistakes.</p>;
   const devicesOf = (list: string) => draft.lists.find((known) => known.path === list)?.devices ?? [];
   return (

@@ -1,13 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { useEffect, useRef, useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
 import type { Content, DraftView, EditRequest, Forms } from "../../api/client";
 import { checkQuery, differenceQuery, draftPointsQuery } from "../../api/queries";
 import { Button, Choice, Field } from "../../components/Form";
+import { focusFirst } from "../../components/focus";
 import { Loading, Notice } from "../../components/Notice";
 import { Panel } from "../../components/Page";
 import { count } from "../../text/format";
-import { ActivatePanel } from "../changes/ChangesPage";
+import { ActivatePanel, Problems } from "../changes/ChangesPage";
 import { DifferenceView } from "../changes/DifferenceView";
 import { OutcomePanel } from "../changes/OutcomePanel";
 import { contentOf, namesOf, objectsOf, useEdits } from "../description/edits";
@@ -15,7 +16,7 @@ import { KindChoice } from "../description/KindChoice";
 import { useKept } from "../description/kept";
 import { useAnnounce } from "../description/presence";
 import { SchemaForm } from "../description/SchemaForm";
-import { shown, targetOf } from "../description/schema";
+import { shown, targetOf, withKey } from "../description/schema";
 import { GatewayPage } from "../gateways/GatewayPage";
 import { Arrivals } from "./Arrivals";
 import { NewPoints } from "./NewPoints";
@@ -76,17 +77,29 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
   const names = { ...namesOf(draft), link: [...namesOf(draft).link, linkName].filter(Boolean) };
   const device = { ...plan.device, link: linkName };
   const saved = search.get("device") ?? "";
+  const deviceContent = contentOf(objectsOf(draft, "device").find((object) => object.name === saved));
+  const navigate = useNavigate();
 
+  const place = useRef<HTMLDivElement>(null);
+  useEffect(() => focusFirst(place.current), [step]);
+  const isReady = step === 0 ? linkName !== "" : step === 2 ? Boolean(plan.device.name) : step < 4;
   return (
-    <div className="grid max-w-3xl gap-4">
+    <div
+      className="grid max-w-3xl gap-4"
+      onKeyDown={(event) => {
+        // Enter goes on; what is tried in a form of its own is tried.
+        const isTyped = event.target instanceof HTMLInputElement && event.target.form === null;
+        if (event.key === "Enter" && isTyped && step < 4 && isReady) go(step + 1);
+      }}
+    >
       <ol aria-label="Steps" className="flex flex-wrap gap-x-1 gap-y-1 text-sm">
         {STEPS.map((title, at) => (
           <li key={title}>
             <button
               type="button"
               aria-current={at === step ? "step" : undefined}
-              disabled={(at === STEPS.length - 1) !== (saved !== "")}
-              onClick={() => go(at)}
+              disabled={at === STEPS.length - 1 && saved === ""}
+              onClick={() => (saved === "" || at === STEPS.length - 1 ? go(at) : navigate(editedAt(at, gateway, saved, shown(deviceContent.link))))}
               className="rounded-md px-2 py-1 text-soft enabled:hover:text-ink disabled:opacity-60 aria-[current]:bg-select aria-[current]:font-semibold aria-[current]:text-ink"
             >
               {at + 1}. {title}
@@ -94,6 +107,7 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
           </li>
         ))}
       </ol>
+      <div ref={place} className="grid gap-4">
       {step === 0 ? (
         <Panel title="Which way leads to it?">
           <div className="grid gap-4">
@@ -179,6 +193,7 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
             first={plan.first}
             points={plan.points}
             onChange={(points) => change({ points })}
+            onList={(path) => change({ device: withKey(plan.device, "points", path ?? undefined) })}
           />
           <Next onNext={() => go(4)} onBack={() => go(2)} />
         </Panel>
@@ -195,8 +210,25 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
         />
       ) : null}
       {step === 5 ? <RunIt {...{ gateway, draft, forms }} device={saved} /> : null}
+      </div>
     </div>
   );
+}
+
+/** Where a step is looked at again once its device is in the draft. */
+function editedAt(step: number, gateway: string, device: string, link: string): string {
+  const query = (of: Record<string, string>) => new URLSearchParams({ gateway, ...of }).toString();
+  switch (step) {
+    case 0:
+      return `/links?${query({ open: link })}`;
+    case 1:
+    case 2:
+      return `/devices?${query({ open: device, tab: "settings" })}`;
+    case 3:
+      return `/devices?${query({ open: device, tab: "points" })}`;
+    default:
+      return `/changes?${query({})}`;
+  }
 }
 
 /** What was typed for a link of another protocol stays where it means something in this one. */
@@ -313,10 +345,8 @@ function RunIt({ gateway, draft, forms, device }: { gateway: string; draft: Draf
             <DifferenceView difference={difference.data} gateway={gateway} />
           </Panel>
           {check.data.mistakes > 0 ? (
-            <Notice tone="alarm" title={`${count(check.data.mistakes, "mistake")} in the draft`}>
-              <Link to={`/changes?gateway=${encodeURIComponent(gateway)}`} className="underline">
-                Look at them
-              </Link>
+            <Notice tone="alarm" title={`${count(check.data.mistakes, "mistake")} in the draft: each leads to its field`}>
+              <Problems {...{ gateway, draft }} problems={check.data.problems.filter((problem) => problem.severity === "mistake")} />
             </Notice>
           ) : null}
           <ActivatePanel

@@ -1,4 +1,5 @@
 import { Tabs } from "radix-ui";
+import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { DraftView, Forms, ObjectView } from "../../api/client";
 import { Badge } from "../../components/Badge";
@@ -13,7 +14,9 @@ import { contentOf, objectsOf } from "../description/edits";
 import { ObjectEditor } from "../description/ObjectEditor";
 import { shown } from "../description/schema";
 import { GatewayPage } from "../gateways/GatewayPage";
+import { LoopCheckLink } from "../loops/LoopsPage";
 import { useMay } from "../session/may";
+import { Copies } from "./Copies";
 import { DeviceLine } from "./DeviceLine";
 import { ReportPreview } from "./ReportPreview";
 import { PointsEditor } from "./PointsEditor";
@@ -32,7 +35,7 @@ export function DevicesPage() {
         may ? (
           <Link
             to={`/devices/add?gateway=${encodeURIComponent(gateway)}`}
-            className="inline-flex h-9 items-center rounded-md bg-act px-3 font-semibold text-act-ink hover:opacity-90"
+            className="inline-flex h-9 max-md:h-11 items-center rounded-md bg-act px-3 font-semibold text-act-ink hover:opacity-90"
           >
             Add a device
           </Link>
@@ -133,6 +136,9 @@ function DeviceDetail({ gateway, draft, forms, device, onOpen }: DeviceDetailPro
   const tab = search.get("tab") ?? "points";
   const link = objectsOf(draft, "link").find((object) => object.name === contentOf(device).link);
   const change = (changes: Record<string, string>) => setSearch({ gateway, open: device.name, ...changes });
+  const may = useMay("engineer");
+  const [isCopying, setCopying] = useState(false);
+  const [added, setAdded] = useState(0);
   return (
     <Panel
       title={`Device ${device.name}`}
@@ -141,6 +147,12 @@ function DeviceDetail({ gateway, draft, forms, device, onOpen }: DeviceDetailPro
           <Link to={`/points?device=${encodeURIComponent(device.name)}`} className="text-sm text-act underline">
             Live values
           </Link>
+          {may ? (
+            <Button quiet onClick={() => setCopying(!isCopying)}>
+              Make copies
+            </Button>
+          ) : null}
+          {status ? <LoopCheckLink gateway={gateway} device={device.name} /> : null}
           <Button quiet onClick={() => onOpen(null)}>
             Close
           </Button>
@@ -156,6 +168,24 @@ function DeviceDetail({ gateway, draft, forms, device, onOpen }: DeviceDetailPro
           </span>
           {status.last_error ? <span>last error: {status.last_error}</span> : null}
         </p>
+      ) : null}
+      {isCopying ? (
+        <Copies
+          {...{ gateway, draft, forms, device }}
+          list={listOf(device)}
+          onDone={(many) => {
+            setCopying(false);
+            setAdded(many);
+          }}
+        />
+      ) : added > 0 ? (
+        <div className="mb-4">
+          <Notice title={`${count(added, "device")} added to the draft`}>
+            <Link to={`/changes?gateway=${encodeURIComponent(gateway)}`} className="text-act underline">
+              Look at what will change, and activate it
+            </Link>
+          </Notice>
+        </div>
       ) : null}
       <Tabs.Root value={tab} onValueChange={(to) => change({ tab: to })}>
         <Tabs.List aria-label="Parts of the device" className="mb-4 flex border-b border-line">

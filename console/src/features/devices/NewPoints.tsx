@@ -6,6 +6,7 @@ import { SchemaForm } from "../description/SchemaForm";
 import { shown } from "../description/schema";
 import { ImportList } from "../points/ImportList";
 import { TrialPanel } from "./TrialPanel";
+import { UseModel } from "./UseModel";
 
 interface NewPointsProps {
   gateway: string;
@@ -18,18 +19,23 @@ interface NewPointsProps {
   first: Content;
   points: Content[];
   onChange: (points: Content[]) => void;
+  /** The device's points are those of a list that is there. */
+  onList: (path: string | null) => void;
 }
 
 /** The points of a device that is not saved yet: by hand, each of them tried, or pasted as a list. */
-export function NewPoints({ gateway, draft, schema, link, device, first, points, onChange }: NewPointsProps) {
+export function NewPoints({ gateway, draft, schema, link, device, first, points, onChange, onList }: NewPointsProps) {
   const rate = namesOf(draft).rate[0] ?? "normal";
-  const [open, setOpen] = useState<number | null>(points.length === 0 ? 0 : null);
-  const [isPasting, setPasting] = useState(false);
+  const [open, setOpen] = useState<number | null>(points.length === 0 && !draft.lists.some((list) => list.path === shown(device.points)) ? 0 : null);
+  const [pasting, setPasting] = useState<string | null>(null);
+  const usesList = draft.lists.some((list) => list.path === shown(device.points));
   const at = (position: number) => points[position] ?? { ...(points.length === 0 ? first : {}), rate };
   const put = (position: number, content: Content) => onChange([...points.slice(0, position), content, ...points.slice(position + 1)]);
   const names = { ...namesOf(draft), rate: namesOf(draft).rate.length > 0 ? namesOf(draft).rate : [rate] };
   return (
     <div className="grid gap-3">
+      <UseModel {...{ gateway, draft, link, device, onList }} onText={setPasting} />
+      {usesList ? <p className="text-sm text-soft">Points that are added here go into that list, for all its devices.</p> : null}
       <ul className="grid divide-y divide-line">
         {[...points, ...(open === points.length ? [at(points.length)] : [])].map((point, position) => (
           // Their place is all that tells points apart while they are being named.
@@ -67,12 +73,14 @@ export function NewPoints({ gateway, draft, schema, link, device, first, points,
         <Button quiet onClick={() => setOpen(points.length)}>
           Add a point
         </Button>
-        <Button quiet onClick={() => setPasting(!isPasting)}>
+        <Button quiet onClick={() => setPasting(pasting === null ? "" : null)}>
           Paste a list
         </Button>
       </div>
-      {isPasting ? (
+      {pasting !== null ? (
         <ImportList
+          key={pasting}
+          start={pasting}
           {...{ gateway, draft, schema }}
           list={shown(device.points) || `points/${shown(device.name)}.csv`}
           of={{
@@ -84,7 +92,7 @@ export function NewPoints({ gateway, draft, schema, link, device, first, points,
               setOpen(null);
             },
           }}
-          onDone={() => setPasting(false)}
+          onDone={() => setPasting(null)}
         />
       ) : null}
     </div>

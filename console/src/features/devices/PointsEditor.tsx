@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import type { Content, DraftView, Forms, ObjectView, Problem } from "../../api/client";
 import { checkQuery, draftPointsQuery } from "../../api/queries";
+import { intoGrid } from "../../components/focus";
 import { Button } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
 import { count } from "../../text/format";
@@ -70,7 +71,8 @@ export function PointsEditor({ gateway, draft, forms, device, list, opened, onOp
           placeholder="Filter  ( / )"
           value={text}
           onChange={(event) => setText(event.target.value)}
-          className="h-9 w-44 rounded-md border border-line-strong bg-raised px-3"
+          onKeyDown={intoGrid}
+          className="h-9 max-md:h-11 w-44 rounded-md border border-line-strong bg-raised px-3"
         />
         <p className="text-sm text-soft">{count(points.data.length, "point")}</p>
         {may ? (

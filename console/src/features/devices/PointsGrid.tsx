@@ -1,6 +1,6 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type ClipboardEvent, type KeyboardEvent, useMemo, useRef, useState } from "react";
+import { type ClipboardEvent, Fragment, type KeyboardEvent, useMemo, useRef, useState } from "react";
 import { api, type Content, dataOf, type EditRequest, type ObjectView, type Problem, type ReadingView } from "../../api/client";
 import { draftPointsQuery, gatewayKey, gatewaysQuery } from "../../api/queries";
 import { Badge } from "../../components/Badge";
@@ -37,7 +37,7 @@ const ROW = 32;
 const FIRST = ["name", "address", "type", "scale", "unit", "rate", "report", "deadband"];
 const WIDTHS: Record<string, number> = { name: 190, address: 140, title: 200, report: 110, enumeration: 180 };
 const widthOf = (key: string) => WIDTHS[key] ?? 92;
-const VALUE = 150;
+const VALUE = 140;
 
 /** The points of a list as cells: edited, copied, pasted and filled down as in a spreadsheet, with their values beside them. */
 export function PointsGrid({ gateway, device, list, rows, all, schema, rates, problems, opened, onOpen, picked, onPick, onList }: PointsGridProps) {
@@ -54,7 +54,8 @@ export function PointsGrid({ gateway, device, list, rows, all, schema, rates, pr
   const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => ROW, overscan: 12, scrollMargin: ROW });
   const active = range.to;
   const column = columns[active.column];
-  const grid = `28px ${columns.map(({ key }) => `${widthOf(key)}px`).join(" ")} ${VALUE}px`;
+  // What it says now stands beside its name.
+  const grid = `28px ${columns.map(({ key }) => `${widthOf(key)}px${key === "name" ? ` ${VALUE}px` : ""}`).join(" ")}`;
   const start: Content = rates[0] ? { rate: rates[0] } : {};
 
   const focus = () => scroller.current?.focus();
@@ -157,7 +158,7 @@ export function PointsGrid({ gateway, device, list, rows, all, schema, rates, pr
           </>
         ) : null}
         <p role="status">
-          {edits.isPending ? "Saving …" : isMany ? `${count((bottom - top + 1) * (right - left + 1), "cell")} marked` : edits.saved > 0 ? `${count(edits.saved, "point")} saved to the draft` : may ? "Type, copy, paste; Ctrl+D fills down; Alt+O opens the form" : ""}
+          {edits.isPending ? "Saving …" : [isMany ? `${count((bottom - top + 1) * (right - left + 1), "cell")} marked` : "", edits.saved > 0 ? `${count(edits.saved, "point")} saved to the draft` : ""].filter(Boolean).join("; ") || (may ? "Type, copy, paste; Ctrl+D fills down; Alt+O opens the form" : "")}
         </p>
       </div>
       {edits.error ? <Notice tone="alarm" title={edits.error.message} /> : null}
@@ -184,13 +185,17 @@ export function PointsGrid({ gateway, device, list, rows, all, schema, rates, pr
             )}
           </div>
           {columns.map((field) => (
-            <div key={field.key} role="columnheader" title={field.help} className={`truncate px-2 leading-8 ${field.entry.kind === "number" ? "text-right" : ""} ${field.key === "name" ? "sticky left-0 z-10 bg-ground" : ""}`}>
+            <Fragment key={field.key}>
+            <div role="columnheader" title={field.help} className={`truncate px-2 leading-8 ${field.entry.kind === "number" ? "text-right" : ""} ${field.key === "name" ? "sticky left-0 z-10 bg-ground" : ""}`}>
               {field.label}
             </div>
+            {field.key === "name" ? (
+              <div role="columnheader" className="px-2 text-right leading-8">
+                Value now
+              </div>
+            ) : null}
+            </Fragment>
           ))}
-          <div role="columnheader" className="px-2 text-right leading-8">
-            Value now
-          </div>
         </div>
         <div role="presentation" className="relative w-max min-w-full" style={{ height: virtual.getTotalSize() }}>
           {virtual.getVirtualItems().map((item) => {
@@ -222,8 +227,10 @@ export function PointsGrid({ gateway, device, list, rows, all, schema, rates, pr
                 </div>
                 {columns.map((field, at) => {
                   const isActive = item.index === active.row && at === active.column;
-                  return isActive && editing !== null ? (
-                    <div key={field.key} role="gridcell" id={cellId(item.index, at)} className="relative">
+                  return (
+                    <Fragment key={field.key}>
+                    {isActive && editing !== null ? (
+                    <div role="gridcell" id={cellId(item.index, at)} className="relative">
                       <CellEditor
                         field={field}
                         rates={rates}
@@ -237,7 +244,6 @@ export function PointsGrid({ gateway, device, list, rows, all, schema, rates, pr
                     </div>
                   ) : (
                     <Cell
-                      key={field.key}
                       id={cellId(item.index, at)}
                       field={field}
                       content={content}
@@ -254,9 +260,11 @@ export function PointsGrid({ gateway, device, list, rows, all, schema, rates, pr
                         else if (takes(field, content)) setEditing(shown(content[field.key]));
                       }}
                     />
+                  )}
+                  {field.key === "name" ? <LiveCell reading={readings.get(`${gateway}/${device}/${row.name}`)} onOpen={() => onOpen(row.name)} name={row.name} /> : null}
+                  </Fragment>
                   );
                 })}
-                <LiveCell reading={readings.get(`${gateway}/${device}/${row.name}`)} onOpen={() => onOpen(row.name)} name={row.name} />
               </div>
             );
           })}

@@ -37,7 +37,7 @@ export function TrialPanel({ gateway, link, device, point, label = "Read it now"
             inputMode="decimal"
             value={expected}
             onChange={(event) => setExpected(event.target.value)}
-            className="h-9 w-24 rounded-md border border-line-strong bg-raised px-2 text-ink"
+            className="h-9 max-md:h-11 w-24 rounded-md border border-line-strong bg-raised px-2 text-ink"
           />
         </label>
         <span className="text-xs text-faint">Asks the device once; nothing is saved.</span>
@@ -78,7 +78,7 @@ function WriteNow({ gateway, link, device, point, canBeRelinquished }: Omit<Tria
         </Confirm>
         <label className="flex items-center gap-2 text-sm text-soft">
           Value
-          <input value={typed} onChange={(event) => setTyped(event.target.value)} className="h-9 w-24 rounded-md border border-line-strong bg-raised px-2 text-ink" />
+          <input value={typed} onChange={(event) => setTyped(event.target.value)} className="h-9 max-md:h-11 w-24 rounded-md border border-line-strong bg-raised px-2 text-ink" />
         </label>
         {canBeRelinquished ? (
           <Confirm

@@ -151,7 +151,7 @@ function Recording({ gateway, link, device, errors }: RecordingProps) {
       {frames.length === 0 ? (
         <p className="p-4 text-soft">{errors ? "Nothing wrong is recorded." : "Nothing is recorded yet."}</p>
       ) : (
-        <div className="min-h-0 flex-1 overflow-auto">
+        <div role="region" aria-label="What went over the link" tabIndex={0} className="min-h-0 flex-1 overflow-auto focus-visible:-outline-offset-2">
           <FrameLines frames={frames} label="Frames" />
           <div ref={end} />
         </div>

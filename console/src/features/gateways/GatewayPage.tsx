@@ -29,7 +29,7 @@ export function GatewayPage({ title, beside, children }: GatewayPageProps) {
               aria-label="Gateway"
               value={gateway}
               onChange={(event) => choose(event.target.value)}
-              className="h-9 rounded-md border border-line-strong bg-raised px-2"
+              className="h-9 max-md:h-11 rounded-md border border-line-strong bg-raised px-2"
             >
               {known.map((name) => (
                 <option key={name}>{name}</option>

@@ -100,7 +100,7 @@ export function Counts({ of, lately, minutes, since }: CountsProps) {
         <caption className="sr-only">How many requests became what</caption>
         <thead>
           <tr className="text-xs text-soft">
-            <th />
+            <th className="sr-only">What became of it</th>
             {facts.map(([name]) => (
               <th key={name} className="pl-2 text-right font-normal">
                 {name}

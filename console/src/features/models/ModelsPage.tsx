@@ -2,12 +2,14 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { DraftView, EditRequest, ModelView, OfferSource } from "../../api/client";
-import { modelsQuery } from "../../api/queries";
-import { Button } from "../../components/Form";
+import { draftPointsQuery, modelsQuery } from "../../api/queries";
+import { Button, Field } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
 import { Panel } from "../../components/Page";
 import { count } from "../../text/format";
-import { namesOf, useEdits } from "../description/edits";
+import { namesOf, objectsOf, useEdits } from "../description/edits";
+import { moved } from "../devices/copies";
+import { listOf } from "../devices/DevicesPage";
 import { GatewayPage } from "../gateways/GatewayPage";
 import { OffersPanel } from "../offers/OffersPanel";
 import { useMay } from "../session/may";
@@ -35,6 +37,7 @@ export function ModelsPage() {
 const MODEL: OfferSource[] = [{ word: "model", title: "A device model", of_device: false, form: {} }];
 
 function Lists({ gateway, draft }: { gateway: string; draft: DraftView }) {
+  const may = useMay("engineer");
   if (draft.lists.length === 0) return <Notice title="No point list yet">Take over one of the models, or add a device.</Notice>;
   return (
     <ul className="grid gap-3">
@@ -56,9 +59,45 @@ function Lists({ gateway, draft }: { gateway: string; draft: DraftView }) {
               </Link>
             ))}
           </p>
+          {may && !list.path.startsWith("models/") ? <MakeModel {...{ gateway, draft }} path={list.path} /> : null}
         </li>
       ))}
     </ul>
+  );
+}
+
+/** A list gets a name of its own, so that more devices may use it; those that do go on with it. */
+function MakeModel({ gateway, draft, path }: { gateway: string; draft: DraftView; path: string }) {
+  const [name, setName] = useState<string | null>(null);
+  const points = useQuery({ ...draftPointsQuery(gateway, path), enabled: name !== null });
+  const edits = useEdits(gateway);
+  if (name === null) {
+    return (
+      <Button quiet className="mt-2" onClick={() => setName(path.replace(/^.*\//, "").replace(/(-\d+)?\.csv$/, ""))}>
+        Make a model of it
+      </Button>
+    );
+  }
+  const to = `models/${name}.csv`;
+  const isTaken = draft.lists.some((list) => list.path === to);
+  const users = objectsOf(draft, "device").filter((device) => listOf(device) === path);
+  return (
+    <form
+      className="mt-2 flex flex-wrap items-end gap-2"
+      onSubmit={(event) => {
+        event.preventDefault();
+        edits.mutate(moved(path, to, points.data ?? [], users), { onSuccess: () => setName(null) });
+      }}
+    >
+      <Field label="Name of the model" value={name} fault={isTaken ? `${to} is there already` : undefined} onChange={(event) => setName(event.target.value)} />
+      <Button type="submit" disabled={name.trim() === "" || isTaken || edits.isPending || !points.data}>
+        {edits.isPending ? "Saving …" : "Make it"}
+      </Button>
+      <Button quiet onClick={() => setName(null)}>
+        Leave it
+      </Button>
+      {edits.isError ? <Notice tone="alarm" title={edits.error.message} /> : null}
+    </form>
   );
 }
 
@@ -115,7 +154,7 @@ function Take({ gateway, draft, model, onDone }: { gateway: string; draft: Draft
             <input
               value={periods[name] ?? "2s"}
               onChange={(event) => setPeriods({ ...periods, [name]: event.target.value })}
-              className="h-9 w-24 rounded-md border border-line-strong bg-raised px-2"
+              className="h-9 max-md:h-11 w-24 rounded-md border border-line-strong bg-raised px-2"
             />
           </label>
         ))}

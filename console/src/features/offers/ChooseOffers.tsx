@@ -89,7 +89,7 @@ export function ChooseOffers({ gateway, draft, offers, targets, asked: question 
           placeholder="Filter"
           value={text}
           onChange={(event) => setText(event.target.value)}
-          className="h-9 w-44 rounded-md border border-line-strong bg-raised px-3"
+          className="h-9 max-md:h-11 w-44 rounded-md border border-line-strong bg-raised px-3"
         />
         <p className="text-sm text-soft">
           {text === "" ? count(offers.length, "point") : `${found.length.toLocaleString("en")} of ${count(offers.length, "point")}`}

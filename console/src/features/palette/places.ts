@@ -16,6 +16,7 @@ const PAGES: Place[] = [
   page("Events", "/events", "what happened, and when"),
   page("Frames", "/frames", "what goes over the line"),
   page("Buffer", "/buffer", "what waits for each broker"),
+  page("Loop checks", "/loop-checks", "does each point say what its device shows"),
   page("Outages", "/outages", "what did not work, and what became of the values"),
   page("Tap", "/tap", "what arrives at the broker"),
   page("Gateways", "/gateways", "names, rates, uplinks"),

@@ -73,7 +73,7 @@ function Person({ person }: { person: PersonView }) {
           aria-label={`Role of ${person.name}`}
           value={person.role}
           onChange={(event) => change.mutate({ role: event.target.value })}
-          className="h-9 rounded-md border border-line-strong bg-raised px-2"
+          className="h-9 max-md:h-11 rounded-md border border-line-strong bg-raised px-2"
         >
           {ROLES.map((role) => (
             <option key={role}>{role}</option>

@@ -3,6 +3,7 @@ import { useDeferredValue, useState } from "react";
 import { api, type Content, dataOf, type DraftView, type ImportView } from "../../api/client";
 import { gatewayKey } from "../../api/queries";
 import { Badge } from "../../components/Badge";
+import { useReturnFocus } from "../../components/focus";
 import { Button, Choice } from "../../components/Form";
 import { Notice } from "../../components/Notice";
 import { textOf } from "../../text/file";
@@ -35,6 +36,7 @@ export function ImportList({ gateway, draft, list, schema, start = "", of, onDon
   const rates = namesOf(draft).rate;
   const [rate, setRate] = useState("");
   const [table, setTable] = useState("");
+  useReturnFocus();
   const asked = useDeferredValue(text);
   const queries = useQueryClient();
   const body = { list, text: asked, remove_others: removesOthers, columns, rate: rate || null, table: table || null };

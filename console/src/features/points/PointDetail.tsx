@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import type { PointView } from "../../api/client";
 import { pointQuery } from "../../api/queries";
+import { useReturnFocus } from "../../components/focus";
 import { Button } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
 import { Plot } from "../../components/Plot";
@@ -21,6 +22,7 @@ interface Moment {
 /** Is this value right? One point with all that is known of it, and its last minutes. */
 export function PointDetail({ point, now, onClose }: { point: PointView; now: number; onClose: () => void }) {
   const heading = useRef<HTMLHeadingElement>(null);
+  useReturnFocus();
   const detail = useQuery(pointQuery(point.gateway, point.device, point.name));
   const moments = useMoments(point, detail.data?.recent);
   const times = useMemo(() => moments.map((moment) => moment.at / 1000), [moments]);

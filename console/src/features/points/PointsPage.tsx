@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { ToggleGroup } from "radix-ui";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { pointsQuery } from "../../api/queries";
+import { intoGrid } from "../../components/focus";
 import { Loading, Notice } from "../../components/Notice";
 import { useSearch } from "../../components/search";
 import { useLive, useServiceNow } from "../../live/live";
@@ -75,13 +76,14 @@ export function PointsPage() {
               setTyped(event.target.value);
               change({ q: event.target.value });
             }}
-            className="h-9 w-52 rounded-md border border-line-strong bg-raised px-3 max-md:flex-1"
+            onKeyDown={intoGrid}
+            className="h-9 max-md:h-11 w-52 rounded-md border border-line-strong bg-raised px-3 max-md:flex-1"
           />
           <select
             aria-label="Device"
             value={filter.device}
             onChange={(event) => change({ device: event.target.value })}
-            className="h-9 rounded-md border border-line-strong bg-raised px-2"
+            className="h-9 max-md:h-11 rounded-md border border-line-strong bg-raised px-2"
           >
             <option value="">All devices</option>
             {devices.map((device) => (
@@ -99,7 +101,7 @@ export function PointsPage() {
               <ToggleGroup.Item
                 key={quality}
                 value={quality}
-                className="h-9 bg-surface px-3 text-soft hover:text-ink focus-visible:-outline-offset-2 data-[state=on]:bg-select data-[state=on]:font-semibold data-[state=on]:text-ink"
+                className="h-9 max-md:h-11 bg-surface px-3 text-soft hover:text-ink focus-visible:-outline-offset-2 data-[state=on]:bg-select data-[state=on]:font-semibold data-[state=on]:text-ink"
               >
                 {label}
               </ToggleGroup.Item>

@@ -1,8 +1,8 @@
 use super::{Client, list, names, part, text, whole};
 use crate::options::{GatewayTarget, Output};
-use crate::output::{cell, count, date, plain, print_csv, print_json, print_table, say, span, table};
+use crate::output::{cell, count, date, plain, print_csv, print_json, say, span, table};
 use clap::Args;
-use comfy_table::{CellAlignment, Color};
+use comfy_table::Color;
 use reqwest::Method;
 use serde_json::{Value, json};
 
@@ -99,8 +99,8 @@ fn print_spans(statistics: &Value, key: Option<&str>) -> std::io::Result<()> {
     let mut shown = table(&["", "requests", "answers", "timeouts", "garbled", "broken", "50 %", "99 %", "longest"]);
     for (name, counts) in &rows {
         let times = counts.get("answer_times").unwrap_or(&Value::Null);
-        let number = |key: &str| cell(whole(counts, key)).set_alignment(CellAlignment::Right);
-        let time = |key: &str| cell(milliseconds(times.get(key))).set_alignment(CellAlignment::Right);
+        let number = |key: &str| cell(whole(counts, key)).right();
+        let time = |key: &str| cell(milliseconds(times.get(key))).right();
         shown.add_row([
             cell(name),
             number("requests"),
@@ -113,7 +113,7 @@ fn print_spans(statistics: &Value, key: Option<&str>) -> std::io::Result<()> {
             time("max_ms"),
         ]);
     }
-    print_table(shown)?;
+    shown.print()?;
     for (name, counts) in rows.iter().skip(1) {
         let (again, untimed) = (whole(counts, "repeated_events"), whole(counts, "untimed_events"));
         if again > 0 {
@@ -133,7 +133,7 @@ fn print_rates(statistics: &Value) -> std::io::Result<()> {
     say!()?;
     let mut shown = table(&["every", "achieved", "polls", "over a period late"]);
     for rate in list(statistics, "rates") {
-        let right = |text: String| cell(text).set_alignment(CellAlignment::Right);
+        let right = |text: String| cell(text).right();
         shown.add_row([
             right(format!("{} ms", whole(rate, "asked_ms"))),
             right(milliseconds(rate.get("achieved_ms"))),
@@ -141,7 +141,7 @@ fn print_rates(statistics: &Value) -> std::io::Result<()> {
             right(whole(rate, "missed").to_string()),
         ]);
     }
-    print_table(shown)
+    shown.print()
 }
 
 const REQUESTS: [&str; 5] = ["devices", "reads", "every ms", "points", "state"];
@@ -178,10 +178,10 @@ fn print_requests(requests: &[&Value]) -> std::io::Result<()> {
         shown.add_row([
             cell(names(request, "devices")),
             cell(text(request, "reads")),
-            cell(format!("{} ms", whole(request, "period_ms"))).set_alignment(CellAlignment::Right),
+            cell(format!("{} ms", whole(request, "period_ms"))).right(),
             cell(points),
             if is_bad { state.fg(Color::Red) } else { state },
         ]);
     }
-    print_table(shown)
+    shown.print()
 }

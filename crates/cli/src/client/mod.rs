@@ -9,6 +9,7 @@ pub(crate) mod events;
 pub(crate) mod frames;
 pub(crate) mod gateways;
 pub(crate) mod link;
+pub(crate) mod loop_check;
 pub(crate) mod messages;
 pub(crate) mod models;
 pub(crate) mod offers;
@@ -202,14 +203,15 @@ pub(crate) async fn checked(sent: reqwest::Result<Response>, url: &str) -> anyho
     }
     let problem: Value = response.json().await.unwrap_or_default();
     let detail = problem.get("detail").and_then(Value::as_str).unwrap_or("no reason given").to_owned();
+    let mistakes = problem.get("problems").and_then(|list| serde_json::from_value(list.clone()).ok());
+    let mistakes: Vec<interlex_core::description::Problem> = mistakes.unwrap_or_default();
     let reason = match status {
         StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => ExitReason::NotAllowed,
-        StatusCode::UNPROCESSABLE_ENTITY => ExitReason::Mistakes,
+        // A value that is refused is no mistake of a description.
+        StatusCode::UNPROCESSABLE_ENTITY if !mistakes.is_empty() => ExitReason::Mistakes,
         StatusCode::CONFLICT => ExitReason::Conflict,
         _ => ExitReason::Failure,
     };
-    let mistakes = problem.get("problems").and_then(|list| serde_json::from_value(list.clone()).ok());
-    let mistakes: Vec<interlex_core::description::Problem> = mistakes.unwrap_or_default();
     let lines: String = mistakes.iter().map(|problem| format!("\n  {problem}")).collect();
     let frames: String =
         list(&problem, "frames").iter().map(|frame| format!("\n  {}", frames::plain_line(frame))).collect();

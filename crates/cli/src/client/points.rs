@@ -1,8 +1,8 @@
 use super::{Client, text, whole};
 use crate::options::{Output, Target};
-use crate::output::{cell, plain, print_csv, print_json, print_table, say, span, table, with_unit};
+use crate::output::{Cell, cell, plain, print_csv, print_json, say, span, table, with_unit};
 use clap::{Args, ValueEnum};
-use comfy_table::{Cell, CellAlignment, Color};
+use comfy_table::Color;
 use serde_json::Value;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -57,16 +57,18 @@ pub(crate) async fn run(arguments: PointsArguments) -> anyhow::Result<()> {
         Output::Csv => print_csv(&CSV_HEADER, points.iter().map(csv_row))?,
         Output::Table if points.is_empty() => say!("No points match.")?,
         Output::Table => {
-            let mut shown = table(&HEADER);
+            let mut shown = table(&HEADER).sparing(&SPARING);
             points.iter().for_each(|point| {
                 shown.add_row(row(point, now));
             });
-            print_table(shown)?;
+            shown.print()?;
         }
     }
     Ok(())
 }
 
+/// What a narrow terminal goes without first.
+pub(crate) const SPARING: [&str; 3] = ["raw", "age", "address"];
 pub(crate) const HEADER: [&str; 7] = ["device", "name", "value", "quality", "age", "raw", "address"];
 const CSV_HEADER: [&str; 12] = [
     "id",
@@ -111,10 +113,10 @@ pub(crate) fn row(point: &Value, now: i64) -> Vec<Cell> {
     vec![
         cell(text(point, "device")),
         cell(text(point, "name")),
-        cell(shortened(value_of(point))).set_alignment(CellAlignment::Right),
+        cell(shortened(value_of(point))).right(),
         quality_cell,
-        cell(age).set_alignment(CellAlignment::Right),
-        cell(shortened(plain(point.get("raw").unwrap_or(&Value::Null)))).set_alignment(CellAlignment::Right),
+        cell(age).right(),
+        cell(shortened(plain(point.get("raw").unwrap_or(&Value::Null)))).right(),
         cell(text(point, "address")),
     ]
 }

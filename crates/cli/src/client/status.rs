@@ -1,6 +1,6 @@
 use super::{Client, list, text, whole};
 use crate::options::{Output, Target};
-use crate::output::{cell, count, print_csv, print_json, print_table, say, span, state_cell, table};
+use crate::output::{cell, count, print_csv, print_json, say, span, state_cell, table};
 use clap::Args;
 use serde_json::Value;
 
@@ -156,7 +156,7 @@ fn print(status: &Value) -> std::io::Result<()> {
     if rows.iter().all(|row| row.what == "database") {
         say!("No gateway runs. Apply a description: interlex config apply DIR --activate --note TEXT\n")?;
     }
-    let mut shown = table(&HEADER);
+    let mut shown = table(&HEADER).sparing(&["since"]);
     for row in rows {
         // Spaces that do not break keep the depth when a name is wrapped.
         let name = format!("{}{}", "\u{a0}\u{a0}".repeat(row.depth), row.name);
@@ -164,5 +164,5 @@ fn print(status: &Value) -> std::io::Result<()> {
         let rest = [&row.since, &row.activity, &row.error].map(cell);
         shown.add_row(cells.chain([state_cell(&row.state)]).chain(rest));
     }
-    print_table(shown)
+    shown.print()
 }

@@ -1,9 +1,8 @@
 use super::{Client, frames, list, part, text, whole, write};
 use crate::exit::{ExitReason, failed};
 use crate::options::{GatewayTarget, Output};
-use crate::output::{cell, plain, print_csv, print_json, print_rows, print_table, say, span, table, with_unit};
+use crate::output::{cell, plain, print_csv, print_json, print_rows, say, span, table, with_unit};
 use clap::{Args, Subcommand};
-use comfy_table::CellAlignment;
 use interlex_core::description::Protocol;
 use serde_json::{Value, json};
 
@@ -308,9 +307,9 @@ fn print(reading: &Value) -> std::io::Result<()> {
             cell(text(alternative, "address")),
             cell(text(alternative, "type")),
             cell(text(alternative, "order")),
-            cell(value).set_alignment(CellAlignment::Right),
+            cell(value).right(),
             cell(scale),
         ]);
     }
-    print_table(shown)
+    shown.print()
 }

@@ -82,7 +82,7 @@ impl Watched {
     }
 
     fn draw(&self, now: i64) -> std::io::Result<()> {
-        let mut shown = table(&points::HEADER);
+        let mut shown = table(&points::HEADER).sparing(&points::SPARING);
         for row in &self.rows {
             shown.add_row(points::row(row, now));
         }

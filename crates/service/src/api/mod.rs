@@ -16,6 +16,7 @@ pub(crate) mod imports;
 pub(crate) mod links;
 pub(crate) mod lists;
 pub(crate) mod live;
+pub(crate) mod loop_checks;
 pub(crate) mod metrics;
 pub(crate) mod models;
 pub(crate) mod needs;

@@ -319,6 +319,12 @@ pub(crate) fn id(gateway: &str, info: &PointInfo) -> String {
     format!("{gateway}/{}/{}", info.device, info.name())
 }
 
+/// A quality with its reason, in words.
+pub(crate) fn quality_words(reading: &Reading) -> String {
+    let class = reading.quality.class();
+    reading.quality.reason().map_or_else(|| class.to_string(), |reason| format!("{class}: {}", reason_words(reason)))
+}
+
 pub(crate) fn reading_view(reading: Reading) -> ReadingView {
     let quality: Quality = reading.quality;
     ReadingView {

@@ -1,8 +1,8 @@
 use crate::api::extract::{LARGE_BODY, SMALL_BODY};
 use crate::api::{
     audit, certificates, check, console, contract, draft, events, forms, gateways, health, heavy, imports, links,
-    lists, live, metrics, models, offers, outages, people, points, revisions, session, setup, status, tap, trials,
-    uplinks,
+    lists, live, loop_checks, metrics, models, offers, outages, people, points, revisions, session, setup, status, tap,
+    trials, uplinks,
 };
 use crate::{ApiError, App};
 use axum::Router;
@@ -70,6 +70,11 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(events::follow))
         .routes(routes!(outages::list))
         .routes(routes!(outages::export))
+        .routes(routes!(loop_checks::list, loop_checks::begin))
+        .routes(routes!(loop_checks::sheet))
+        .routes(routes!(loop_checks::note))
+        .routes(routes!(loop_checks::close))
+        .routes(routes!(loop_checks::export))
         .routes(routes!(tap::tap))
         .routes(routes!(gateways::list, gateways::add))
         .routes(routes!(gateways::remove))
