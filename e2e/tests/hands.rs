@@ -83,7 +83,7 @@ async fn a_grid_is_typed_into_filled_down_and_taken_back(rig: &Rig, browser: &Br
 
 async fn copies_of_a_device_are_added_in_one_step(rig: &Rig, browser: &Browser) {
     browser.press("Make copies").await;
-    let many = browser.field("How many").await;
+    let many = browser.find("form[aria-label^='Copies of'] input").await;
     many.send_keys(Key::Control + "a").await.unwrap();
     many.send_keys("3").await.unwrap();
     browser.press("Add 3 devices to the draft").await;

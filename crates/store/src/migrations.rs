@@ -33,7 +33,9 @@ const STEPS: &[(&str, &str, &str)] = steps! {
     "0021" "commanded_value";
     "0022" "uplink_count";
     "0023" "outage";
-    "0024" "loop_check";
+    "0024" "alive";
+    "0025" "loop_check";
+    "0026" "loop_check_item";
 };
 
 /// Runs those that a database has not seen yet.
