@@ -233,7 +233,7 @@ describe("several points at once", () => {
   const point = (name: string, unit: string): ObjectView => ({ class: "point", list: "points/tank.csv", name, version: "4", content: { name, address: "input:0", unit } }) as ObjectView;
   const schema = { properties: { name: {}, address: {}, unit: { type: "string" }, rate: { type: "string", "x-refers": "rate" } }, required: ["name", "rate"] };
   const points = [point("level", "%"), point("feed", ""), point("flow", "%")];
-  const bulk = (onDone = () => {}) => <BulkChange gateway="alderfen-1" list="points/tank.csv" schema={schema} points={points} rates={["fast", "slow"]} onDone={onDone} />;
+  const bulk = (onDone = () => {}) => <BulkChange gateway="alderfen-1" list="points/tank.csv" schema={schema} points={points} names={["level", "feed", "flow"]} rates={["fast", "slow"]} onDone={onDone} />;
 
   test("get one value, and those that have it already are left alone", async () => {
     const page = show(bulk(() => expect.unreachable("the choice lasts")), "/", { ...DESCRIPTION, [EDITS]: { json: { version: 8 } } });

@@ -11,7 +11,8 @@ import { count, date } from "../../text/format";
 import { save } from "../revisions/RevisionsPage";
 
 const ACTIONS = [
-  "activate", "add-gateway", "add-person", "ask-for-offers", "ask-point", "change-role", "command", "discard-draft", "edit-draft",
+  "activate", "add-gateway", "add-person", "ask-for-offers", "ask-point", "begin-loop-check", "change-role", "close-loop-check", "command",
+  "discard-draft", "edit-draft",
   "import-points", "make-token", "purge", "relearn", "remove-gateway", "remove-person", "remove-token", "replace-draft",
   "reset-statistics", "save-frames", "set-password", "set-up", "set-up-failed", "sign-in", "sign-in-failed", "sign-out",
   "take-offers", "trial-act", "trial-broker", "trial-identify", "trial-read", "trial-write", "write",
@@ -105,13 +106,57 @@ function Entry({ entry }: { entry: AuditView }) {
     <li className="py-2">
       <details>
         <summary className="cursor-pointer hover:text-act [&>span]:inline-grid [&>span]:w-[calc(100%-1rem)] [&>span]:align-top">{line}</summary>
-        <div className="mt-2 grid gap-3 pl-4 md:grid-cols-2">
-          <Side title="Before" text={entry.before} />
-          <Side title="After" text={entry.after} />
+        <div className="mt-2 pl-4">
+          <Differences before={entry.before} after={entry.after} />
         </div>
       </details>
     </li>
   );
+}
+
+/** What changed, field by field as Revisions has it; where that cannot be told, both sides whole. */
+function Differences({ before, after }: { before: string | null | undefined; after: string | null | undefined }) {
+  const fields = differing(before, after);
+  if (!fields) {
+    return (
+      <div className="grid gap-3 md:grid-cols-2">
+        <Side title="Before" text={before} />
+        <Side title="After" text={after} />
+      </div>
+    );
+  }
+  return (
+    <ul className="grid gap-0.5 text-sm">
+      {fields.map(({ key, from, to }) => (
+        <li key={key}>
+          <span className="font-medium">{key}</span>{" "}
+          <span className="font-mono text-xs">
+            {from || "none"} → {to || "none"}
+          </span>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+/** The fields of two objects that differ; null where one of them is no object. */
+export function differing(before: string | null | undefined, after: string | null | undefined): { key: string; from: string; to: string }[] | null {
+  const [one, other] = [object(before), object(after)];
+  if (one === null || other === null) return null;
+  const text = (value: unknown) => (value === undefined ? "" : typeof value === "string" ? value : JSON.stringify(value));
+  return [...new Set([...Object.keys(one), ...Object.keys(other)])]
+    .map((key) => ({ key, from: text(one[key]), to: text(other[key]) }))
+    .filter(({ from, to }) => from !== to);
+}
+
+function object(text: string | null | undefined): Record<string, unknown> | null {
+  if (text == null) return {};
+  try {
+    const parsed: unknown = JSON.parse(text);
+    return typeof parsed === "object" && parsed !== null && !Array.isArray(parsed) ? (parsed as Record<string, unknown>) : null;
+  } catch {
+    return null;
+  }
 }
 
 function Side({ title, text }: { title: string; text: string | null | undefined }) {

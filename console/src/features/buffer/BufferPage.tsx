@@ -30,6 +30,9 @@ export function BufferPage() {
   );
 }
 
+/** Seconds of a step, so that the picture has the same unit as the numbers beside it. */
+const STEP = 10;
+
 function UplinkBuffer({ gateway, uplink }: { gateway: string; uplink: UplinkStatus }) {
   const view = useQuery({ ...bufferQuery(gateway, uplink.name), refetchInterval: 10_000 });
   const now = useServiceNow();
@@ -77,15 +80,15 @@ function UplinkBuffer({ gateway, uplink }: { gateway: string; uplink: UplinkStat
           ) : (
             <>
               <p className="text-sm text-soft">
-                Came <span className="text-act">—</span> and arrived <span className="text-faint">- -</span>, in ten seconds
+                Came <span className="text-act">—</span> and arrived <span className="text-faint">- -</span>, a second
                 {away > 0 ? `; not online in ${count(away, "step")} of ${past.length}` : ""}
               </p>
               <Plot
                 label={`${items} that came and that arrived in the last hours`}
-                unit={items}
+                unit={`${items} a second`}
                 times={times}
-                values={past.map((moment) => moment.came)}
-                others={past.map((moment) => (moment.online ? moment.delivered : null))}
+                values={past.map((moment) => moment.came / STEP)}
+                others={past.map((moment) => (moment.online ? moment.delivered / STEP : null))}
               />
               <p className="text-sm text-soft">Waiting</p>
               <Plot label={`${items} that waited in the last hours`} unit={items} times={times} values={past.map((moment) => moment.waiting)} />

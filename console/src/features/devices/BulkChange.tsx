@@ -6,7 +6,7 @@ import { Notice } from "../../components/Notice";
 import { count } from "../../text/format";
 import { contentOf, useEdits } from "../description/edits";
 import { type FormField, fieldsOf, takes } from "../description/schema";
-import { setAll } from "./bulk";
+import { duplicates, setAll } from "./bulk";
 
 interface BulkChangeProps {
   gateway: string;
@@ -14,6 +14,8 @@ interface BulkChangeProps {
   /** The schema of the points. */
   schema: unknown;
   points: ObjectView[];
+  /** The names that are taken in the list. */
+  names: string[];
   rates: string[];
   onDone: () => void;
 }
@@ -27,7 +29,7 @@ interface Setting {
 }
 
 /** Changes some things of all points that are chosen: all of them, or none. The choice lasts until it is dropped. */
-export function BulkChange({ gateway, list, schema, points, rates, onDone }: BulkChangeProps) {
+export function BulkChange({ gateway, list, schema, points, names, rates, onDone }: BulkChangeProps) {
   const fields = fieldsOf(schema).filter((field) => !OWN.has(field.key) && points.some((point) => takes(field, contentOf(point))));
   const [settings, setSettings] = useState<Setting[]>([{ key: "rate", typed: "" }]);
   const [changed, setChanged] = useState<number | null>(null);
@@ -69,6 +71,9 @@ export function BulkChange({ gateway, list, schema, points, rates, onDone }: Bul
         </Button>
         <Button quiet disabled={free.length === 0} onClick={() => setSettings([...settings, { key: free[0]?.key ?? "", typed: "" }])}>
           And another
+        </Button>
+        <Button quiet disabled={edits.isPending} onClick={() => send(duplicates(list, points, names))}>
+          Duplicate
         </Button>
         <Confirm
           title={`Remove ${count(points.length, "point")}?`}

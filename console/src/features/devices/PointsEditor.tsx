@@ -112,7 +112,7 @@ export function PointsEditor({ gateway, draft, forms, device, list, opened, onOp
       ) : (
         <>
           {chosen.length > 0 ? (
-            <BulkChange {...{ gateway, list }} schema={pointSchema(forms, draft, list)} points={chosen} rates={namesOf(draft).rate} onDone={() => pick(new Set())} />
+            <BulkChange {...{ gateway, list }} schema={pointSchema(forms, draft, list)} points={chosen} names={points.data.map((point) => point.name)} rates={namesOf(draft).rate} onDone={() => pick(new Set())} />
           ) : null}
           <PointsGrid
             {...{ gateway, list, rows, opened, onOpen, picked }}

@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import type { ObjectView } from "../../api/client";
 import { fieldsOf } from "../description/schema";
-import { setAll } from "./bulk";
+import { duplicates, setAll } from "./bulk";
 
 const point = (name: string, content: Record<string, unknown>): ObjectView => ({ class: "point", list: "p.csv", name, version: `v-${name}`, content: { name, ...content } });
 const rows = [point("flow", { type: "float32", rate: "fast", unit: "m³/h" }), point("level", { type: "uint16", rate: "slow" }), point("runs", { type: "bool", rate: "fast" })];
@@ -22,5 +22,10 @@ describe("several points at once", () => {
 
   it("lose a value that is taken away, and keep all their others", () => {
     expect(setAll("p.csv", rows.slice(0, 1), [{ key: "rate", typed: "" }], fields).map((edit) => edit.content)).toEqual([{ name: "flow", type: "float32", unit: "m³/h" }]);
+  });
+
+  it("are copied under the next names that are free", () => {
+    const edits = duplicates("p.csv", rows.slice(0, 2), ["flow", "flow-2", "level"]);
+    expect(edits.map((edit) => [edit.object.name, edit.version])).toEqual([["flow-3", null], ["level-2", null]]);
   });
 });

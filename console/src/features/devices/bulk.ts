@@ -1,5 +1,6 @@
 import type { EditRequest, ObjectView } from "../../api/client";
 import { contentOf } from "../description/edits";
+import { following } from "./copies";
 import { type FormField, shown, takes, valueOf, withKey } from "../description/schema";
 
 /**
@@ -15,5 +16,15 @@ export function setAll(list: string, points: ObjectView[], settings: { key: stri
     }, before);
     const isSame = Object.keys({ ...before, ...content }).every((key) => shown(before[key]) === shown(content[key]));
     return isSame ? [] : [{ object: { class: "point" as const, list, name: point.name }, version: point.version, began: before, content }];
+  });
+}
+
+/** The edits that add a copy of each point, under the next name that is free. */
+export function duplicates(list: string, points: ObjectView[], names: string[]): EditRequest[] {
+  const taken = new Set(names);
+  return points.map((point) => {
+    const name = following(point.name, taken);
+    taken.add(name);
+    return { object: { class: "point" as const, list, name }, version: null, content: { ...contentOf(point), name } };
   });
 }

@@ -67,10 +67,12 @@ export function copies(device: ObjectView, list: string, points: ObjectView[], r
   return [...names, ...added];
 }
 
-/** The edits that put a list at another place, with all devices that use it. */
-export function moved(from: string, to: string, points: ObjectView[], users: ObjectView[]): EditRequest[] {
+/** The edits that put a list at another place, with all devices that use it; or a copy of it there. */
+export function moved(from: string, to: string, points: ObjectView[], users: ObjectView[], isCopy = false): EditRequest[] {
+  const there = points.map((point): EditRequest => ({ object: { class: "point", list: to, name: point.name }, version: null, content: point.content as Content }));
+  if (isCopy) return there;
   return [
-    ...points.map((point): EditRequest => ({ object: { class: "point", list: to, name: point.name }, version: null, content: point.content as Content })),
+    ...there,
     ...users.map((user): EditRequest => {
       const content = contentOf(user);
       return { object: { class: "device", list: "", name: user.name }, version: user.version, began: content, content: { ...content, points: to } };

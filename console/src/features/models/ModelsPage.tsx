@@ -59,23 +59,36 @@ function Lists({ gateway, draft }: { gateway: string; draft: DraftView }) {
               </Link>
             ))}
           </p>
-          {may && !list.path.startsWith("models/") ? <MakeModel {...{ gateway, draft }} path={list.path} /> : null}
+          {may ? <NewList {...{ gateway, draft }} path={list.path} /> : null}
         </li>
       ))}
     </ul>
   );
 }
 
-/** A list gets a name of its own, so that more devices may use it; those that do go on with it. */
-function MakeModel({ gateway, draft, path }: { gateway: string; draft: DraftView; path: string }) {
+/** A list gets a name of its own, so that more devices may use it, and those that do go on with it; or it is copied for others. */
+function NewList({ gateway, draft, path }: { gateway: string; draft: DraftView; path: string }) {
   const [name, setName] = useState<string | null>(null);
+  const [isCopy, setCopy] = useState(false);
   const points = useQuery({ ...draftPointsQuery(gateway, path), enabled: name !== null });
   const edits = useEdits(gateway);
   if (name === null) {
+    const open = (copies: boolean) => {
+      const base = path.replace(/^.*\//, "").replace(/(-\d+)?\.csv$/, "");
+      setCopy(copies);
+      setName(copies ? `${base}-2` : base);
+    };
     return (
-      <Button quiet className="mt-2" onClick={() => setName(path.replace(/^.*\//, "").replace(/(-\d+)?\.csv$/, ""))}>
-        Make a model of it
-      </Button>
+      <p className="mt-2 flex flex-wrap gap-2">
+        {path.startsWith("models/") ? null : (
+          <Button quiet onClick={() => open(false)}>
+            Make a model of it
+          </Button>
+        )}
+        <Button quiet onClick={() => open(true)}>
+          Copy it
+        </Button>
+      </p>
     );
   }
   const to = `models/${name}.csv`;
@@ -86,10 +99,10 @@ function MakeModel({ gateway, draft, path }: { gateway: string; draft: DraftView
       className="mt-2 flex flex-wrap items-end gap-2"
       onSubmit={(event) => {
         event.preventDefault();
-        edits.mutate(moved(path, to, points.data ?? [], users), { onSuccess: () => setName(null) });
+        edits.mutate(moved(path, to, points.data ?? [], users, isCopy), { onSuccess: () => setName(null) });
       }}
     >
-      <Field label="Name of the model" value={name} fault={isTaken ? `${to} is there already` : undefined} onChange={(event) => setName(event.target.value)} />
+      <Field label={isCopy ? "Name of the copy" : "Name of the model"} value={name} fault={isTaken ? `${to} is there already` : undefined} onChange={(event) => setName(event.target.value)} />
       <Button type="submit" disabled={name.trim() === "" || isTaken || edits.isPending || !points.data}>
         {edits.isPending ? "Saving …" : "Make it"}
       </Button>

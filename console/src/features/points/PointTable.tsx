@@ -101,7 +101,10 @@ export function PointTable({ rows, now, selected, onSelect, filter, onSort }: Po
               style={{ height: rowHeight, transform: `translateY(${item.start - virtual.options.scrollMargin}px)` }}
             >
               <Cell className="text-soft max-md:order-3 max-md:text-xs">
-                <Middle text={row.device} />
+                <span className="flex min-w-0 gap-2">
+                  <Middle text={row.device} />
+                  {isNarrow ? <span className="shrink-0 tabular-nums">{row.value_at > 0 ? span(now - row.value_at) : "never read"}</span> : null}
+                </span>
               </Cell>
               <Cell className="font-medium max-md:order-1">
                 <Middle text={row.name} />

@@ -1,10 +1,11 @@
 use super::{Remembered, checked, http, remembered_path, text};
+use crate::exit::{ExitReason, failed};
 use crate::output::say;
 use crate::serve::make_private;
 use anyhow::Context;
 use clap::Args;
 use serde_json::{Value, json};
-use std::io::{BufRead, Write};
+use std::io::{BufRead, IsTerminal, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::PathBuf;
 
@@ -25,6 +26,11 @@ pub(crate) struct SignInArguments {
 
 pub(crate) async fn run(arguments: SignInArguments) -> anyhow::Result<()> {
     let url = arguments.url.trim_end_matches('/').to_owned();
+    let has_terminal = std::io::stdin().is_terminal();
+    if !has_terminal && (arguments.name.is_none() || !arguments.password_stdin) {
+        let why = "there is no terminal to ask at: say --name NAME, and give the password to --password-stdin";
+        return Err(failed(ExitReason::Failure, why));
+    }
     let name = match arguments.name {
         Some(name) => name,
         None => {

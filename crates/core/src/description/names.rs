@@ -10,12 +10,12 @@ const LONGEST: usize = 64;
 ///
 /// It becomes one level of an MQTT topic, so `+`, `#` and `/` are refused (MQTT 3.1.1 section 4.7; Sparkplug
 /// 3.0.0, tck-id-topic-structure-namespace-valid-device-id), as are control characters and outer spaces.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct Name(String);
 
 /// The name of a point: like [`Name`], but `/` puts it into folders.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct PointName(String);
 
@@ -51,6 +51,13 @@ macro_rules! name_type {
             #[must_use]
             pub fn as_str(&self) -> &str {
                 &self.0
+            }
+        }
+
+        // As a text in quotes: messages show it so.
+        impl fmt::Debug for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                fmt::Debug::fmt(&self.0, f)
             }
         }
 

@@ -252,8 +252,9 @@ pub(crate) async fn edit(
     };
     if done.len() < MOST_AUDITED {
         for change in &done {
-            let before = known.get(&change.object).map(|content| content.clone().into_owned());
-            audit_change(&app, &author, &gateway, change, before).await;
+            let known_before = known.get(&change.object).map(|content| content.clone().into_owned());
+            let devices = users(&before.draft, &change.object);
+            audit_change(&app, &author, &gateway, change, known_before, &devices).await;
         }
     } else {
         let detail = format!("{} edited at once", objects(done.len()));
@@ -268,6 +269,13 @@ pub(crate) async fn edit(
     Ok(Json(Edited { version, objects: objects.collect() }))
 }
 
+/// The devices whose points a list has.
+fn users(draft: &Draft, object: &ObjectRef) -> Vec<String> {
+    let is_user = |device: &&Value| object.class == ObjectClass::Point && list_of(device) == object.list.as_str();
+    let name = |device: &Value| device.get("name").and_then(Value::as_str).unwrap_or_default().to_owned();
+    draft.devices.iter().filter(is_user).map(name).collect()
+}
+
 /// An edit of more objects than this is one entry of the audit trail; the revision tells them all.
 const MOST_AUDITED: usize = 100;
 
@@ -277,12 +285,17 @@ async fn audit_change(
     gateway: &str,
     change: &DraftChange,
     mut before: Option<Value>,
+    devices: &[String],
 ) {
     let mut after = change.content.clone();
     for content in [&mut before, &mut after].into_iter().flatten() {
         mask(change.object.class, content);
     }
-    let (object, json) = (change.object.to_string(), |content: Option<Value>| content.map(|value| value.to_string()));
+    let (mut object, json) =
+        (change.object.to_string(), |content: Option<Value>| content.map(|value| value.to_string()));
+    if !devices.is_empty() {
+        object = format!("{object} of {}", devices.join(", "));
+    }
     let entry = AuditEntry {
         action: "edit-draft",
         gateway,
