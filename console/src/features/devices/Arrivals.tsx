@@ -4,6 +4,7 @@ import { pointsQuery } from "../../api/queries";
 import { Notice } from "../../components/Notice";
 import { Panel } from "../../components/Page";
 import { useLive, useServiceNow } from "../../live/live";
+import { listen } from "../../live/stream";
 import { exact, span } from "../../text/format";
 import { useBirths } from "../tap/births";
 import { Quality } from "../points/Quality";
@@ -81,19 +82,19 @@ function useArrived(gateway: string, device: string) {
   const [arrived, setArrived] = useState<ReadonlyMap<string, Arrived>>(new Map());
   const [lost, setLost] = useState<string | null>(null);
   useEffect(() => {
-    const source = new EventSource(`/api/v1/tap?gateway=${encodeURIComponent(gateway)}`);
-    source.addEventListener("message", (event) => {
-      const message: TapMessage = JSON.parse(event.data);
-      if (!message.topic.endsWith(`/${device}`)) return;
-      setLost(null);
-      setArrived((known) => {
-        const next = new Map(known);
-        for (const metric of message.metrics) next.set(metric.name, { value: metric.value, at: message.at });
-        return next;
-      });
+    return listen(`/api/v1/tap?gateway=${encodeURIComponent(gateway)}`, {
+      message: (data) => {
+        const message: TapMessage = JSON.parse(data);
+        if (!message.topic.endsWith(`/${device}`)) return;
+        setLost(null);
+        setArrived((known) => {
+          const next = new Map(known);
+          for (const metric of message.metrics) next.set(metric.name, { value: metric.value, at: message.at });
+          return next;
+        });
+      },
+      lost: setLost,
     });
-    source.addEventListener("lost", (event) => setLost(String(event.data)));
-    return () => source.close();
   }, [gateway, device]);
   return { arrived, lost };
 }

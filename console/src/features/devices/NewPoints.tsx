@@ -73,7 +73,11 @@ export function NewPoints({ gateway, draft, schema, link, device, first, points,
         <Button quiet onClick={() => setOpen(points.length)}>
           Add a point
         </Button>
-        <Button quiet onClick={() => setPasting(pasting === null ? "" : null)}>
+        <Button quiet onClick={() => {
+            setPasting(pasting === null ? "" : null);
+            // What nobody has typed into makes room.
+            if (open === points.length) setOpen(null);
+          }}>
           Paste a list
         </Button>
       </div>

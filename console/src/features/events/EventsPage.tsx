@@ -9,6 +9,7 @@ import { Page } from "../../components/Page";
 import { since, SpanChoice } from "../../components/SpanChoice";
 import { useSearch } from "../../components/search";
 import { useLive } from "../../live/live";
+import { listen } from "../../live/stream";
 import { count, date, span } from "../../text/format";
 import { useGateway } from "../gateways/current";
 import { inOrder, isLate, timeSays } from "./list";
@@ -97,14 +98,14 @@ function Sequence({ gateway, filter }: { gateway: string; filter: EventFilter })
     if (device) query.set("device", device);
     if (point) query.set("point", point);
     if (states) query.set("states", "true");
-    const source = new EventSource(`/api/v1/gateways/${encodeURIComponent(gateway)}/events/live?${query}`);
-    // What came between the list and the stream.
-    source.addEventListener("open", () => void refetch());
-    source.addEventListener("event", (event) => {
-      const told = JSON.parse((event as MessageEvent<string>).data) as EventView;
-      setFollowed((before) => [...before.slice(1 - FOLLOWED), told]);
+    return listen(`/api/v1/gateways/${encodeURIComponent(gateway)}/events/live?${query}`, {
+      // What came between the list and the stream.
+      open: () => void refetch(),
+      event: (data) => {
+        const told = JSON.parse(data) as EventView;
+        setFollowed((before) => [...before.slice(1 - FOLLOWED), told]);
+      },
     });
-    return () => source.close();
   }, [gateway, device, point, states, isFollowing, refetch]);
   if (events.isPending) return <Loading what="events" />;
   if (events.isError) return <Notice tone="alarm" title={events.error.message} />;

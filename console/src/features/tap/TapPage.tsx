@@ -4,6 +4,7 @@ import { Loading, Notice } from "../../components/Notice";
 import { Page } from "../../components/Page";
 import { useSearch } from "../../components/search";
 import { useLive, useServiceNow } from "../../live/live";
+import { listen } from "../../live/stream";
 import { clock, count, span, value } from "../../text/format";
 import { Follow } from "./Follow";
 import { rowsOf, type TapMessage, type TopicFacts, withMessage } from "./topics";
@@ -201,20 +202,21 @@ function useTopics(gateway: string, uplink: string, filter: string, isPaused: bo
     let known: ReadonlyMap<string, TopicFacts> = new Map();
     let isChanged = false;
     const query = new URLSearchParams({ gateway, uplink, ...(filter ? { filter } : {}) });
-    const source = new EventSource(`/api/v1/tap?${query}`);
-    source.addEventListener("message", (event) => {
-      const message: TapMessage = JSON.parse(event.data);
-      known = withMessage(known, message);
-      isChanged = true;
+    const end = listen(`/api/v1/tap?${query}`, {
+      message: (data) => {
+        const message: TapMessage = JSON.parse(data);
+        known = withMessage(known, message);
+        isChanged = true;
+      },
+      lost: setLost,
+      open: () => setLost(null),
     });
-    source.addEventListener("lost", (event) => setLost(String(event.data)));
-    source.addEventListener("open", () => setLost(null));
     const draw = setInterval(() => {
       if (isChanged && !paused.current) setTopics(known);
       isChanged = isChanged && paused.current;
     }, 250);
     return () => {
-      source.close();
+      end();
       clearInterval(draw);
     };
   }, [gateway, uplink, filter]);

@@ -105,7 +105,7 @@ pump,discrete:1,uint16,,,normal,,read-write,,,
 ";
     let told = problems(GATEWAY, points);
     let expected = [
-        r#":1:59: "colour" is no known column; expected one of name, address, type, order, field, element, watch, arguments, auto, control, operate, pulse, pause, pulses, trip-index, feedback, class, device-deadband, variation, priority, trend-log, scale, offset, by-ratio, span, clamp, root, invert, enumeration, unit, rate, report, deadband, deadband-percent, min-interval, access, lifetime, safe-value, low, high, title, labels"#,
+        r#":1:59: "colour" is no known column; expected one of name, address, type, order, field, element, watch, arguments, auto, control, operate, pulse, pause, pulses, trip-index, feedback, class, device-deadband, variation, priority, trend-log, scale, offset, by-ratio, span, clamp, root, invert, enumeration, unit, rate, report, deadband, deadband-percent, min-interval, access, confirm, lifetime, safe-value, low, high, title, labels"#,
         r#":3:1: point "CH4": name "CH4" is taken but for its case; expected a name of its own"#,
         r#":3:21: point "CH4": scale is "zero"; expected a number"#,
         r##":4:1: point "a#b": name is "a#b"; expected 1 to 64 characters without + and #, with / only between two parts, and without outer spaces"##,
