@@ -77,7 +77,7 @@ async fn a_list_is_taken_over_and_changed_in_one_go(rig: &Rig, browser: &Browser
     browser.shows("5 added, 0 changed, 0 removed, 0 the same").await;
     wait_for("the mistake is gone", || async { (!browser.text().await.contains("mistake first")).then_some(()) }).await;
     browser.press("Take over into the draft").await;
-    browser.shows("Choose points to change several at once").await;
+    browser.shows("Value now").await;
     browser.tick("input[aria-label='Choose all that are shown']").await;
     browser.shows("5 points chosen").await;
     let pick = browser.find("select[aria-label='New Rate']").await;
@@ -189,10 +189,12 @@ async fn a_command_goes_back(rig: &Rig, browser: &Browser) {
     let field = browser.find("input[aria-label='New value of temperature-set-point']").await;
     field.send_keys("60").await.unwrap();
     browser.press("Write").await;
+    browser.press("Write it").await;
     browser.shows("60 is above its high limit 50").await;
     field.send_keys(Key::Control + "a").await.unwrap();
     field.send_keys("43,5").await.unwrap();
     browser.press("Write").await;
+    browser.press("Write it").await;
     browser.shows("Written, reads back 43.5 °C").await;
     assert_eq!(rig.truth().await["digester-1"]["temperature-set-point"].as_f64(), Some(43.5));
 }

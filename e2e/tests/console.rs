@@ -55,6 +55,7 @@ async fn overview(rig: &Rig, browser: &Browser) {
 
 async fn points(browser: &Browser) {
     browser.click("nav a[href='/points']").await;
+    browser.shows("All devices").await;
     browser.shows("36 points").await;
     browser.driver.active_element().await.unwrap().send_keys("/").await.unwrap();
     browser.driver.active_element().await.unwrap().send_keys("ch4").await.unwrap();
@@ -68,6 +69,7 @@ async fn points(browser: &Browser) {
     let search = browser.find("input[type=search]").await;
     search.send_keys(Key::Control + "a").await.unwrap();
     search.send_keys(Key::Delete).await.unwrap();
+    browser.shows("All devices").await;
     browser.shows("36 points").await;
     browser.find("[role=grid]").await.send_keys(Key::Down).await.unwrap();
     browser.shows("Carbon dioxide in raw gas").await;
@@ -88,6 +90,7 @@ async fn points(browser: &Browser) {
 /// The service stands still without a word, as behind a network that swallows everything.
 async fn an_outage_leaves_the_page_as_it_is(rig: &Rig, browser: &Browser) {
     browser.click("nav a[href='/points']").await;
+    browser.shows("All devices").await;
     browser.shows("36 points").await;
     rig.freeze(true);
     browser.shows("The service does not answer").await;
@@ -135,6 +138,7 @@ async fn sign_out_and_in(browser: &Browser) {
 async fn phone_and_dark(browser: &Browser) {
     browser.press("Dark colours").await;
     browser.click("nav a[href='/points']").await;
+    browser.shows("All devices").await;
     browser.shows("36 points").await;
     browser.press("Light colours").await;
     browser.resize(390, 900).await;

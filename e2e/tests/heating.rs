@@ -138,6 +138,7 @@ async fn it_is_relinquished_in_the_browser(rig: &Rig) {
     browser.press("Ask the device now").await;
     browser.shows("12: 60").await;
     browser.press("Relinquish").await;
+    browser.press("Give it back").await;
     browser.shows("Relinquished, reads back 72 °C").await;
     browser.picture("relinquish").await;
     browser.close().await;

@@ -1,11 +1,11 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import type { AuditView } from "../../api/client";
 import { AUDIT_PAGE, type AuditFilter, auditPage } from "../../api/queries";
 import { Button, Choice, Field } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
 import { Page } from "../../components/Page";
+import { useSearch } from "../../components/search";
 import { since, SpanChoice } from "../../components/SpanChoice";
 import { count, date } from "../../text/format";
 import { save } from "../revisions/RevisionsPage";
@@ -20,7 +20,7 @@ const ACTIONS = [
 
 /** Who changed it? Everything that anybody did, the newest first. */
 export function AuditPage() {
-  const [search, setSearch] = useSearchParams();
+  const [search, change] = useSearch();
   const [now] = useState(() => Date.now());
   const from = since(search.get("span") ?? "", now);
   const filter: AuditFilter = {};
@@ -36,16 +36,6 @@ export function AuditPage() {
     getNextPageParam: (last) => (last.length < AUDIT_PAGE ? undefined : last.at(-1)?.id),
   });
   const all = entries.data?.pages.flat() ?? [];
-  const change = (key: string, to: string) =>
-    setSearch(
-      (before) => {
-        const after = new URLSearchParams(before);
-        if (to) after.set(key, to);
-        else after.delete(key);
-        return after;
-      },
-      { replace: true },
-    );
   return (
     <Page
       title="Audit"
@@ -56,15 +46,15 @@ export function AuditPage() {
       }
     >
       <div className="mb-4 grid grid-cols-2 gap-3 md:grid-cols-4">
-        <Field label="Text" type="search" value={search.get("q") ?? ""} onChange={(event) => change("q", event.target.value)} />
-        <Field label="Who" value={search.get("person") ?? ""} onChange={(event) => change("person", event.target.value)} />
-        <Choice label="What" value={search.get("action") ?? ""} onChange={(event) => change("action", event.target.value)}>
+        <Field label="Text" type="search" value={search.get("q") ?? ""} onChange={(event) => change({ q: event.target.value })} />
+        <Field label="Who" value={search.get("person") ?? ""} onChange={(event) => change({ person: event.target.value })} />
+        <Choice label="What" value={search.get("action") ?? ""} onChange={(event) => change({ action: event.target.value })}>
           <option value="">Everything</option>
           {ACTIONS.map((action) => (
             <option key={action}>{action}</option>
           ))}
         </Choice>
-        <SpanChoice word={search.get("span") ?? ""} onChoose={(word) => change("span", word)} />
+        <SpanChoice word={search.get("span") ?? ""} onChoose={(word) => change({ span: word })} />
       </div>
       {entries.isPending ? <Loading what="the audit trail" /> : null}
       {entries.isError ? <Notice tone="alarm" title={entries.error.message} /> : null}

@@ -1,12 +1,12 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import type { OutageView } from "../../api/client";
 import { OUTAGE_PAGE, type OutageFilter, outagePage } from "../../api/queries";
 import { Badge } from "../../components/Badge";
 import { Button, Choice, Field } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
 import { Page } from "../../components/Page";
+import { useSearch } from "../../components/search";
 import { since, SpanChoice } from "../../components/SpanChoice";
 import { useLive, useServiceNow } from "../../live/live";
 import { count, date, span } from "../../text/format";
@@ -15,7 +15,7 @@ const KINDS = ["service", "link", "device", "uplink"];
 
 /** What did not work, from when to when, and what became of the values meanwhile? */
 export function OutagesPage() {
-  const [search, setSearch] = useSearchParams();
+  const [search, change] = useSearch();
   const { status } = useLive();
   const now = useServiceNow();
   const [opened] = useState(() => Date.now());
@@ -34,16 +34,6 @@ export function OutagesPage() {
     refetchInterval: 5000,
   });
   const all = outages.data?.pages.flat() ?? [];
-  const change = (key: string, to: string) =>
-    setSearch(
-      (before) => {
-        const after = new URLSearchParams(before);
-        if (to) after.set(key, to);
-        else after.delete(key);
-        return after;
-      },
-      { replace: true },
-    );
   const csv = new URLSearchParams(Object.entries(filter).map(([key, value]) => [key, String(value)])).toString();
   return (
     <Page
@@ -55,20 +45,20 @@ export function OutagesPage() {
       }
     >
       <div className="mb-4 grid grid-cols-2 gap-3 md:grid-cols-4">
-        <Choice label="Gateway" value={search.get("gateway") ?? ""} onChange={(event) => change("gateway", event.target.value)}>
+        <Choice label="Gateway" value={search.get("gateway") ?? ""} onChange={(event) => change({ gateway: event.target.value })}>
           <option value="">All</option>
           {status?.gateways.map((gateway) => (
             <option key={gateway.name}>{gateway.name}</option>
           ))}
         </Choice>
-        <Choice label="What" value={search.get("kind") ?? ""} onChange={(event) => change("kind", event.target.value)}>
+        <Choice label="What" value={search.get("kind") ?? ""} onChange={(event) => change({ kind: event.target.value })}>
           <option value="">Everything</option>
           {KINDS.map((kind) => (
             <option key={kind}>{kind}</option>
           ))}
         </Choice>
-        <Field label="Name" type="search" value={search.get("name") ?? ""} onChange={(event) => change("name", event.target.value)} />
-        <SpanChoice word={search.get("span") ?? ""} onChoose={(word) => change("span", word)} />
+        <Field label="Name" type="search" value={search.get("name") ?? ""} onChange={(event) => change({ name: event.target.value })} />
+        <SpanChoice word={search.get("span") ?? ""} onChoose={(word) => change({ span: word })} />
       </div>
       {outages.isPending ? <Loading what="outages" /> : null}
       {outages.isError ? <Notice tone="alarm" title={outages.error.message} /> : null}

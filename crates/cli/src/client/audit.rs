@@ -1,10 +1,9 @@
-use super::{Client, text, whole};
+use super::{Client, before, paged, text, whole};
 use crate::options::{Output, Target, span_of_time};
 use crate::output::{date, print_rows};
 use clap::Args;
 use interlex_core::description::Span;
 use serde_json::Value;
-use std::time::Duration;
 
 #[derive(Debug, Args)]
 pub(crate) struct AuditArguments {
@@ -32,36 +31,18 @@ pub(crate) struct AuditArguments {
     pub(crate) output: Output,
 }
 
-/// As many as the service gives at once.
-const PAGE: usize = 1000;
-
 pub(crate) async fn run(arguments: AuditArguments) -> anyhow::Result<()> {
     let client = Client::new(&arguments.target)?;
     let now = whole(&client.get("/api/v1/status", &[]).await?, "at");
-    let from = arguments.last.map(|span| {
-        let millis = i64::try_from(Duration::from(span).as_millis()).unwrap_or(i64::MAX);
-        now.saturating_sub(millis).to_string()
-    });
     let wanted = [
         ("q", arguments.text),
         ("person", arguments.person),
         ("action", arguments.action),
         ("gateway", arguments.gateway),
-        ("from", from),
+        ("from", before(now, arguments.last)),
     ];
-    let mut entries: Vec<Value> = Vec::new();
-    while entries.len() < arguments.limit {
-        let mut query: Vec<_> = wanted.iter().filter_map(|(key, value)| Some((*key, value.clone()?))).collect();
-        query.push(("limit", (arguments.limit - entries.len()).min(PAGE).to_string()));
-        query.extend(entries.last().map(|last| ("below", whole(last, "id").to_string())));
-        let query: Vec<_> = query.iter().map(|(key, value)| (*key, value.as_str())).collect();
-        let page = client.get("/api/v1/audit", &query).await?;
-        let page = page.as_array().cloned().unwrap_or_default();
-        if page.is_empty() {
-            break;
-        }
-        entries.extend(page);
-    }
+    let below = |last: &Value| vec![("below", whole(last, "id").to_string())];
+    let entries = paged(&client, "/api/v1/audit", &wanted, arguments.limit, below).await?;
     let row = |entry: &Value| {
         let cells =
             ["person", "source", "action", "gateway", "object", "detail"].map(|key| text(entry, key).to_owned());

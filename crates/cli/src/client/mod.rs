@@ -218,6 +218,38 @@ pub(crate) async fn checked(sent: reqwest::Result<Response>, url: &str) -> anyho
     Err(failed(reason, format!("{detail}{lines}{frames}")))
 }
 
+/// So many of a list as are wanted, however many come at a time: `more` says what comes behind the last one.
+pub(crate) async fn paged(
+    client: &Client,
+    path: &str,
+    wanted: &[(&'static str, Option<String>)],
+    limit: usize,
+    more: impl Fn(&Value) -> Vec<(&'static str, String)>,
+) -> anyhow::Result<Vec<Value>> {
+    /// As many as the service gives at once.
+    const PAGE: usize = 1000;
+    let mut all: Vec<Value> = Vec::new();
+    while all.len() < limit {
+        let mut query: Vec<_> = wanted.iter().filter_map(|(key, value)| Some((*key, value.clone()?))).collect();
+        query.push(("limit", (limit - all.len()).min(PAGE).to_string()));
+        query.extend(all.last().into_iter().flat_map(&more));
+        let query: Vec<_> = query.iter().map(|(key, value)| (*key, value.as_str())).collect();
+        let page = client.get(path, &query).await?;
+        let page = page.as_array().cloned().unwrap_or_default();
+        if page.is_empty() {
+            break;
+        }
+        all.extend(page);
+    }
+    Ok(all)
+}
+
+/// The beginning of the last span before a moment, as a query takes it.
+pub(crate) fn before(now: i64, span: Option<interlex_core::description::Span>) -> Option<String> {
+    let millis = i64::try_from(std::time::Duration::from(span?).as_millis()).unwrap_or(i64::MAX);
+    Some(now.saturating_sub(millis).to_string())
+}
+
 /// A field of a JSON object as text; empty when it is not there.
 pub(crate) fn text<'a>(object: &'a Value, key: &str) -> &'a str {
     object.get(key).and_then(Value::as_str).unwrap_or_default()

@@ -1,10 +1,9 @@
-use super::{Client, text, whole};
+use super::{Client, before, paged, text, whole};
 use crate::options::{Output, Target, span_of_time};
 use crate::output::{date, print_rows, span};
 use clap::Args;
 use interlex_core::description::Span;
 use serde_json::Value;
-use std::time::Duration;
 
 #[derive(Debug, Args)]
 pub(crate) struct OutagesArguments {
@@ -29,33 +28,19 @@ pub(crate) struct OutagesArguments {
     pub(crate) output: Output,
 }
 
-/// As many as the service gives at once.
-const PAGE: usize = 1000;
-
 pub(crate) async fn run(arguments: OutagesArguments) -> anyhow::Result<()> {
     let client = Client::new(&arguments.target)?;
     let now = whole(&client.get("/api/v1/status", &[]).await?, "at");
-    let from = arguments.last.map(|span| {
-        let millis = i64::try_from(Duration::from(span).as_millis()).unwrap_or(i64::MAX);
-        now.saturating_sub(millis).to_string()
-    });
-    let wanted = [("name", arguments.name), ("gateway", arguments.gateway), ("kind", arguments.kind), ("from", from)];
-    let mut outages: Vec<Value> = Vec::new();
-    while outages.len() < arguments.limit {
-        let mut query: Vec<_> = wanted.iter().filter_map(|(key, value)| Some((*key, value.clone()?))).collect();
-        query.push(("limit", (arguments.limit - outages.len()).min(PAGE).to_string()));
-        let behind = |last: &Value| {
-            [("from", "behind_from"), ("id", "behind_id")].map(|(of, key)| (key, whole(last, of).to_string()))
-        };
-        query.extend(outages.last().into_iter().flat_map(behind));
-        let query: Vec<_> = query.iter().map(|(key, value)| (*key, value.as_str())).collect();
-        let page = client.get("/api/v1/outages", &query).await?;
-        let page = page.as_array().cloned().unwrap_or_default();
-        if page.is_empty() {
-            break;
-        }
-        outages.extend(page);
-    }
+    let wanted = [
+        ("name", arguments.name),
+        ("gateway", arguments.gateway),
+        ("kind", arguments.kind),
+        ("from", before(now, arguments.last)),
+    ];
+    let behind = |last: &Value| {
+        [("from", "behind_from"), ("id", "behind_id")].map(|(of, key)| (key, whole(last, of).to_string())).to_vec()
+    };
+    let outages = paged(&client, "/api/v1/outages", &wanted, arguments.limit, behind).await?;
     let rows = outages.iter().map(|outage| row(outage, now)).collect();
     let header = ["from", "for", "what", "name", "gateway", "kept", "sent later", "lost", "why"];
     print_rows(arguments.output, &header, rows, &Value::Array(outages.clone()), "No outages.")

@@ -10,7 +10,7 @@ use axum::extract::{DefaultBodyLimit, Request, State};
 use axum::http::{HeaderName, HeaderValue, header};
 use axum::middleware::{self, Next};
 use axum::response::Response;
-use axum::routing::get;
+use axum::routing::{any, get};
 use std::sync::Arc;
 use tower_http::compression::CompressionLayer;
 use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
@@ -40,7 +40,7 @@ pub fn router(app: Arc<App>) -> Router {
     // What is told bit by bit goes as it comes; all else that is large is compressed.
     let whole = DefaultPredicate::new().and(NotForContentType::const_new("application/x-ndjson"));
     let heavy = heavy.layer(CompressionLayer::new().compress_when(whole));
-    let console = get(console::file).layer(CompressionLayer::new());
+    let console = any(console::file).layer(CompressionLayer::new());
     let (router, document) = small.merge(heavy).split_for_parts();
     let document = contract::complete(document);
     router
