@@ -137,7 +137,8 @@ async fn killed_again_and_again_no_event_is_lost_and_the_list_has_each_once() {
     let stop = CancellationToken::new();
     let _guard = stop.clone().drop_guard();
     let last = happened.load(Ordering::SeqCst);
-    let listener = TcpListener::bind(address).await.unwrap();
+    // The one of before may be on its way out.
+    let listener = wait_for("the address is free", || async { TcpListener::bind(address).await.ok() }).await;
     tokio::spawn(Arc::clone(&relay).serve(listener, stop.clone()));
     wait_for("all are confirmed", || async {
         relay.with(RELAY, |outstation, _, _| outstation.backlog(MASTER)).flatten().filter(|waiting| *waiting == 0)
