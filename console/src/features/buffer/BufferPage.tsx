@@ -129,7 +129,7 @@ function LastMessages({ gateway, uplink }: { gateway: string; uplink: string }) 
   const messages = useQuery({ ...messagesQuery(gateway, uplink), refetchInterval: 5000 });
   return (
     <details className="mt-4 rounded-md border border-line p-3 text-sm">
-      <summary className="cursor-pointer text-soft">Last messages</summary>
+      <summary className="cursor-pointer text-soft max-md:py-3">Last messages</summary>
       {messages.isError ? <Notice tone="alarm" title={messages.error.message} /> : null}
       {messages.data?.length === 0 ? <p className="mt-2 text-soft">No message has been made yet.</p> : null}
       <ul className="mt-2 grid gap-2">

@@ -60,7 +60,7 @@ function Lists({ gateway, device, lists }: { gateway: string; device: string; li
       {lists.map(({ text, path, file }, at) => (
         <span key={path}>
           {at > 0 ? ", " : null}
-          <a href={`${base}/${path}`} download={`${device}_${file}.csv`} className="text-act underline">
+          <a href={`${base}/${path}`} download={`${device}_${file}.csv`} className="inline-flex items-center text-act underline max-md:min-h-11">
             {text}
           </a>
         </span>
@@ -91,7 +91,7 @@ function Running({ gateway, device, link }: { gateway: string; device: string; l
         <section aria-label="What became of its requests" className="grid gap-3">
           <Counts of={counts} lately={counts.lately} minutes={statistics.data.lately_minutes} since={statistics.data.since} />
           <Histogram of={counts.answer_times} label="Answer times of the device" />
-          <Link to={framesOf(gateway, link, device)} className="text-sm text-act underline">
+          <Link to={framesOf(gateway, link, device)} className="text-sm inline-flex items-center text-act underline max-md:min-h-11">
             Its frames
           </Link>
         </section>

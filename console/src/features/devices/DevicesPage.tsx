@@ -127,7 +127,7 @@ interface DeviceDetailProps {
 }
 
 const TAB =
-  "border-b-2 border-transparent px-3 py-2 text-soft hover:text-ink data-[state=active]:border-act data-[state=active]:font-semibold data-[state=active]:text-ink";
+  "border-b-2 border-transparent px-3 py-2 max-md:min-h-11 text-soft hover:text-ink data-[state=active]:border-act data-[state=active]:font-semibold data-[state=active]:text-ink";
 
 function DeviceDetail({ gateway, draft, forms, device, onOpen }: DeviceDetailProps) {
   const [search, setSearch] = useSearchParams();
@@ -144,7 +144,7 @@ function DeviceDetail({ gateway, draft, forms, device, onOpen }: DeviceDetailPro
       title={`Device ${device.name}`}
       beside={
         <>
-          <Link to={`/points?device=${encodeURIComponent(device.name)}`} className="text-sm text-act underline">
+          <Link to={`/points?device=${encodeURIComponent(device.name)}`} className="inline-flex items-center text-sm text-act underline max-md:min-h-11">
             Live values
           </Link>
           {may ? (

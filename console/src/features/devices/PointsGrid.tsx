@@ -33,7 +33,8 @@ interface PointsGridProps {
   onList: (text: string) => void;
 }
 
-const ROW = 32;
+/** A row, for a mouse and for a thumb. */
+const HEIGHTS = { fine: 32, thumb: 44 };
 const FIRST = ["name", "address", "type", "scale", "unit", "rate", "report", "deadband"];
 const WIDTHS: Record<string, number> = { name: 190, address: 140, title: 200, report: 110, enumeration: 180 };
 const widthOf = (key: string) => WIDTHS[key] ?? 92;
@@ -51,7 +52,8 @@ export function PointsGrid({ gateway, device, list, rows, all, schema, rates, pr
   const { readings } = useLive();
   const may = onPick !== undefined;
   const lastPicked = useRef<string | null>(null);
-  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => ROW, overscan: 12, scrollMargin: ROW });
+  const height = window.matchMedia("(max-width: 767px)").matches ? HEIGHTS.thumb : HEIGHTS.fine;
+  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => height, overscan: 12, scrollMargin: height });
   const active = range.to;
   const column = columns[active.column];
   // What it says now stands beside its name.
@@ -176,7 +178,7 @@ export function PointsGrid({ gateway, device, list, rows, all, schema, rates, pr
         onPaste={onPaste}
         className="max-h-[34rem] overflow-auto rounded-md border border-line text-sm focus-visible:-outline-offset-2"
       >
-        <div role="row" aria-rowindex={1} className="sticky top-0 z-10 grid w-max min-w-full border-b border-line-strong bg-ground text-xs text-soft" style={{ gridTemplateColumns: grid, height: ROW }}>
+        <div role="row" aria-rowindex={1} className="sticky top-0 z-10 grid w-max min-w-full border-b border-line-strong bg-ground text-xs text-soft" style={{ gridTemplateColumns: grid, height }}>
           <div role="columnheader" className="grid place-items-center">
             {may ? (
               <input type="checkbox" aria-label="Choose all that are shown" checked={isAll} onChange={() => pickShown(!isAll)} className="size-4 accent-(--act)" />
@@ -210,7 +212,7 @@ export function PointsGrid({ gateway, device, list, rows, all, schema, rates, pr
                 aria-rowindex={item.index + 2}
                 aria-selected={picked.has(row.name)}
                 className={`absolute left-0 grid w-max min-w-full border-b border-line ${row.name === opened || picked.has(row.name) ? "bg-select" : "bg-surface"}`}
-                style={{ gridTemplateColumns: grid, height: ROW, transform: `translateY(${item.start - virtual.options.scrollMargin}px)` }}
+                style={{ gridTemplateColumns: grid, height, transform: `translateY(${item.start - virtual.options.scrollMargin}px)` }}
               >
                 <div role="gridcell" className="grid place-items-center">
                   {may ? (
@@ -381,7 +383,7 @@ function LiveCell({ reading, name, onOpen }: { reading: ReadingView | undefined;
           <Badge tone={reading.quality === "bad" ? "alarm" : "warn"}>{reading.quality}</Badge>
         </span>
       )}
-      <button type="button" tabIndex={-1} aria-label={`Open ${name}`} onClick={onOpen} className="rounded px-1 text-soft hover:bg-select hover:text-ink">
+      <button type="button" tabIndex={-1} aria-label={`Open ${name}`} onClick={onOpen} className="rounded px-1 text-soft hover:bg-select hover:text-ink max-md:size-11">
         …
       </button>
     </div>

@@ -324,7 +324,7 @@ function Lines({ lines, at, onGo }: { lines: LoopLine[]; at: string | null; onGo
 /** The way from a device to a loop check of its points. */
 export function LoopCheckLink({ gateway, device }: { gateway: string; device: string }) {
   return (
-    <Link to={`/loop-checks?${new URLSearchParams({ gateway, device }).toString()}`} className="text-sm text-act underline">
+    <Link to={`/loop-checks?${new URLSearchParams({ gateway, device }).toString()}`} className="inline-flex items-center text-sm text-act underline max-md:min-h-11">
       Loop check
     </Link>
   );

@@ -39,7 +39,7 @@ export function OutagesPage() {
     <Page
       title="Outages"
       beside={
-        <a href={`/api/v1/outages.csv?${csv}`} download className="ml-auto inline-flex min-h-9 items-center rounded-md border border-line-strong px-3 hover:bg-select">
+        <a href={`/api/v1/outages.csv?${csv}`} download className="ml-auto inline-flex min-h-9 items-center max-md:min-h-11 rounded-md border border-line-strong px-3 hover:bg-select">
           Save as CSV
         </a>
       }

@@ -55,7 +55,7 @@ export function Needs({ status, now }: { status: Status; now: number }) {
             <div className="min-w-0">
               <p className="break-words">
                 {placeOf(need) ? (
-                  <Link to={placeOf(need)} className="font-semibold underline-offset-2 hover:underline">
+                  <Link to={placeOf(need)} className="font-semibold underline-offset-2 hover:underline max-md:inline-flex max-md:min-h-11 max-md:items-center">
                     {need.kind} {need.name}
                   </Link>
                 ) : (

@@ -71,11 +71,11 @@ function Gateway({ gateway }: { gateway: GatewayStatus }) {
                 ["Lost", lost.toLocaleString("en")],
               ]}
             />
-            <Link to={`/outages?gateway=${encodeURIComponent(gateway.name)}`} className="mt-2 block text-act underline">
+            <Link to={`/outages?gateway=${encodeURIComponent(gateway.name)}`} className="mt-2 flex items-center text-act underline max-md:min-h-11">
               Outages of before
             </Link>
             {gateway.points_good < gateway.points ? (
-              <Link to="/points?quality=not-good" className="mt-2 inline-block text-act underline">
+              <Link to="/points?quality=not-good" className="mt-2 inline-flex items-center text-act underline max-md:min-h-11">
                 Show the points that are not good
               </Link>
             ) : null}
@@ -159,7 +159,7 @@ function DeviceRow({ device, now }: { device: DeviceStatus; now: number }) {
   return (
     <li className="py-1.5 text-sm">
       <div className="flex flex-wrap items-baseline justify-between gap-x-3">
-        <Link to={`/points?device=${encodeURIComponent(device.name)}`} className="font-medium hover:underline">
+        <Link to={`/points?device=${encodeURIComponent(device.name)}`} className="font-medium hover:underline max-md:inline-flex max-md:min-h-11 max-md:items-center">
           {device.title || device.name}
         </Link>
         <span>

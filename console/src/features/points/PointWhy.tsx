@@ -60,11 +60,11 @@ export function LastFrames({ point }: { point: PointView }) {
   const shown = (point.quality === "bad" && wrong.length > 0 ? wrong : all).slice(-SHOWN);
   return (
     <details open={isOpen} onToggle={(event) => setOpen(event.currentTarget.open)} className="rounded-md border border-line p-3 text-sm">
-      <summary className="cursor-pointer text-soft">Last frames of {point.device}</summary>
+      <summary className="cursor-pointer text-soft max-md:py-3">Last frames of {point.device}</summary>
       {frames.isError ? <Notice tone="alarm" title={frames.error.message} /> : null}
       {frames.isSuccess && shown.length === 0 ? <p className="mt-2 text-soft">None is recorded.</p> : null}
       <FrameLines frames={shown} label={`Last frames of ${point.device}`} />
-      <Link className="mt-2 inline-block text-act underline" to={`/frames?${query({ gateway: point.gateway, link: link.name, device: point.device })}`}>
+      <Link className="mt-2 inline-flex items-center text-act underline max-md:min-h-11" to={`/frames?${query({ gateway: point.gateway, link: link.name, device: point.device })}`}>
         All frames
       </Link>
     </details>

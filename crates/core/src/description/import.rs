@@ -79,6 +79,8 @@ pub fn import_points(
     let placed = |place, message: String, expected: &str| Problem::of_file(list, place, message, expected);
     let mut problems: Vec<_> =
         faults.into_iter().map(|(place, fault)| placed(place, fault.message, &fault.expected)).collect();
+    let wrong = sheet::wrong(&columns, schema::of(ObjectKind::Row));
+    problems.extend(wrong.into_iter().map(|fault| placed((1, 1), fault.message, &fault.expected)));
     let lines: HashMap<&str, usize> = rows.iter().enumerate().rev().map(|(at, row)| (name_of(row), at)).collect();
     for (at, _) in rows.iter().enumerate().filter(|(_, row)| name_of(row).is_empty()) {
         problems.push(placed(

@@ -1,7 +1,8 @@
 //! Lists as they stand in manuals and spreadsheets: which column means what, and the trade's words for what stands in the cells.
 
 use super::names::is_point_name;
-use super::schema::ObjectSchema;
+use super::problem::Fault;
+use super::schema::{ObjectSchema, nearest};
 use crate::{NameCase, NameRule};
 use serde::Serialize;
 use serde_json::{Map, Value};
@@ -98,6 +99,23 @@ pub(super) fn keys(headings: &[String], schema: &ObjectSchema, wishes: &SheetWis
         }
     }
     keys
+}
+
+/// What is wrong with what columns are to be: no key of points, or one that another column is, too.
+pub(super) fn wrong(columns: &[SheetColumn], schema: &ObjectSchema) -> Vec<Fault> {
+    let mut faults = Vec::new();
+    for (at, SheetColumn { heading, key, .. }) in columns.iter().enumerate() {
+        let Some(key) = key else { continue };
+        if !schema.keys().any(|known| known == key) {
+            let near = nearest(key, schema.keys()).map(|near| format!("{near}?"));
+            let all = || format!("one of {}", schema.keys().collect::<Vec<_>>().join(", "));
+            faults.push(Fault::new("", format!("column {heading:?} cannot be {key:?}"), near.unwrap_or_else(all)));
+        } else if let Some(other) = columns.iter().take(at).find(|other| other.key.as_ref() == Some(key)) {
+            let message = format!("columns {:?} and {heading:?} are both {key}", other.heading);
+            faults.push(Fault::new("", message, "one of them, and the other one left out"));
+        }
+    }
+    faults
 }
 
 /// A data type by the words of the trade and of IEC 61131-3.
@@ -236,6 +254,15 @@ mod tests {
             keys(&SheetWishes { columns, ..SheetWishes::default() }),
             "address type - name title scale unit low"
         );
+        let column = |heading: &str, key: &str| SheetColumn {
+            heading: heading.to_owned(),
+            key: Some(key.to_owned()),
+            example: String::new(),
+        };
+        let faults = wrong(&[column("A", "scale"), column("B", "scale"), column("C", "titel")], schema);
+        let told: Vec<_> = faults.iter().map(|fault| (fault.message.as_str(), fault.expected.as_str())).collect();
+        let both = ("columns \"A\" and \"B\" are both scale", "one of them, and the other one left out");
+        assert_eq!(told, [both, ("column \"C\" cannot be \"titel\"", "title?")]);
     }
 
     #[test]

@@ -4,13 +4,14 @@ use crate::App;
 use interlex_core::{DeviceState, LinkState, LinkStatus, UplinkState, UplinkStatus};
 use interlex_gateway::wall_clock;
 use interlex_store::Outage;
+use parking_lot::Mutex;
 use std::collections::{BTreeMap, VecDeque};
 use std::convert::Infallible;
 use std::time::Duration;
-use tokio::time::{Instant, sleep};
+use tokio::time::{Instant, MissedTickBehavior, interval, sleep};
 
-/// How often is looked.
-const LOOKS: Duration = Duration::from_millis(500);
+/// How often is looked: more often than whatever broke can be back.
+const LOOKS: Duration = Duration::from_millis(200);
 /// How often it is said that the service runs; one that was away for longer than three of these was not running.
 const ALIVE: Duration = Duration::from_secs(5);
 /// So many are kept.
@@ -162,6 +163,13 @@ impl Follower {
         self.open.insert(part, Open { outage, lost_before, told_at: now });
     }
 
+    /// The database has it; what became of it meanwhile is told yet.
+    fn is_kept(&mut self, outage: &Outage) {
+        if self.news.front() == Some(outage) {
+            self.news.pop_front();
+        }
+    }
+
     /// What the database does not know yet is told once, as it is by then.
     fn tell(&mut self, outage: Outage) {
         let is_it = |known: &&mut Outage| {
@@ -227,28 +235,50 @@ fn looks(app: &App) -> BTreeMap<Part, Look> {
 
 /// Follows what works and what does not, for as long as the service runs. The gateways have been started.
 pub(super) async fn follow(app: &App) -> Infallible {
-    let mut follower = Follower::default();
-    let mut is_restored = false;
+    let follower = Mutex::new(None);
+    // A database that takes its time makes nobody look less often.
+    let (never, _) = tokio::join!(look(app, &follower), keep(app, &follower));
+    never
+}
+
+/// Looks at all parts, once it is known what an earlier run left open.
+async fn look(app: &App, follower: &Mutex<Option<Follower>>) -> Infallible {
+    let mut looks_at = interval(LOOKS);
+    looks_at.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    loop {
+        looks_at.tick().await;
+        let parts = looks(app);
+        if let Some(follower) = &mut *follower.lock() {
+            follower.look(wall_clock().as_millis(), parts);
+        }
+    }
+}
+
+/// Keeps what was seen, and says that the service runs.
+async fn keep(app: &App, follower: &Mutex<Option<Follower>>) -> Infallible {
     let (mut says_alive, mut trims) = (Instant::now(), Instant::now());
     loop {
-        if !is_restored && let Ok(left) = app.store.unsettled_outages().await {
-            is_restored = true;
-            follower.restore(left);
-        }
-        let now = wall_clock().as_millis();
-        if is_restored {
-            follower.look(now, looks(app));
+        if follower.lock().is_none()
+            && let Ok(left) = app.store.unsettled_outages().await
+        {
+            let mut new = Follower::default();
+            new.restore(left);
+            *follower.lock() = Some(new);
         }
         if Instant::now() >= says_alive {
             says_alive = Instant::now() + ALIVE;
             // While the database is away, nobody can read it either.
-            let _ = app.store.note_alive(now).await;
+            let _ = app.store.note_alive(wall_clock().as_millis()).await;
         }
-        while let Some(outage) = follower.news.front() {
-            if app.store.keep_outage(outage).await.is_err() {
+        loop {
+            let next = follower.lock().as_ref().and_then(|follower| follower.news.front().cloned());
+            let Some(outage) = next else { break };
+            if app.store.keep_outage(&outage).await.is_err() {
                 break;
             }
-            follower.news.pop_front();
+            if let Some(follower) = &mut *follower.lock() {
+                follower.is_kept(&outage);
+            }
         }
         if Instant::now() >= trims {
             trims = Instant::now() + TRIMS;
