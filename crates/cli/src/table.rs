@@ -130,7 +130,7 @@ impl Table {
             let widest = columns
                 .iter_mut()
                 .filter(|(at, width)| *width > least(*at))
-                .max_by_key(|(at, width)| (*at == last, *width));
+                .max_by_key(|(at, width)| (*at == last, self.sparing.contains(at), *width));
             match widest {
                 Some((_, width)) => *width -= 1,
                 None => break,

@@ -156,7 +156,7 @@ fn print(status: &Value) -> std::io::Result<()> {
     if rows.iter().all(|row| row.what == "database") {
         say!("No gateway runs. Apply a description: interlex config apply DIR --activate --note TEXT\n")?;
     }
-    let mut shown = table(&HEADER).sparing(&["since"]);
+    let mut shown = table(&HEADER).sparing(&["activity"]);
     for row in rows {
         // Spaces that do not break keep the depth when a name is wrapped.
         let name = format!("{}{}", "\u{a0}\u{a0}".repeat(row.depth), row.name);
