@@ -58,7 +58,7 @@ function UplinkBuffer({ gateway, uplink }: { gateway: string; uplink: UplinkStat
       <div className="grid items-start gap-x-8 gap-y-3 lg:grid-cols-[minmax(16rem,1fr)_2fr]">
         <Facts
           facts={[
-            ["Waiting", `${buffer.waiting.toLocaleString("en")} ${items}`],
+            ["Waiting", count(buffer.waiting, items.slice(0, -1))],
             ["Oldest", buffer.oldest_at == null ? "nothing waits" : `${span(now - buffer.oldest_at)} ago`],
             ["In the database", `${buffer.durable.toLocaleString("en")}, ${megabytes(buffer.bytes)}`],
             ["A crash would cost", count(Math.max(0, buffer.waiting - buffer.durable), items.slice(0, -1))],

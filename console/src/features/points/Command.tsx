@@ -1,7 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
-import { AlertDialog } from "radix-ui";
 import { type FormEvent, useState } from "react";
 import { api, dataOf, type PointView } from "../../api/client";
+import { Asked } from "../../components/Confirm";
 import { Button, CONTROL, Field } from "../../components/Form";
 import { Failure } from "../devices/Failure";
 import { typedValue, WriteOutcome } from "../devices/WriteOutcome";
@@ -90,41 +90,21 @@ function Question({ point, wanted, onLeave, onWrite }: QuestionProps) {
   const plain = wanted === null ? "relinquish" : typeof wanted === "boolean" ? to : String(wanted);
   const isMeant = point.confirm !== "typed" || again.trim() === plain;
   return (
-    <AlertDialog.Root open onOpenChange={(isOpen) => (isOpen ? undefined : onLeave())}>
-      <AlertDialog.Portal>
-        <AlertDialog.Overlay className="fixed inset-0 z-30 bg-black/40" />
-        <AlertDialog.Content className="fixed top-1/4 left-1/2 z-30 w-[min(26rem,92vw)] -translate-x-1/2 rounded-lg border border-line-strong bg-raised p-5">
-          <AlertDialog.Title className="text-lg font-semibold">
-            Command {point.name} of {point.device}?
-          </AlertDialog.Title>
-          <AlertDialog.Description asChild>
-            <dl className="mt-3 mb-4 grid grid-cols-[auto_1fr] gap-x-4 gap-y-1">
-              <dt className="text-soft">Now</dt>
-              <dd className="tabular-nums">
-                {shownValue(point.value, point.decimals)} {point.unit}
-                {point.quality === "good" ? "" : ` (${point.quality})`}
-              </dd>
-              <dt className="text-soft">To be</dt>
-              <dd className="font-semibold tabular-nums">{to}</dd>
-            </dl>
-          </AlertDialog.Description>
-          {point.confirm === "typed" ? (
-            <div className="mb-4">
-              <Field label={`Type ${plain} to confirm`} value={again} onChange={(event) => setAgain(event.target.value)} />
-            </div>
-          ) : null}
-          <div className="flex justify-end gap-2">
-            <AlertDialog.Cancel asChild>
-              <Button quiet>Leave it</Button>
-            </AlertDialog.Cancel>
-            <AlertDialog.Action asChild>
-              <Button disabled={!isMeant} onClick={onWrite}>
-                {wanted === null ? "Give it back" : "Write it"}
-              </Button>
-            </AlertDialog.Action>
-          </div>
-        </AlertDialog.Content>
-      </AlertDialog.Portal>
-    </AlertDialog.Root>
+    <Asked title={`Command ${point.name} of ${point.device}?`} action={wanted === null ? "Give it back" : "Write it"} isReady={isMeant} onLeave={onLeave} onConfirm={onWrite}>
+      <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1 text-ink">
+        <dt className="text-soft">Now</dt>
+        <dd className="tabular-nums">
+          {shownValue(point.value, point.decimals)} {point.unit}
+          {point.quality === "good" ? "" : ` (${point.quality})`}
+        </dd>
+        <dt className="text-soft">To be</dt>
+        <dd className="font-semibold tabular-nums">{to}</dd>
+      </dl>
+      {point.confirm === "typed" ? (
+        <div className="mt-3 text-ink">
+          <Field label={`Type ${plain} to confirm`} value={again} onChange={(event) => setAgain(event.target.value)} />
+        </div>
+      ) : null}
+    </Asked>
   );
 }

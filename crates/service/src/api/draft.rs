@@ -154,10 +154,10 @@ pub(crate) async fn read(
     let of_points = |object: &ObjectRef| object.class == ObjectClass::Point;
     let objects = opened.draft.objects().filter(|(object, _)| !of_points(object));
     let objects = objects.map(|(object, content)| view(&opened, object, content.into_owned())).collect();
-    let lists = opened.draft.lists.iter().map(|(path, rows)| {
-        let users = opened.draft.devices.iter().filter(|device| list_of(device) == path.as_str());
-        let name = |device: &Value| device.get("name").and_then(Value::as_str).unwrap_or_default().to_owned();
-        ListView { path: path.clone(), points: rows.len(), devices: users.map(name).collect() }
+    let lists = opened.draft.lists.iter().map(|(path, rows)| ListView {
+        path: path.clone(),
+        points: rows.len(),
+        devices: users(&opened.draft, path),
     });
     let record = &opened.record;
     Ok(Json(DraftView {
@@ -253,7 +253,8 @@ pub(crate) async fn edit(
     if done.len() < MOST_AUDITED {
         for change in &done {
             let known_before = known.get(&change.object).map(|content| content.clone().into_owned());
-            let devices = users(&before.draft, &change.object);
+            let is_point = change.object.class == ObjectClass::Point;
+            let devices = if is_point { users(&before.draft, &change.object.list) } else { Vec::new() };
             audit_change(&app, &author, &gateway, change, known_before, &devices).await;
         }
     } else {
@@ -270,8 +271,8 @@ pub(crate) async fn edit(
 }
 
 /// The devices whose points a list has.
-fn users(draft: &Draft, object: &ObjectRef) -> Vec<String> {
-    let is_user = |device: &&Value| object.class == ObjectClass::Point && list_of(device) == object.list.as_str();
+fn users(draft: &Draft, list: &str) -> Vec<String> {
+    let is_user = |device: &&Value| list_of(device) == list;
     let name = |device: &Value| device.get("name").and_then(Value::as_str).unwrap_or_default().to_owned();
     draft.devices.iter().filter(is_user).map(name).collect()
 }
