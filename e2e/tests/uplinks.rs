@@ -92,8 +92,8 @@ async fn a_point_is_followed_to_the_broker(browser: &Browser) {
         browser.text().await.contains("spBv1.0/alderfen/DDATA/works-1/digester-1").then_some(())
     })
     .await;
-    let select = browser.find("select[aria-label='Point to follow']").await;
-    select.send_keys("digester-1/gas-flow").await.unwrap();
+    let name = browser.find("input[aria-label='Point to follow']").await;
+    name.send_keys("digester-1/gas-flow").await.unwrap();
     wait_for("it was published and arrived", || async {
         let text = browser.find("section[aria-label='Follow a point']").await.text().await.ok()?;
         (text.contains("sent ") && text.contains("arrived ") && !text.contains("nothing since")).then_some(())

@@ -1,4 +1,5 @@
 import { queryOptions } from "@tanstack/react-query";
+import type { operations } from "./schema";
 import { api, ApiFailure, dataOf, type EventView, type OutageView } from "./client";
 
 /** Who is signed in; null when nobody is. */
@@ -20,16 +21,34 @@ export const setupQuery = queryOptions({
   queryFn: () => dataOf(api.GET("/api/v1/setup")),
 });
 
-export const pointsQuery = queryOptions({
-  queryKey: ["points"],
-  queryFn: () => dataOf(api.GET("/api/v1/points")),
-});
+/** As many points as are shown one beside the other. */
+export const MOST_POINTS = 1000;
 
-export const pointQuery = (gateway: string, device: string, point: string) =>
+/** The points of a device in the running revision, with what was read last. */
+export const devicePointsQuery = (gateway: string, device: string, revision: number | undefined) =>
   queryOptions({
-    queryKey: ["point", gateway, device, point],
-    queryFn: () =>
-      dataOf(api.GET("/api/v1/points/{gateway}/{device}/{point}", { params: { path: { gateway, device, point } } })),
+    queryKey: ["points", gateway, device, revision],
+    queryFn: () => dataOf(api.GET("/api/v1/points", { params: { query: { gateway, device, limit: MOST_POINTS } } })),
+  });
+
+export type WindowWanted = NonNullable<operations["point_window"]["parameters"]["query"]>;
+
+/** The rows in view of all points. What was in view is soon forgotten: there may be a million. */
+export const windowQuery = (query: WindowWanted, revisions = "") =>
+  queryOptions({
+    queryKey: ["points", "window", revisions, query],
+    queryFn: ({ signal }) => dataOf(api.GET("/api/v1/points/window", { params: { query }, signal })),
+    gcTime: 30_000,
+  });
+
+/** One point, by `GATEWAY/DEVICE/POINT`. */
+export const pointQuery = (id: string, revisions = "") =>
+  queryOptions({
+    queryKey: ["point", id, revisions],
+    queryFn: () => {
+      const [gateway = "", device = "", ...point] = id.split("/");
+      return dataOf(api.GET("/api/v1/points/{gateway}/{device}/{point}", { params: { path: { gateway, device, point: point.join("/") } } }));
+    },
     staleTime: 0,
   });
 

@@ -1,5 +1,11 @@
-import { createContext, type ReactNode, useContext, useEffect, useState, useSyncExternalStore } from "react";
-import { type Live, LiveStore } from "./store";
+import { createContext, type ReactNode, useContext, useEffect, useMemo, useState, useSyncExternalStore } from "react";
+import { api, type ReadingView } from "../api/client";
+import { type Live, type Look, LiveStore } from "./store";
+
+const look: Look = async (stream, points) => {
+  const { response } = await api.PUT("/api/v1/live/{stream}", { params: { path: { stream } }, body: { points } });
+  return response.ok;
+};
 
 const LiveContext = createContext<LiveStore>(new LiveStore());
 
@@ -8,9 +14,9 @@ const LiveContext = createContext<LiveStore>(new LiveStore());
  * connections, and a stream takes one.
  */
 export function LiveProvider({ onLost, children }: { onLost?: () => void; children: ReactNode }) {
-  const [store] = useState(() => new LiveStore());
+  const [store] = useState(() => new LiveStore(look));
   useEffect(() => {
-    const follow = () => (document.hidden ? store.suspend() : store.follow(() => new EventSource("/api/v1/live")));
+    const follow = () => (document.hidden ? store.suspend() : store.follow(() => new EventSource("/api/v1/live?view=true")));
     const leave = () => store.suspend();
     follow();
     document.addEventListener("visibilitychange", follow);
@@ -38,9 +44,25 @@ export function useLive(): Live {
   return useSyncExternalStore(store.subscribe, store.read);
 }
 
+/** Whether what is shown is live. */
+export function useLiveKind(): Live["kind"] {
+  const store = useContext(LiveContext);
+  return useSyncExternalStore(store.subscribe, () => store.read().kind);
+}
+
+/** The newest readings of these points, for as long as they are in view. */
+export function useReadings(ids: readonly string[]): ReadonlyMap<string, ReadingView> {
+  const store = useContext(LiveContext);
+  const key = ids.join("\n");
+  // The list may be made anew at every turn: what counts is what stands in it.
+  const view = useMemo(() => store.view(key === "" ? [] : key.split("\n")), [store, key]);
+  return useSyncExternalStore(view.subscribe, view.read);
+}
+
 /** The service's time, once a second: what ages are counted from. */
 export function useServiceNow(): number {
-  const { clockOffset } = useLive();
+  const store = useContext(LiveContext);
+  const clockOffset = useSyncExternalStore(store.subscribe, () => store.read().clockOffset);
   const [now, setNow] = useState(() => Date.now());
   useEffect(() => {
     const timer = window.setInterval(() => setNow(Date.now()), 1000);

@@ -3,28 +3,58 @@ import { LiveStore } from "./store";
 
 const reading = { value: 1, raw: 1, quality: "good", source_at: 1, gateway_at: 1, value_at: 1 };
 
-test("frames are laid over what was known, and listeners are told", () => {
+test("frames are laid over what was known, and those are told who look at them", () => {
   const store = new LiveStore();
-  const listener = vi.fn();
-  const leave = store.subscribe(listener);
+  const [one, both] = [store.view(["a"]), store.view(["a", "b"])];
+  const [listener, other] = [vi.fn(), vi.fn()];
+  const leave = one.subscribe(listener);
+  both.subscribe(other);
   store.takeValues({ at: 1, values: [{ id: "a", ...reading }, { id: "b", ...reading }] });
-  const before = store.read();
+  const before = both.read();
   store.takeValues({ at: 2, values: [{ id: "b", ...reading, value: 2 }] });
-  expect([...store.read().readings].map(([id, { value }]) => [id, value])).toEqual([["a", 1], ["b", 2]]);
-  expect(before.readings.get("b")?.value).toBe(1);
+  expect([...both.read()].map(([id, { value }]) => [id, value])).toEqual([["a", 1], ["b", 2]]);
+  expect([before.get("b")?.value, one.read().size]).toEqual([1, 1]);
   leave();
-  store.takeValues({ at: 3, values: [] });
-  expect(listener).toHaveBeenCalledTimes(2);
+  store.takeValues({ at: 3, values: [{ id: "a", ...reading }] });
+  expect([listener.mock.calls.length, other.mock.calls.length]).toEqual([1, 3]);
+});
+
+test("the stream is told what is in view, once for all that changes, anew by every stream, and again when that failed", async () => {
+  vi.useFakeTimers();
+  const told: [number, string[]][] = [];
+  const answers = [true, true, false, true];
+  const store = new LiveStore(async (stream, points) => {
+    told.push([stream, points]);
+    return answers.shift() ?? true;
+  });
+  const leave = store.view(["a", "b"]).subscribe(() => undefined);
+  await vi.advanceTimersByTimeAsync(40);
+  expect(told).toEqual([]);
+  store.takeOpened({ stream: 1 });
+  store.view(["b", "c"]).subscribe(() => undefined);
+  await vi.advanceTimersByTimeAsync(40);
+  expect(told.splice(0)).toEqual([[1, ["a", "b", "c"]]]);
+  leave();
+  await vi.advanceTimersByTimeAsync(40);
+  expect(told.splice(0)).toEqual([[1, ["b", "c"]]]);
+  store.takeOpened({ stream: 2 });
+  await vi.advanceTimersByTimeAsync(40);
+  expect(told.splice(0)).toEqual([[2, ["b", "c"]]]);
+  await vi.advanceTimersByTimeAsync(1000);
+  expect(told).toEqual([[2, ["b", "c"]]]);
+  vi.useRealTimers();
 });
 
 test("a lost stream keeps what was known and says that it is lost", () => {
   const store = new LiveStore();
   const source = { onerror: null as (() => void) | null, addEventListener: vi.fn(), close: vi.fn() };
   store.open(source as unknown as EventSource);
+  const view = store.view(["a"]);
+  view.subscribe(() => undefined);
   store.takeValues({ at: 1, values: [{ id: "a", ...reading }] });
   source.onerror?.();
   expect(store.read().kind).toBe("lost");
-  expect(store.read().readings.size).toBe(1);
+  expect(view.read().size).toBe(1);
   store.close();
   expect(source.close).toHaveBeenCalled();
 });
@@ -46,7 +76,7 @@ test("a stream that falls silent is lost within five seconds, and a new one take
   vi.advanceTimersByTime(3000);
   expect(store.read().kind).toBe("live");
   vi.advanceTimersByTime(2000);
-  expect([store.read().kind, store.read().readings.size, sources.length]).toEqual(["lost", 1, 2]);
+  expect([store.read().kind, sources.length]).toEqual(["lost", 2]);
   expect(sources[0]?.close).toHaveBeenCalled();
   tell[1]?.({ data: JSON.stringify({ at: 2, values: [] }) });
   expect(store.read().kind).toBe("live");

@@ -10,7 +10,7 @@ import { GatewaysPage } from "../features/gateways/GatewaysPage";
 import { LinkCounts } from "../features/links/LinkCounts";
 import { ImportList } from "../features/points/ImportList";
 import { TapPage } from "../features/tap/TapPage";
-import { clear, DESCRIPTION, DRAFT, FORMS, GATEWAYS, show, SOMEBODY, status } from "./service";
+import { clear, DESCRIPTION, DRAFT, FORMS, GATEWAYS, type Service, show, SOMEBODY, status } from "./service";
 
 beforeEach(() => {
   // Nothing is laid out here: scrollers are told their size, so that rows come into view.
@@ -332,11 +332,16 @@ const POINT = {
   value_at: 1_780_000_000_000,
 } as unknown as PointView;
 
+const POINTS: Service = {
+  points: { json: [POINT] },
+  "points/window": { json: { total: 1, all: 1, not_good: 0, at: null, rows: [POINT] } },
+  [`points/${POINT.id}`]: { json: { ...POINT, recent: [] } },
+};
 const metric = (value: number, more = {}) => ({ name: "ch4", value, unit: "%", data_type: "Float", timestamp: 1_780_000_000_000, historical: false, quality: 192, ...more });
 const message = (topic: string, metrics: unknown[], more = {}) => ({ at: 1_780_000_000_000, topic, type: "data", seq: 3, bytes: 40, metrics, retained: false, ...more });
 
 test("values of a new device stand beside what arrived of them, and nobody is told that they arrived before", async () => {
-  const page = show(<Arrivals gateway="alderfen-1" device="gas-analyser" />, "/", { points: { json: [POINT] } });
+  const page = show(<Arrivals gateway="alderfen-1" device="gas-analyser" />, "/", { ...POINTS });
   await said("not yet");
   // Of another device.
   await page.tell("/api/v1/tap", "message", message("spBv1.0/alderfen/DDATA/works-1/silo", [metric(9)]));
@@ -353,7 +358,7 @@ describe("what arrives at the broker", () => {
   const followed = "gateways/alderfen-1/uplinks/cloud/published/gas-analyser/ch4";
 
   test("stands by topic with the last message, and waits while one looks", async () => {
-    const page = show(<TapPage />, `/?topic=${encodeURIComponent(topic)}`, { points: { json: [POINT] } });
+    const page = show(<TapPage />, `/?topic=${encodeURIComponent(topic)}`, { ...POINTS });
     await said("Nothing has arrived yet.");
     await page.tell("/api/v1/tap", "message", message(topic, [metric(54.1), metric(50, { historical: true, quality: 0 })]));
     await said("1 topic");
@@ -372,11 +377,11 @@ describe("what arrives at the broker", () => {
   });
 
   test("is followed from the field to the broker", async () => {
-    const page = show(<TapPage />, `/?point=${encodeURIComponent(POINT.id)}`, { points: { json: [POINT] }, [followed]: { json: null } });
+    const page = show(<TapPage />, `/?point=${encodeURIComponent(POINT.id)}`, { ...POINTS, [followed]: { json: null } });
     const stages = async () => within(await screen.findByLabelText("Follow a point")).getAllByRole("listitem").map((stage) => stage.textContent);
     await said("a value goes when it changes");
     expect((await stages())[2]).toContain("nothing since you look");
-    await page.answers({ points: { json: [POINT] }, [followed]: { json: { value: 54.2, at: 1_780_000_000_000, timestamp: 1_780_000_000_000, historical: true } } });
+    await page.answers({ ...POINTS, [followed]: { json: { value: 54.2, at: 1_780_000_000_000, timestamp: 1_780_000_000_000, historical: true } } });
     await page.tell("/api/v1/tap", "message", message(topic, [metric(54.2)]));
     await waitFor(async () => expect((await stages())[2]).toContain("54.2 %"));
     expect((await stages())[0]).toContain("54.3 %");

@@ -169,6 +169,21 @@ describe("a new device", () => {
     expect(screen.getByText("level")).toBeTruthy();
   });
 
+  test("can be gone back to once it is in the draft: its steps edit what is there", async () => {
+    const [device] = DRAFT.objects.filter((object) => object.class === "device");
+    const again = show(page, `${at(1)}&device=${device?.name}`, { ...service, [EDITS]: { json: { version: 9, objects: [] } } });
+    await said(`Device ${device?.name}`);
+    type("Unit", "9");
+    press("Save to the draft");
+    await waitFor(() => expect(again.sent[0]?.body.edits[0]).toMatchObject({ object: { class: "device", name: device?.name }, version: device?.version, content: { unit: "9" } }));
+    press("1. Link");
+    await said(/^Link /);
+    press("4. Points");
+    await said(`Points of ${device?.name}`);
+    press("Go on");
+    await said("In the draft");
+  });
+
   test("cannot be run before it is in the draft", async () => {
     show(page, at(0), service);
     await said("Which way leads to it?");

@@ -21,6 +21,7 @@ afterEach(clear);
 
 const AWAY: Answer = { status: 503, detail: "the database is away" };
 const nothing = (changes: Service): Service => ({ ...DESCRIPTION, ...changes });
+const NO_POINTS = { total: 0, all: 0, not_good: 0, at: null, rows: [] };
 const difference = { version: 7, objects: [], links: [], uplinks: [], reordered: false, text: "" };
 
 interface Case {
@@ -94,11 +95,11 @@ const CASES: Case[] = [
   {
     name: "Points",
     page: <PointsPage />,
-    call: "points",
-    all: { points: { json: [] } },
+    call: "points/window",
+    all: { "points/window": { json: NO_POINTS } },
     filled: "No points are described",
     loading: /Loading points/,
-    empty: { answers: { points: { json: [] } }, says: "No points are described" },
+    empty: { answers: { "points/window": { json: NO_POINTS } }, says: "No points are described" },
   },
   {
     name: "Events",

@@ -12,7 +12,7 @@ import { PointsPage } from "../features/points/PointsPage";
 import { RevisionsPage } from "../features/revisions/RevisionsPage";
 import { SetupPage } from "../features/session/SetupPage";
 import { SignInPage } from "../features/session/SignInPage";
-import { clear, DESCRIPTION, type Service, show, SOMEBODY, status } from "./service";
+import { type Answer, clear, DESCRIPTION, type Service, show, SOMEBODY, status } from "./service";
 
 afterEach(() => {
   vi.useRealTimers();
@@ -76,7 +76,7 @@ describe("around every page", () => {
 
 describe("by the keyboard", () => {
   const point = { id: "alderfen-1/gas-analyser/ch4", device: "gas-analyser", name: "ch4", title: "Methane" } as PointView;
-  const service: Service = { ...DESCRIPTION, points: { json: [point] } };
+  const service: Service = { ...DESCRIPTION, "points/window": { json: { total: 1, all: 1, not_good: 0, at: null, rows: [point] } } };
   const page = (
     <>
       <Palette />
@@ -228,7 +228,15 @@ describe("revisions", () => {
 describe("points", () => {
   const point = (device: string, name: string, quality: string) =>
     ({ id: `g/${device}/${name}`, gateway: "g", device, name, title: "", address: "input:0", type: "uint16", unit: "", quality, value: 1, reason: "" }) as unknown as PointView;
-  const service: Service = { points: { json: [point("pump", "speed", "good"), point("pump", "fault", "bad"), point("tank", "level", "good")] } };
+  const [speed, fault, level] = [point("pump", "speed", "good"), point("pump", "fault", "bad"), point("tank", "level", "good")];
+  const of = (...rows: PointView[]): Answer => ({ json: { total: rows.length, all: 3, not_good: 1, at: null, rows } });
+  const service: Service = {
+    "points/window?q=pump&quality=not-good&from=0&limit=100": of(fault),
+    "points/window?q=pump&from=0&limit=100": of(speed, fault),
+    "points/window?q=level&from=0&limit=100": of(level),
+    "points/window?q=nothing+like+it&from=0&limit=100": of(),
+    "points/window?q=nothing%20like%20it&from=0&limit=100": of(),
+  };
   const page = (
     <>
       <PointsPage />

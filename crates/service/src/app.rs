@@ -4,6 +4,8 @@ use crate::access::proxy::AddressRange;
 use crate::draft::opened::OpenDraft;
 use crate::draft::presence::Presence;
 use crate::draft::vault::Vault;
+use crate::shown::orders::Orders;
+use crate::shown::views::Views;
 use crate::turns::Heavy;
 use interlex_core::Timestamp;
 use interlex_core::description::Draft;
@@ -49,6 +51,10 @@ pub struct App {
     pub(crate) heavy: Heavy,
     /// Whoever shows many points waits for a turn at every piece: no more than one worker is busy with it.
     pub(crate) showing: Semaphore,
+    /// Orders of very many points that somebody looks at.
+    pub(crate) orders: Mutex<Orders>,
+    /// What live streams show that follow what is in view.
+    pub(crate) views: Views,
     /// Live streams, by person.
     pub(crate) live: Openings,
     /// Taps, by person: each is a connection to a broker, with what it sends.
@@ -102,6 +108,8 @@ impl App {
             attempts: Attempts::default(),
             seen: Mutex::default(),
             rights: watch::Sender::new(0),
+            orders: Mutex::default(),
+            views: Views::default(),
             live: Openings::new("live streams", 32, 500),
             taps: Openings::new("taps", 4, 16),
             scans: Openings::new("scans of this link", 1, 16),

@@ -14,6 +14,7 @@ mod app;
 mod draft;
 mod error;
 mod run;
+mod shown;
 mod turns;
 
 pub use access::proxy::{AddressRange, ParseAddressRangeError};

@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { api, dataOf, type DraftView, type EditRequest, type Forms, type ObjectClass, type ObjectView } from "../../api/client";
 import { gatewayKey, gatewaysQuery } from "../../api/queries";
+import { shown } from "./schema";
 
 /** Edits the draft of a gateway: all of the edits are done, or none. */
 export function useEdits(gateway: string) {
@@ -64,3 +65,6 @@ export function contentOf(object: ObjectView | undefined): Record<string, unknow
   const content = object?.content;
   return typeof content === "object" && content !== null ? (content as Record<string, unknown>) : {};
 }
+
+/** The point list of a device: the one that it names, or the one that is called after it. */
+export const listOf = (device: ObjectView): string => shown(contentOf(device).points) || `points/${device.name}.csv`;

@@ -1,9 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
-import type { Content, DraftView, EditRequest, Forms } from "../../api/client";
-import { checkQuery, differenceQuery, draftPointsQuery } from "../../api/queries";
-import { Button, Choice, Field } from "../../components/Form";
+import { useSearchParams } from "react-router";
+import type { Content, DraftView, Forms } from "../../api/client";
+import { checkQuery, differenceQuery } from "../../api/queries";
+import { Button, Choice } from "../../components/Form";
 import { focusFirst } from "../../components/focus";
 import { Loading, Notice } from "../../components/Notice";
 import { Panel } from "../../components/Page";
@@ -11,7 +11,7 @@ import { count } from "../../text/format";
 import { ActivatePanel, Problems } from "../changes/ChangesPage";
 import { DifferenceView } from "../changes/DifferenceView";
 import { OutcomePanel } from "../changes/OutcomePanel";
-import { contentOf, namesOf, objectsOf, useEdits } from "../description/edits";
+import { contentOf, namesOf, objectsOf } from "../description/edits";
 import { KindChoice } from "../description/KindChoice";
 import { useKept } from "../description/kept";
 import { useAnnounce } from "../description/presence";
@@ -19,6 +19,8 @@ import { SchemaForm } from "../description/SchemaForm";
 import { shown, targetOf, withKey } from "../description/schema";
 import { GatewayPage } from "../gateways/GatewayPage";
 import { Arrivals } from "./Arrivals";
+import { InDraft } from "./InDraft";
+import { IntoDraft, type Plan } from "./IntoDraft";
 import { NewPoints } from "./NewPoints";
 import { partsOf } from "./protocol";
 import { TrialPanel } from "./TrialPanel";
@@ -27,17 +29,6 @@ import { OffersPanel } from "../offers/OffersPanel";
 import { withoutTrust } from "../offers/offers";
 
 const STEPS = ["Link", "Reach it", "Device", "Points", "Into the draft", "Run it"] as const;
-
-/** Everything that was entered so far; kept over reloads until the device is in the draft. */
-interface Plan {
-  /** The link to use; empty for a new one. */
-  link: string;
-  newLink: Content;
-  device: Content;
-  /** What reaching the device is tried with, once something was typed; it becomes the first point. */
-  first: Content | null;
-  points: Content[];
-}
 
 /** From the cabinet to the broker: a device, step by step, each step tried before anything is saved. */
 export function AddDevicePage() {
@@ -77,8 +68,9 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
   const names = { ...namesOf(draft), link: [...namesOf(draft).link, linkName].filter(Boolean) };
   const device = { ...plan.device, link: linkName };
   const saved = search.get("device") ?? "";
-  const deviceContent = contentOf(objectsOf(draft, "device").find((object) => object.name === saved));
-  const navigate = useNavigate();
+  const inDraft = objectsOf(draft, "device").find((object) => object.name === saved);
+  // What is in the draft is gone back to there.
+  const goTo = (to: number) => go(to, saved === "" ? {} : { device: saved });
 
   const place = useRef<HTMLDivElement>(null);
   useEffect(() => focusFirst(place.current), [step]);
@@ -99,7 +91,7 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
               type="button"
               aria-current={at === step ? "step" : undefined}
               disabled={at === STEPS.length - 1 && saved === ""}
-              onClick={() => (saved === "" || at === STEPS.length - 1 ? go(at) : navigate(editedAt(at, gateway, saved, shown(deviceContent.link))))}
+              onClick={() => goTo(at)}
               className="rounded-md px-2 py-1 text-soft enabled:hover:text-ink disabled:opacity-60 aria-[current]:bg-select aria-[current]:font-semibold aria-[current]:text-ink"
             >
               {at + 1}. {title}
@@ -108,7 +100,10 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
         ))}
       </ol>
       <div ref={place} className="grid gap-4">
-      {step === 0 ? (
+      {inDraft && step < 5 ? (
+        <InDraft {...{ gateway, draft, forms, step }} device={inDraft} onStep={goTo} onRenamed={(device) => go(step, { device })} />
+      ) : null}
+      {!inDraft && step === 0 ? (
         <Panel title="Which way leads to it?">
           <div className="grid gap-4">
             <Choice label="Link" value={known ? plan.link : ""} onChange={(event) => change({ link: event.target.value })}>
@@ -143,7 +138,7 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
           </div>
         </Panel>
       ) : null}
-      {step === 1 ? (
+      {!inDraft && step === 1 ? (
         <Panel title="Does it answer?">
           <div className="grid gap-4">
             <SchemaForm
@@ -169,7 +164,7 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
           </div>
         </Panel>
       ) : null}
-      {step === 2 ? (
+      {!inDraft && step === 2 ? (
         <Panel title="What is it called?">
           <div className="grid gap-4">
             <SchemaForm
@@ -184,7 +179,7 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
           </div>
         </Panel>
       ) : null}
-      {step === 3 ? (
+      {!inDraft && step === 3 ? (
         <Panel title="Its points">
           <p className="mb-3 text-sm text-soft">Those that its manual names. What it tells of itself is asked for once it is in the draft: go on without any.</p>
           <NewPoints
@@ -198,7 +193,7 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
           <Next onNext={() => go(4)} onBack={() => go(2)} />
         </Panel>
       ) : null}
-      {step === 4 ? (
+      {!inDraft && step === 4 ? (
         <IntoDraft
           {...{ gateway, draft, device, linkName, plan }}
           isNewLink={known === undefined}
@@ -213,22 +208,6 @@ function Steps({ gateway, draft, forms }: { gateway: string; draft: DraftView; f
       </div>
     </div>
   );
-}
-
-/** Where a step is looked at again once its device is in the draft. */
-function editedAt(step: number, gateway: string, device: string, link: string): string {
-  const query = (of: Record<string, string>) => new URLSearchParams({ gateway, ...of }).toString();
-  switch (step) {
-    case 0:
-      return `/links?${query({ open: link })}`;
-    case 1:
-    case 2:
-      return `/devices?${query({ open: device, tab: "settings" })}`;
-    case 3:
-      return `/devices?${query({ open: device, tab: "points" })}`;
-    default:
-      return `/changes?${query({})}`;
-  }
 }
 
 /** What was typed for a link of another protocol stays where it means something in this one. */
@@ -251,76 +230,6 @@ function Next({ onNext, onBack, disabled = false, why }: { onNext: () => void; o
       {disabled && why ? <span className="text-sm text-soft">{why}</span> : null}
     </div>
   );
-}
-
-interface IntoDraftProps {
-  gateway: string;
-  draft: DraftView;
-  plan: Plan;
-  device: Content;
-  linkName: string;
-  isNewLink: boolean;
-  onBack: () => void;
-  onSaved: (device: string) => void;
-}
-
-/** Puts link, device and points into the draft in one step: all of it, or nothing. */
-function IntoDraft({ gateway, draft, plan, device, linkName, isNewLink, onBack, onSaved }: IntoDraftProps) {
-  const edits = useEdits(gateway);
-  const name = shown(device.name);
-  const list = shown(device.points) || `points/${name}.csv`;
-  const known = useQuery(draftPointsQuery(gateway, list));
-  const rates = new Set(plan.points.map((point) => shown(point.rate)).filter(Boolean));
-  const missing = [...rates].filter((rate) => !namesOf(draft).rate.includes(rate));
-  const [period, setPeriod] = useState("1s");
-  const wanted: EditRequest[] = [
-    ...missing.map((rate) => edit("rate", "", { name: rate, period })),
-    ...(isNewLink ? [edit("link", "", plan.newLink)] : []),
-    edit("device", "", device),
-    ...plan.points
-      .filter((point) => !known.data?.some((other) => other.name === point.name))
-      .map((point) => edit("point", list, point)),
-  ];
-  return (
-    <Panel title="Into the draft">
-      <div className="grid gap-4">
-        <ul className="grid gap-1">
-          {missing.map((rate) => (
-            <li key={rate}>rate {rate}</li>
-          ))}
-          {isNewLink ? (
-            <li>
-              link {linkName} to {targetOf(plan.newLink)}
-            </li>
-          ) : null}
-          <li>
-            device {name} on link {linkName}
-          </li>
-          <li>
-            {count(plan.points.length, "point")} in {list}
-          </li>
-        </ul>
-        {missing.length > 0 ? (
-          <div className="max-w-60">
-            <Field label={`Period of ${missing.join(", ")}`} help="How often the points that name it are read." value={period} onChange={(event) => setPeriod(event.target.value)} />
-          </div>
-        ) : null}
-        {edits.isError ? <Notice tone="alarm" title={edits.error.message} /> : null}
-        <div className="flex gap-2">
-          <Button quiet onClick={onBack}>
-            Back
-          </Button>
-          <Button disabled={edits.isPending || known.isPending || name === ""} onClick={() => edits.mutate(wanted, { onSuccess: () => onSaved(name) })}>
-            {edits.isPending ? "Saving …" : "Put it into the draft"}
-          </Button>
-        </div>
-      </div>
-    </Panel>
-  );
-}
-
-function edit(of: EditRequest["object"]["class"], list: string, content: Content): EditRequest {
-  return { object: { class: of, list, name: shown(content.name) }, version: null, content };
 }
 
 /** Activates, and follows the device's values from the field to the broker. */

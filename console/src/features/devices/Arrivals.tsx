@@ -1,44 +1,43 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { pointsQuery } from "../../api/queries";
+import { devicePointsQuery, MOST_POINTS } from "../../api/queries";
 import { Notice } from "../../components/Notice";
 import { Panel } from "../../components/Page";
-import { useLive, useServiceNow } from "../../live/live";
+import { useLive, useReadings, useServiceNow } from "../../live/live";
 import { listen } from "../../live/stream";
 import { exact, span } from "../../text/format";
 import { useBirths } from "../tap/births";
 import { Quality } from "../points/Quality";
-import { withReadings } from "../points/rows";
+import { withReading } from "../points/rows";
 
 interface Arrived {
-  value: unknown;
+  /** With all digits that the type has by which it was published. */
+  text: string;
   at: number;
 }
 
 interface TapMessage {
   at: number;
   topic: string;
-  metrics: { name: string; value: unknown }[];
+  metrics: { name: string; data_type: string; value: unknown }[];
 }
 
 /** The values of a device in the gateway, and the same values as they arrive at the broker. */
 export function Arrivals({ gateway, device }: { gateway: string; device: string }) {
-  const { readings, status } = useLive();
+  const { status } = useLive();
   const now = useServiceNow();
   const revision = status?.gateways.find((running) => running.name === gateway)?.revision;
-  const points = useQuery(pointsQuery);
-  const { refetch } = points;
   // A new revision brings new points.
-  useEffect(() => {
-    if (revision !== undefined) void refetch();
-  }, [revision, refetch]);
+  const points = useQuery(devicePointsQuery(gateway, device, revision));
+  const readings = useReadings((points.data ?? []).map((point) => point.id));
   const { arrived, lost } = useArrived(gateway, device);
   const uplink = status?.gateways.find((running) => running.name === gateway)?.uplinks.find((known) => known.kind === "sparkplug");
-  const own = withReadings(points.data ?? [], readings).filter((point) => point.gateway === gateway && point.device === device);
+  const own = (points.data ?? []).map((point) => withReading(point, readings));
   useBirths(gateway, uplink?.name, own.some((point) => !arrived.has(point.name)));
   return (
     <Panel title={`${device}: from the field to the broker`}>
       {own.length === 0 ? <p className="text-soft">Its points are not active yet.</p> : null}
+      {own.length === MOST_POINTS ? <p className="text-soft">The first {MOST_POINTS} of its points.</p> : null}
       {lost ? <Notice tone="alarm" title={`The broker cannot be listened to: ${lost}`} /> : null}
       <div className="overflow-x-auto">
         <table className="w-full text-left text-sm">
@@ -63,8 +62,8 @@ export function Arrivals({ gateway, device }: { gateway: string; device: string 
                   <td className="pr-3">
                     <Quality reading={point} />
                   </td>
-                  <td className="max-w-56 truncate pr-3 text-right tabular-nums" title={there ? exact(there.value, point.type) : undefined}>
-                    {there ? exact(there.value, point.type) : "not yet"}
+                  <td className="max-w-56 truncate pr-3 text-right tabular-nums" title={there?.text}>
+                    {there ? there.text : "not yet"}
                   </td>
                   <td className="text-right whitespace-nowrap tabular-nums text-soft">{there ? `${span(now - there.at)} ago` : ""}</td>
                 </tr>
@@ -89,7 +88,7 @@ function useArrived(gateway: string, device: string) {
         setLost(null);
         setArrived((known) => {
           const next = new Map(known);
-          for (const metric of message.metrics) next.set(metric.name, { value: metric.value, at: message.at });
+          for (const metric of message.metrics) next.set(metric.name, { text: exact(metric.value, metric.data_type === "Float" ? "float32" : ""), at: message.at });
           return next;
         });
       },

@@ -10,7 +10,7 @@ import { Pick } from "../../components/Pick";
 import { State } from "../../components/State";
 import { useLive, useServiceNow } from "../../live/live";
 import { count, span } from "../../text/format";
-import { contentOf, objectsOf } from "../description/edits";
+import { contentOf, listOf, objectsOf } from "../description/edits";
 import { ObjectEditor } from "../description/ObjectEditor";
 import { shown } from "../description/schema";
 import { GatewayPage } from "../gateways/GatewayPage";
@@ -83,8 +83,6 @@ export function useDeviceStatus(gateway: string, device: string) {
   return links.flatMap((link) => link.devices).find((running) => running.name === device);
 }
 
-/** The point list of a device: the one that it names, or the one that is called after it. */
-export const listOf = (device: ObjectView): string => shown(contentOf(device).points) || `points/${device.name}.csv`;
 
 interface DeviceRowProps {
   device: ObjectView;

@@ -7,7 +7,8 @@ import { Badge } from "../../components/Badge";
 import { Button } from "../../components/Form";
 import { Middle } from "../../components/Middle";
 import { Notice } from "../../components/Notice";
-import { useLive } from "../../live/live";
+import { usePlaces } from "../../components/recycle";
+import { useReadings } from "../../live/live";
 import { count, value } from "../../text/format";
 import { contentOf } from "../description/edits";
 import { type FormField, fieldsOf, shown, takes } from "../description/schema";
@@ -49,11 +50,13 @@ export function PointsGrid({ gateway, device, list, rows, all, schema, rates, pr
   const [editing, setEditing] = useState<string | null>(null);
   const scroller = useRef<HTMLDivElement>(null);
   const edits = useGridEdits(gateway, list, all);
-  const { readings } = useLive();
   const may = onPick !== undefined;
   const lastPicked = useRef<string | null>(null);
   const height = window.matchMedia("(max-width: 767px)").matches ? HEIGHTS.thumb : HEIGHTS.fine;
-  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => height, overscan: 12, scrollMargin: height });
+  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => height, overscan: 4, useFlushSync: false, scrollMargin: height });
+  const items = virtual.getVirtualItems();
+  const readings = useReadings(items.flatMap((item) => (rows[item.index] ? [`${gateway}/${device}/${rows[item.index]?.name}`] : [])));
+  const places = usePlaces(items.length);
   const active = range.to;
   const column = columns[active.column];
   // What it says now stands beside its name.
@@ -200,18 +203,19 @@ export function PointsGrid({ gateway, device, list, rows, all, schema, rates, pr
           ))}
         </div>
         <div role="presentation" className="relative w-max min-w-full" style={{ height: virtual.getTotalSize() }}>
-          {virtual.getVirtualItems().map((item) => {
+          {items.map((item) => {
             const row = rows[item.index];
             if (!row) return null;
             const content = contentOf(row);
             const wrong = problems.get(row.name) ?? [];
+            const ground = row.name === opened || picked.has(row.name) ? "bg-select" : "bg-surface";
             return (
               <div
-                key={row.name}
+                key={item.index % places}
                 role="row"
                 aria-rowindex={item.index + 2}
                 aria-selected={picked.has(row.name)}
-                className={`absolute left-0 grid w-max min-w-full border-b border-line ${row.name === opened || picked.has(row.name) ? "bg-select" : "bg-surface"}`}
+                className={`absolute left-0 grid w-max contain-layout contain-paint min-w-full border-b border-line ${ground}`}
                 style={{ gridTemplateColumns: grid, height, transform: `translateY(${item.start - virtual.options.scrollMargin}px)` }}
               >
                 <div role="gridcell" className="grid place-items-center">
@@ -250,6 +254,7 @@ export function PointsGrid({ gateway, device, list, rows, all, schema, rates, pr
                       field={field}
                       content={content}
                       problem={wrong.find((problem) => problem.field === field.key) ?? (field.key === "name" ? wrong.find((problem) => !columns.some((known) => known.key === problem.field)) : undefined)}
+                      ground={ground}
                       isActive={isActive}
                       isMarked={isIn(range, item.index, at)}
                       isChanged={field.key === "name" && Boolean(row.changed_by)}
@@ -283,6 +288,8 @@ interface CellProps {
   field: FormField;
   content: Content;
   problem: Problem | undefined;
+  /** What the name, which stays in view, covers the rest of its row with. */
+  ground: string;
   isActive: boolean;
   isMarked: boolean;
   isChanged: boolean;
@@ -290,7 +297,7 @@ interface CellProps {
   onEdit: () => void;
 }
 
-function Cell({ id, field, content, problem, isActive, isMarked, isChanged, onFocus, onEdit }: CellProps) {
+function Cell({ id, field, content, problem, ground, isActive, isMarked, isChanged, onFocus, onEdit }: CellProps) {
   const text = shown(content[field.key]);
   const isOffered = takes(field, content);
   const said = problem ? `${problem.message}; expected ${problem.expected}` : undefined;
@@ -308,7 +315,7 @@ function Cell({ id, field, content, problem, isActive, isMarked, isChanged, onFo
         onFocus(event.shiftKey);
       }}
       onDoubleClick={onEdit}
-      className={`flex cursor-cell items-center gap-1 overflow-hidden px-2 ${field.key === "name" ? "sticky left-0 bg-inherit font-medium" : ""} ${field.entry.kind === "number" ? "justify-end tabular-nums" : ""} ${tone} ${isMarked && !isActive ? "bg-select" : ""} ${isActive ? "outline-2 -outline-offset-2 outline-(--act)" : ""}`}
+      className={`flex cursor-cell items-center gap-1 overflow-hidden px-2 ${field.key === "name" ? `sticky left-0 ${ground} font-medium` : ""} ${field.entry.kind === "number" ? "justify-end tabular-nums" : ""} ${tone} ${isMarked && !isActive ? "bg-select" : ""} ${isActive ? "outline-2 -outline-offset-2 outline-(--act)" : ""}`}
     >
       {field.key === "address" ? <span className="truncate font-mono text-xs">{text}</span> : isOffered ? text === "" ? <span className="text-faint">{field.fallback}</span> : <Middle text={text} /> : "–"}
       {isChanged && !problem ? <span title="Changed, and not active yet" className="ml-auto size-1.5 shrink-0 rounded-full bg-(--act)" /> : null}

@@ -1,6 +1,6 @@
 import type { Content, TrialReading } from "../../api/client";
 import { FrameLines } from "../../components/FrameLines";
-import { raw, value } from "../../text/format";
+import { exact, raw } from "../../text/format";
 import { partsOf } from "./protocol";
 
 /** What a device said when it was asked for a value: that, what its protocol says with it, and how it went over the line. */
@@ -11,7 +11,7 @@ export function WhatItSaid({ reading, link }: { reading: TrialReading; link: Con
       <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1 rounded-md border border-line bg-raised p-3 text-sm">
         <dt className="text-soft">Value</dt>
         <dd className="font-semibold tabular-nums">
-          {value(reading.value)} {reading.unit}
+          {exact(reading.value)} {reading.unit}
         </dd>
         <dt className="text-soft">Raw</dt>
         <dd className="font-mono text-xs leading-5">{raw(reading.raw)}</dd>

@@ -8,7 +8,7 @@ import { Confirm } from "../../components/Confirm";
 import { Button, Choice, Field } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
 import { Page, Panel } from "../../components/Page";
-import { useLive } from "../../live/live";
+import { useLive, useReadings } from "../../live/live";
 import { count, date, exact } from "../../text/format";
 import { Quality } from "../points/Quality";
 import { useMay } from "../session/may";
@@ -219,12 +219,12 @@ interface StepProps {
 
 /** One point: what the gateway says of it now, beside what its device shows. */
 function Step({ gateway, id, line, place, onTook, onGo }: StepProps) {
-  const { readings } = useLive();
   const [expected, setExpected] = useState(line.expected);
   const [note, setNote] = useState(line.note);
   const first = useRef<HTMLInputElement>(null);
   useEffect(() => first.current?.focus(), []);
-  const reading = readings.get(`${gateway}/${line.device}/${line.point}`);
+  const point = `${gateway}/${line.device}/${line.point}`;
+  const reading = useReadings([point]).get(point);
   const send = useMutation({
     mutationFn: (result: "agrees" | "differs" | "skipped" | null) =>
       dataOf(

@@ -2,9 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { type KeyboardEvent, useEffect, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
-import { gatewaysQuery, pointsQuery } from "../../api/queries";
+import { gatewaysQuery, windowQuery } from "../../api/queries";
 import { useLive } from "../../live/live";
-import { type Place, placesOf, select } from "./places";
+import { MOST, type Place, placesOf, select } from "./places";
 
 /** Keys that lead to a page after `g`. */
 export const KEYS: Record<string, { to: string; label: string }> = {
@@ -94,10 +94,11 @@ function Finder({ onDone }: { onDone: () => void }) {
   const [at, setAt] = useState(0);
   const { status } = useLive();
   const gateways = useQuery(gatewaysQuery);
-  const points = useQuery(pointsQuery);
+  const q = text.trim();
+  const points = useQuery({ ...windowQuery({ q, limit: MOST }), enabled: q !== "", placeholderData: (before) => before });
   const navigate = useNavigate();
   const all = useMemo(
-    () => placesOf(status?.gateways ?? [], gateways.data ?? [], points.data ?? []),
+    () => placesOf(status?.gateways ?? [], gateways.data ?? [], points.data?.rows ?? []),
     [status, gateways.data, points.data],
   );
   const found = useMemo(() => select(all, text), [all, text]);

@@ -53,7 +53,7 @@ export function placesOf(running: GatewayStatus[], gateways: GatewayView[], poin
 }
 
 /** As many as one looks through. */
-const MOST = 40;
+export const MOST = 40;
 
 /** The places that fit what was typed: those whose name starts with it first. */
 export function select(places: Place[], text: string): Place[] {

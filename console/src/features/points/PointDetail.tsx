@@ -1,16 +1,18 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { useEffect, useMemo, useState } from "react";
 import type { PointView } from "../../api/client";
 import { pointQuery } from "../../api/queries";
 import { useReturnFocus } from "../../components/focus";
 import { Button } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
 import { Plot } from "../../components/Plot";
+import { useReadings } from "../../live/live";
 import { clock, raw, span, value } from "../../text/format";
 import { AskNow } from "./AskNow";
 import { Command } from "./Command";
 import { LastFrames, PointWhy, QualityHistory } from "./PointWhy";
 import { Quality } from "./Quality";
+import { withReading } from "./rows";
 import { stretchesOf } from "./why";
 
 interface Moment {
@@ -19,12 +21,49 @@ interface Moment {
   good: boolean;
 }
 
+interface PointDetailProps {
+  /** `GATEWAY/DEVICE/POINT` */
+  id: string;
+  /** The revisions that run: in another one it may be another point. */
+  revisions: string;
+  now: number;
+  onClose: () => void;
+}
+
 /** Is this value right? One point with all that is known of it, and its last minutes. */
-export function PointDetail({ point, now, onClose }: { point: PointView; now: number; onClose: () => void }) {
-  const heading = useRef<HTMLHeadingElement>(null);
+export function PointDetail({ id, revisions, now, onClose }: PointDetailProps) {
+  const detail = useQuery(pointQuery(id, revisions));
+  const readings = useReadings([id]);
   useReturnFocus();
-  const detail = useQuery(pointQuery(point.gateway, point.device, point.name));
-  const moments = useMoments(point, detail.data?.recent);
+  return (
+    <aside
+      aria-labelledby="point-heading"
+      onKeyDown={(event) => event.key === "Escape" && onClose()}
+      className="flex w-full flex-col gap-4 overflow-auto border-line bg-surface p-4 max-md:fixed max-md:inset-0 max-md:z-20 md:w-96 md:border-l"
+    >
+      {detail.data ? (
+        <Known point={withReading(detail.data, readings)} recent={detail.data.recent} {...{ now, onClose }} />
+      ) : (
+        <>
+          <header className="flex items-start justify-between gap-2">
+            <h2 id="point-heading" className="min-w-0 truncate text-lg font-semibold">
+              {id.split("/").slice(2).join("/")}
+            </h2>
+            <Button quiet onClick={onClose}>
+              Close
+            </Button>
+          </header>
+          {detail.isError ? <Notice tone="alarm" title={detail.error.message} /> : <Loading what="the point" />}
+        </>
+      )}
+    </aside>
+  );
+}
+
+type Recent = readonly { at: number; value?: number | null; good: boolean }[];
+
+function Known({ point, recent, now, onClose }: { point: PointView; recent: Recent; now: number; onClose: () => void }) {
+  const moments = useMoments(point, recent);
   const times = useMemo(() => moments.map((moment) => moment.at / 1000), [moments]);
   const values = useMemo(() => moments.map((moment) => moment.value), [moments]);
   const stretches = useMemo(() => stretchesOf(moments), [moments]);
@@ -40,16 +79,13 @@ export function PointDetail({ point, now, onClose }: { point: PointView; now: nu
     ["Value read", point.value_at > 0 ? `${span(now - point.value_at)} ago` : "never"],
     ["Last heard", point.gateway_at > 0 ? `${span(now - point.gateway_at)} ago` : "never"],
   ];
+  const isDrawn = values.some((moment) => moment !== null);
   return (
-    <aside
-      aria-labelledby="point-heading"
-      onKeyDown={(event) => event.key === "Escape" && onClose()}
-      className="flex w-full flex-col gap-4 overflow-auto border-line bg-surface p-4 max-md:fixed max-md:inset-0 max-md:z-20 md:w-96 md:border-l"
-    >
+    <>
       <header className="flex items-start justify-between gap-2">
         <div className="min-w-0">
           <p className="text-sm text-soft">{point.device}</p>
-          <h2 id="point-heading" ref={heading} className="truncate text-lg font-semibold">
+          <h2 id="point-heading" className="truncate text-lg font-semibold">
             {point.name}
           </h2>
           <p className="text-sm text-soft">{point.title}</p>
@@ -73,14 +109,11 @@ export function PointDetail({ point, now, onClose }: { point: PointView; now: nu
       <LastFrames key={`${point.id} frames`} point={point} />
       <section aria-label="Last minutes">
         <h3 className="mb-1 text-xs font-semibold tracking-widest text-faint uppercase">Last minutes</h3>
-        {detail.isPending ? <Loading what="the last minutes" /> : null}
-        {detail.isError ? <Notice tone="alarm" title={detail.error.message} /> : null}
-        {detail.isSuccess && !values.some((moment) => moment !== null) ? (
-          <Notice title="Nothing to draw">No number was read lately.</Notice>
-        ) : null}
-        {detail.isSuccess && values.some((moment) => moment !== null) ? (
+        {isDrawn ? (
           <Plot label={`${point.name} over the last minutes`} unit={point.unit} times={times} values={values} />
-        ) : null}
+        ) : (
+          <Notice title="Nothing to draw">No number was read lately.</Notice>
+        )}
       </section>
       <QualityHistory stretches={stretches} now={now} />
       <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1 text-sm">
@@ -91,7 +124,7 @@ export function PointDetail({ point, now, onClose }: { point: PointView; now: nu
           </div>
         ))}
       </dl>
-    </aside>
+    </>
   );
 }
 
@@ -102,7 +135,7 @@ function limits(point: PointView): string {
 }
 
 /** What the service remembers, and what the stream has told since. */
-function useMoments(point: PointView, recent: readonly { at: number; value?: number | null; good: boolean }[] | undefined): Moment[] {
+function useMoments(point: PointView, recent: Recent): Moment[] {
   const [since, setSince] = useState<Moment[]>([]);
   useEffect(() => setSince([]), [point.id]);
   useEffect(() => {
@@ -112,7 +145,7 @@ function useMoments(point: PointView, recent: readonly { at: number; value?: num
     setSince((known) => (known.at(-1)?.at === moment.at ? known : [...known.slice(-2000), moment]));
   }, [point]);
   return useMemo(() => {
-    const remembered = (recent ?? []).map(({ at, value, good }) => ({ at, value: value ?? null, good }));
+    const remembered = recent.map(({ at, value, good }) => ({ at, value: value ?? null, good }));
     const last = remembered.at(-1)?.at ?? 0;
     return [...remembered, ...since.filter((moment) => moment.at > last)];
   }, [recent, since]);

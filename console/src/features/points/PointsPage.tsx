@@ -1,7 +1,5 @@
-import { useQuery } from "@tanstack/react-query";
 import { ToggleGroup } from "radix-ui";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { pointsQuery } from "../../api/queries";
 import { intoGrid } from "../../components/focus";
 import { Loading, Notice } from "../../components/Notice";
 import { useSearch } from "../../components/search";
@@ -9,7 +7,7 @@ import { useLive, useServiceNow } from "../../live/live";
 import { count } from "../../text/format";
 import { PointDetail } from "./PointDetail";
 import { PointTable } from "./PointTable";
-import { type Filter, type QualityFilter, type SortKey, searchable, select, withReadings } from "./rows";
+import { type Filter, type QualityFilter, type SortKey, useCounts } from "./rows";
 
 const QUALITIES: [QualityFilter, string][] = [
   ["all", "All"],
@@ -21,21 +19,19 @@ const SORTS: SortKey[] = ["listed", "device", "name", "value", "quality", "age"]
 /** Every value, live. Filter, order and selection are in the address, so that a link shows the same. */
 export function PointsPage() {
   const [search, change] = useSearch();
-  const { readings, status } = useLive();
+  const { status } = useLive();
   const now = useServiceNow();
-  const points = useQuery(pointsQuery);
   // The address follows what is typed; it may lag behind a fast typist, so the text itself is kept here.
   const [typed, setTyped] = useState(() => search.get("q") ?? "");
-  const filter = useMemo(() => ({ ...filterOf(search), text: typed }), [search, typed]);
+  const settled = useSettled(typed);
+  const { device, quality, sort: by, descending } = filterOf(search);
+  const filter = useMemo(() => ({ device, quality, sort: by, descending, text: settled }), [device, quality, by, descending, settled]);
   const selected = search.get("point");
   const text = useRef<HTMLInputElement>(null);
 
   // A new revision brings new points.
-  const revisions = status?.gateways.map((gateway) => `${gateway.name} ${gateway.revision}`).join();
-  const { refetch } = points;
-  useEffect(() => {
-    if (revisions !== undefined) void refetch();
-  }, [revisions, refetch]);
+  const revisions = status?.gateways.map((gateway) => `${gateway.name} ${gateway.revision}`).join() ?? "";
+  const points = useCounts(filter, revisions);
 
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
@@ -54,12 +50,9 @@ export function PointsPage() {
     change(filter.sort === key && filter.descending ? { sort: null, desc: null } : { sort: key, desc: turns ? "1" : null });
   };
 
-  const all = useMemo(() => withReadings(points.data ?? [], readings), [points.data, readings]);
-  const texts = useMemo(() => searchable(points.data ?? []), [points.data]);
-  const rows = useMemo(() => select(all, filter, texts), [all, filter, texts]);
-  const devices = useMemo(() => [...new Set((points.data ?? []).map((point) => point.device))], [points.data]);
-  const open = selected === null ? undefined : all.find((point) => point.id === selected);
-  const notGood = useMemo(() => all.filter((point) => point.quality !== "good").length, [all]);
+  const { total, all, not_good: notGood } = points.data ?? { total: 0, all: 0, not_good: 0 };
+  const devices = [...new Set(status?.gateways.flatMap((gateway) => gateway.links.flatMap((link) => link.devices.map((device) => device.name))))];
+  const onSelect = (id: string) => change({ point: id });
 
   return (
     <main className="flex min-h-0 flex-1">
@@ -108,7 +101,7 @@ export function PointsPage() {
             ))}
           </ToggleGroup.Root>
           <p role="status" className="text-sm text-soft md:ml-auto">
-            {rows.length === all.length ? count(all.length, "point") : `${rows.length.toLocaleString("en")} of ${count(all.length, "point")}`}
+            {total === all ? count(all, "point") : `${total.toLocaleString("en")} of ${count(all, "point")}`}
             {notGood > 0 ? `, ${notGood.toLocaleString("en")} not good` : ""}
           </p>
         </header>
@@ -118,21 +111,33 @@ export function PointsPage() {
             <Notice tone="alarm" title={points.error.message} />
           </div>
         ) : null}
-        {points.isSuccess && rows.length === 0 ? (
+        {points.isSuccess && total === 0 ? (
           <div className="px-4">
-            <Notice title={all.length === 0 ? "No points are described" : "No point fits the filter"}>
-              {all.length === 0 ? "Apply a description with devices and point lists." : "Widen the filter above."}
+            <Notice title={all === 0 ? "No points are described" : "No point fits the filter"}>
+              {all === 0 ? "Apply a description with devices and point lists." : "Widen the filter above."}
             </Notice>
           </div>
         ) : null}
-        {rows.length > 0 ? (
-          <PointTable rows={rows} now={now} selected={selected} onSelect={(id) => change({ point: id })} filter={filter} onSort={sort} />
+        {total > 0 ? (
+          <PointTable {...{ total, revisions, now, selected, onSelect, filter }} onSort={sort} />
         ) : null}
       </div>
-      {open ? <PointDetail key={open.id} point={open} now={now} onClose={() => change({ point: null })} /> : null}
+      {selected ? <PointDetail key={selected} id={selected} {...{ revisions, now }} onClose={() => change({ point: null })} /> : null}
     </main>
   );
 }
+
+/** What was typed, once nobody has typed for a moment. */
+function useSettled(text: string): string {
+  const [settled, setSettled] = useState(text);
+  useEffect(() => {
+    const timer = setTimeout(() => setSettled(text), SETTLING);
+    return () => clearTimeout(timer);
+  }, [text]);
+  return settled;
+}
+
+const SETTLING = 150;
 
 function filterOf(search: URLSearchParams): Omit<Filter, "text"> {
   const sort = SORTS.find((key) => key === search.get("sort")) ?? "listed";

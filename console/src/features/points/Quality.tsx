@@ -1,10 +1,10 @@
 import type { ReadingView } from "../../api/client";
 import { Badge } from "../../components/Badge";
-import { useLive } from "../../live/live";
+import { useLiveKind } from "../../live/live";
 
 /** A quality with its reason in words. */
 export function Quality({ reading }: { reading: Pick<ReadingView, "quality" | "reason"> }) {
-  const { kind } = useLive();
+  const kind = useLiveKind();
   if (kind === "lost") return <Badge tone="plain">was {reading.quality}</Badge>;
   const tone = reading.quality === "good" ? "plain" : reading.quality === "bad" ? "alarm" : "warn";
   return (

@@ -1,10 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
-import { pointsQuery, publishedQuery } from "../../api/queries";
-import { CONTROL } from "../../components/Form";
+import { pointQuery, publishedQuery } from "../../api/queries";
 import { useSearch } from "../../components/search";
-import { useLive, useServiceNow } from "../../live/live";
+import { useReadings, useServiceNow } from "../../live/live";
 import { span, value } from "../../text/format";
-import { withReadings } from "../points/rows";
+import { PointPick } from "../points/PointPick";
+import { withReading } from "../points/rows";
 import { useBirths } from "./births";
 import type { TapMetric, TopicFacts } from "./topics";
 
@@ -17,10 +17,11 @@ interface FollowProps {
 /** One point in the field, as it was published, and as it arrived: where it stops is where the fault is. */
 export function Follow({ gateway, uplink, topics }: FollowProps) {
   const [search, change] = useSearch();
-  const { readings } = useLive();
-  const points = useQuery(pointsQuery);
-  const own = withReadings(points.data ?? [], readings).filter((point) => point.gateway === gateway);
-  const followed = own.find((point) => point.id === search.get("point"));
+  const wanted = search.get("point");
+  const id = wanted?.startsWith(`${gateway}/`) ? wanted : null;
+  const point = useQuery({ ...pointQuery(id ?? ""), enabled: id !== null });
+  const readings = useReadings(id === null ? [] : [id]);
+  const followed = id !== null && point.data ? withReading(point.data, readings) : undefined;
   const published = useQuery({
     ...publishedQuery(gateway, uplink, followed?.device ?? "", followed?.name ?? ""),
     enabled: followed !== undefined,
@@ -36,19 +37,7 @@ export function Follow({ gateway, uplink, topics }: FollowProps) {
     <section aria-label="Follow a point" className="rounded-lg border border-line bg-surface p-3">
       <div className="flex flex-wrap items-center gap-3">
         <h2 className="font-semibold">Follow a point</h2>
-        <select
-          aria-label="Point to follow"
-          value={followed?.id ?? ""}
-          onChange={(event) => change({ point: event.target.value || null })}
-          className={`${CONTROL} min-w-0 max-w-80`}
-        >
-          <option value="">none</option>
-          {own.slice(0, 2000).map((point) => (
-            <option key={point.id} value={point.id}>
-              {point.device}/{point.name}
-            </option>
-          ))}
-        </select>
+        <PointPick key={gateway} label="Point to follow" {...{ gateway, id }} onChoose={(point) => change({ point })} />
       </div>
       {followed ? (
         <ol className="mt-3 grid gap-3 sm:grid-cols-3">

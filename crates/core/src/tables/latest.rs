@@ -99,6 +99,12 @@ impl LatestTable {
         self.slot(point).map_or(0, |slot| slot.sequence.load(Ordering::Acquire) / 2)
     }
 
+    /// The quality alone: cheaper than [`LatestTable::read`] where very many are looked at. `None` beyond the end.
+    #[must_use]
+    pub fn quality(&self, point: PointIndex) -> Option<Quality> {
+        self.slot(point).map(|slot| Quality::from_bits(slot.tags.load(Ordering::Acquire) & QUALITY))
+    }
+
     /// A consistent copy of one slot; `None` beyond the end.
     #[must_use]
     pub fn read(&self, point: PointIndex) -> Option<Reading> {

@@ -217,11 +217,16 @@ impl PointTable {
         self.places.len()
     }
 
+    /// Where it stands among [all](Self::all).
+    #[must_use]
+    pub fn place(&self, index: PointIndex) -> Option<usize> {
+        self.places.get(index.position()).copied().flatten().map(|place| PointIndex(place).position())
+    }
+
     /// One point; `None` when this revision has it no more.
     #[must_use]
     pub fn get(&self, index: PointIndex) -> Option<&PointInfo> {
-        let place = (*self.places.get(index.position())?)?;
-        self.points.get(PointIndex(place).position())
+        self.points.get(self.place(index)?)
     }
 
     /// Finds a point by the names of its device and itself.

@@ -32,3 +32,5 @@ pub(crate) mod status;
 pub(crate) mod tap;
 pub(crate) mod trials;
 pub(crate) mod uplinks;
+pub(crate) mod views;
+pub(crate) mod window;

@@ -1,6 +1,7 @@
 use crate::access::auth::{Operator, Viewer};
 use crate::api::extract::{Json, Path, Query};
 use crate::api::trials;
+use crate::shown::filter::{PointFilter, point_of};
 use crate::{ApiError, App, ProblemDetails};
 use axum::body::{Body, Bytes};
 use axum::extract::State;
@@ -85,18 +86,16 @@ pub(crate) struct ReadingView {
     value_at: i64,
 }
 
-/// Which points to list.
+/// Which of them come in this answer, and what of each.
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub(crate) struct PointFilter {
-    /// Only of this gateway.
-    gateway: Option<String>,
-    /// Only of this device.
-    device: Option<String>,
-    /// Only with this text in device/name, title or address, whatever the case.
-    q: Option<String>,
-    /// Only of this quality: good, uncertain or bad.
-    quality: Option<String>,
+pub(crate) struct PointPage {
+    /// Only those behind this one, as `GATEWAY/DEVICE/POINT`: the last one of the page before.
+    after: Option<String>,
+    /// So many at the most; all without it.
+    limit: Option<usize>,
+    /// Only these of their fields, with commas between them.
+    fields: Option<String>,
 }
 
 /// The last minutes of a point.
@@ -109,32 +108,24 @@ pub(crate) struct PointDetail {
     recent: Vec<RecentValue>,
 }
 
-impl PointFilter {
-    pub(crate) fn admits(&self, gateway: &Running, info: &PointInfo) -> bool {
-        let is = |wanted: &Option<String>, is: &str| wanted.as_deref().is_none_or(|wanted| wanted == is);
-        let has_text = self.q.as_deref().is_none_or(|text| {
-            let text = text.to_lowercase();
-            let path = format!("{}/{}", info.device, info.name());
-            let places = [path, info.point().settings.title.clone(), info.address().to_string()];
-            places.iter().any(|place| place.to_lowercase().contains(&text))
-        });
-        is(&self.gateway, gateway.description().gateway.name.as_str()) && is(&self.device, &info.device) && has_text
-    }
-}
-
-/// Points with their newest readings, in the order of the description.
-#[utoipa::path(get, path = "/api/v1/points", operation_id = "list_points", tag = "watch", extensions(("x-role" = json!("viewer"))), params(PointFilter),
-    responses((status = 200, body = Vec<PointView>), (status = 401, body = ProblemDetails)))]
+/// Points with their newest readings, in the order of the description: all of them as a stream, or a page after the other.
+#[utoipa::path(get, path = "/api/v1/points", operation_id = "list_points", tag = "watch", extensions(("x-role" = json!("viewer"))),
+    params(PointFilter, PointPage),
+    responses((status = 200, body = Vec<PointView>), (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails)))]
 pub(crate) async fn list(
     State(app): State<Arc<App>>,
     _: Viewer,
     Query(filter): Query<PointFilter>,
+    Query(page): Query<PointPage>,
 ) -> Result<impl IntoResponse, ApiError> {
-    if let Some(quality) = filter.quality.as_deref().filter(|word| !["good", "uncertain", "bad"].contains(word)) {
-        return Err(ApiError::BadRequest(format!("quality is {quality:?}; expected good, uncertain or bad")));
-    }
+    filter.checked()?;
     let running: Vec<_> = app.running().into_iter().map(|gateway| (gateway.running(), gateway)).collect();
-    let listing = Listing { app, running, filter, gateway: 0, point: 0, has_begun: false, is_over: false };
+    let (gateway, point) = match page.after.as_deref() {
+        Some(id) => behind(&running, id)?,
+        None => (0, 0),
+    };
+    let (left, fields) = (page.limit.unwrap_or(usize::MAX), page.fields.as_deref().map(fields).transpose()?);
+    let listing = Listing { app, running, filter, gateway, point, left, fields, has_begun: false, is_over: false };
     let parts = stream::unfold(listing, |mut listing| async move { Some((listing.next().await?, listing)) });
     // What compresses it asks once more after the end.
     let parts = parts.fuse();
@@ -156,6 +147,10 @@ struct Listing {
     /// The next gateway, and its next point.
     gateway: usize,
     point: usize,
+    /// So many more may come.
+    left: usize,
+    /// What is told of each; all without it.
+    fields: Option<Vec<String>>,
     has_begun: bool,
     is_over: bool,
 }
@@ -175,8 +170,9 @@ impl Listing {
             return None;
         }
         let mut text = Vec::new();
+        let filter = self.filter.ready();
         for _ in 0..PART {
-            let Some((running, gateway)) = self.running.get(self.gateway) else {
+            let Some((running, gateway)) = self.running.get(self.gateway).filter(|_| self.left > 0) else {
                 text.extend_from_slice(if self.has_begun { b"]" } else { b"[]" });
                 self.is_over = true;
                 break;
@@ -186,19 +182,73 @@ impl Listing {
                 continue;
             };
             self.point += 1;
-            let shown = self.filter.admits(running, info).then(|| view(gateway, running, info)).flatten();
-            let is_wanted =
-                |view: &PointView| self.filter.quality.as_deref().is_none_or(|word| word == view.reading.quality);
-            if let Some(shown) = shown.filter(is_wanted) {
+            let shown = filter.admits(running, info).then(|| view(gateway, running, info)).flatten();
+            if let Some(shown) = shown.filter(|view| self.filter.has_quality(view.reading.quality)) {
                 text.push(if self.has_begun { b',' } else { b'[' });
-                self.has_begun = true;
-                if let Err(error) = serde_json::to_writer(&mut text, &shown) {
+                (self.has_begun, self.left) = (true, self.left - 1);
+                let written = match &self.fields {
+                    None => serde_json::to_writer(&mut text, &shown),
+                    Some(fields) => only(&shown, fields).and_then(|shown| serde_json::to_writer(&mut text, &shown)),
+                };
+                if let Err(error) = written {
                     tracing::error!(%error, "a point could not be written");
                 }
             }
         }
         Some(Ok(Bytes::from(text)))
     }
+}
+
+/// The gateway and the place behind a point: where the next page begins.
+fn behind(running: &[(Arc<Running>, Arc<Gateway>)], id: &str) -> Result<(usize, usize), ApiError> {
+    let place = |(running, _): &(Arc<Running>, _)| running.points().place(point_of(running, id)?.index);
+    let found = (0..).zip(running).find_map(|(at, of)| Some((at, place(of)? + 1)));
+    let gone =
+        || format!("after is {id:?}, and there is no such point, or no more; begin anew, or with GATEWAY/DEVICE/POINT");
+    found.ok_or_else(|| ApiError::BadRequest(gone()))
+}
+
+const FIELDS: [&str; 24] = [
+    "id",
+    "gateway",
+    "device",
+    "name",
+    "title",
+    "address",
+    "type",
+    "unit",
+    "decimals",
+    "rate",
+    "report",
+    "low",
+    "high",
+    "writable",
+    "relinquishable",
+    "confirm",
+    "commanded_until",
+    "value",
+    "raw",
+    "quality",
+    "reason",
+    "source_at",
+    "gateway_at",
+    "value_at",
+];
+
+/// # Errors
+/// [`ApiError::BadRequest`] for a field that points have not.
+fn fields(text: &str) -> Result<Vec<String>, ApiError> {
+    let known = |word: &str| match FIELDS.contains(&word) {
+        true => Ok(word.to_owned()),
+        false => Err(ApiError::BadRequest(format!("fields has {word:?}; expected some of {}", FIELDS.join(", ")))),
+    };
+    text.split(',').map(|word| known(word.trim())).collect()
+}
+
+/// Of what is told of a point these fields, in the order asked for.
+fn only(shown: &PointView, fields: &[String]) -> serde_json::Result<serde_json::Map<String, serde_json::Value>> {
+    let serde_json::Value::Object(mut all) = serde_json::to_value(shown)? else { return Ok(serde_json::Map::new()) };
+    Ok(fields.iter().filter_map(|field| all.remove_entry(field)).collect())
 }
 
 /// One point with its last minutes.
@@ -288,7 +338,7 @@ pub(crate) async fn ask(
     outcome.map(|reading| Json(PointAsked { protocol, reading })).map_err(ApiError::Trial)
 }
 
-fn view(gateway: &Gateway, running: &Running, info: &PointInfo) -> Option<PointView> {
+pub(crate) fn view(gateway: &Gateway, running: &Running, info: &PointInfo) -> Option<PointView> {
     let reading = running.latest().read(info.index)?;
     let name = running.description().gateway.name.as_str();
     let point = info.point();

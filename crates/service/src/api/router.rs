@@ -2,7 +2,7 @@ use crate::api::extract::{LARGE_BODY, SMALL_BODY};
 use crate::api::{
     audit, certificates, check, console, contract, draft, events, forms, gateways, health, heavy, imports, links,
     lists, live, loop_checks, metrics, models, offers, outages, people, points, revisions, session, setup, status, tap,
-    trials, uplinks,
+    trials, uplinks, views, window,
 };
 use crate::{ApiError, App};
 use axum::Router;
@@ -64,7 +64,9 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(audit::list))
         .routes(routes!(status::status))
         .routes(routes!(points::detail))
+        .routes(routes!(window::window))
         .routes(routes!(live::live))
+        .routes(routes!(views::look))
         .routes(routes!(events::list))
         .routes(routes!(events::export))
         .routes(routes!(events::follow))

@@ -108,7 +108,9 @@ async fn those_who_watch_see_what_is_there_and_what_comes() {
     let token = api.token_of("ada", Role::Engineer).await;
     describe(&api, &token).await;
     a_stream_tells_what_it_is_asked_for_once_and_what_an_activation_brings(&api, &token).await;
+    a_stream_tells_what_is_in_view_and_nobody_else_says_what_that_is(&api, &token).await;
     lists_of_points_are_filtered_and_what_is_no_filter_is_refused(&api, &token).await;
+    lists_of_points_come_in_pages_and_in_windows(&api, &token).await;
     what_a_monitoring_system_reads_is_well_formed(&api).await;
     api.stop().await;
 }
@@ -131,6 +133,69 @@ async fn a_stream_tells_what_it_is_asked_for_once_and_what_an_activation_brings(
     some.tells(&["alderfen-1/tank/level", "alderfen-1/tank/mix"]).await;
 }
 
+async fn a_stream_tells_what_is_in_view_and_nobody_else_says_what_that_is(api: &Api, token: &str) {
+    let mut view = Stream::open(api, token, "?view=true").await;
+    let (first, opened) = view.next().await;
+    let path = format!("/api/v1/live/{}", opened["stream"]);
+    assert_eq!(first, "opened");
+    for _ in 0..2 {
+        assert_eq!(view.next().await.0, "status", "nothing is in view yet");
+    }
+    let look = async |who: &str, points: Value| api.status(Method::PUT, &path, Who::Token(who), Some(points)).await;
+    let level = json!({ "points": ["alderfen-1/tank/level", "alderfen-1/silo/level", "level"] });
+    assert_eq!(look(token, level).await, 204);
+    view.tells(&["alderfen-1/tank/level"]).await;
+    let both = json!({ "points": ["alderfen-1/tank/level", "alderfen-1/tank/feed"] });
+    assert_eq!(look(token, both.clone()).await, 204);
+    view.tells(&["alderfen-1/tank/feed", "alderfen-1/tank/level"]).await;
+    let other = api.token_of("mallory", Role::Administrator).await;
+    assert_eq!(look(&other, both).await, 404, "a stream is another one's");
+    assert_eq!(look(token, json!({ "points": vec!["a"; 1001] })).await, 400);
+    drop(view);
+    let none = json!({ "points": [] });
+    let gone = async {
+        while look(token, none.clone()).await != 404 {
+            tokio::task::yield_now().await;
+        }
+    };
+    assert!(timeout(SOON, gone).await.is_ok(), "what is closed is not known any more");
+}
+
+async fn lists_of_points_come_in_pages_and_in_windows(api: &Api, token: &str) {
+    let get = async |path: &str| api.json(Method::GET, &format!("/api/v1/points{path}"), Who::Token(token), None).await;
+    let (_, page) = get("?limit=2&fields=name,quality").await;
+    assert_eq!(page, json!([{ "name": "level", "quality": "bad" }, { "name": "feed", "quality": "bad" }]));
+    let (_, next) = get("?limit=2&after=alderfen-1/tank/feed&fields=id").await;
+    assert_eq!(next, json!([{ "id": "alderfen-1/tank/mix" }]));
+    assert_eq!(get("?after=alderfen-1/tank/mix").await.1, json!([]));
+    for (query, says) in [
+        ("?after=alderfen-1/tank/depth", "begin anew"),
+        ("?fields=name,colour", "\"colour\"; expected some of id, gateway"),
+        ("/window?limit=501", "expected 1 to 500"),
+        ("/window?limit=0", "expected 1 to 500"),
+        ("/window?quality=rotten", "or not-good"),
+    ] {
+        let (status, refused) = get(query).await;
+        assert!(status == 400 && refused["detail"].as_str().unwrap().contains(says), "{query}: {status} {refused}");
+    }
+    let window = async |query: &str| {
+        let told = get(&format!("/window{query}")).await.1;
+        let names = told["rows"].as_array().unwrap().iter().map(|row| row["name"].as_str().unwrap().to_owned());
+        (names.collect::<Vec<_>>().join(" "), told["total"].as_u64().unwrap(), told["at"].as_u64())
+    };
+    assert_eq!(window("").await, ("level feed mix".to_owned(), 3, None));
+    assert_eq!(window("?sort=name").await.0, "feed level mix");
+    assert_eq!(window("?sort=name&descending=true").await.0, "mix level feed");
+    assert_eq!(window("?sort=name&from=1&limit=1").await, ("level".to_owned(), 3, None));
+    assert_eq!(window("?sort=name&from=9").await.0, "");
+    assert_eq!(window("?sort=quality&quality=not-good").await.0, "level feed mix", "equals stay as they are described");
+    assert_eq!(window("?quality=good").await, (String::new(), 0, None));
+    assert_eq!(window("?q=full&find=alderfen-1/tank/mix&limit=1").await, ("level".to_owned(), 2, Some(1)));
+    assert_eq!(window("?q=full&find=alderfen-1/tank/feed").await.2, None, "the filter does not admit it");
+    let (_, counts) = get("/window?q=mud").await;
+    assert_eq!((&counts["all"], &counts["not_good"], &counts["total"]), (&json!(3), &json!(3), &json!(1)));
+}
+
 async fn lists_of_points_are_filtered_and_what_is_no_filter_is_refused(api: &Api, token: &str) {
     let names = async |query: &str| {
         let (status, points) = api.json(Method::GET, &format!("/api/v1/points{query}"), Who::Token(token), None).await;
@@ -146,7 +211,7 @@ async fn lists_of_points_are_filtered_and_what_is_no_filter_is_refused(api: &Api
     let path = "/api/v1/points?quality=rotten";
     let (status, refused) = api.json(Method::GET, path, Who::Token(token), None).await;
     assert_eq!(
-        (status, refused["detail"].as_str().unwrap().contains("good, uncertain or bad")),
+        (status, refused["detail"].as_str().unwrap().contains("good, uncertain, bad or not-good")),
         (400, true),
         "{refused}"
     );
