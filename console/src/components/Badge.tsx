@@ -17,11 +17,11 @@ const MARKS: Record<Tone, ReactNode> = {
 
 export function Badge({ tone, children }: { tone: Tone; children: ReactNode }) {
   return (
-    <span className={`inline-flex items-center gap-1.5 rounded-[3px] whitespace-nowrap ${LOOKS[tone]}`}>
+    <span className={`inline-flex max-w-full items-center gap-1.5 rounded-[3px] whitespace-nowrap ${LOOKS[tone]}`}>
       <svg aria-hidden="true" viewBox="0 0 10 10" className="size-2 shrink-0 fill-current">
         {MARKS[tone]}
       </svg>
-      {children}
+      <span className="truncate">{children}</span>
     </span>
   );
 }

@@ -25,6 +25,6 @@ test("values are shown as a meter would, raw ones as they came", () => {
 
 test("what is of a type with decimals keeps them, and what is verified loses none", () => {
   expect([12, 12.5, 7_318_234].map((one) => value(one, null, "float32"))).toEqual(["12.00", "12.50", "7\u202f318\u202f234.0"]);
-  expect([Math.fround(54.53), Math.fround(0.1), 3].map((one) => exact(one, "float32"))).toEqual(["54.53", "0.1", "3"]);
+  expect([Math.fround(54.53), Math.fround(0.1), 3, Math.fround(-7.0868747e37)].map((one) => exact(one, "float32"))).toEqual(["54.53", "0.1", "3", "-7.0868747e+37"]);
   expect([exact(54.530000001, "float64"), exact(3 * 0.1)]).toEqual(["54.530000001", "0.3"]);
 });

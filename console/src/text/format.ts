@@ -32,7 +32,7 @@ export function value(of: unknown, decimals?: number | null, type = ""): string 
 
 /** A value with all digits that its type has, to be compared with a display: none of them is rounded away, and none is made up. */
 export function exact(of: unknown, type = ""): string {
-  if (typeof of !== "number" || Number.isInteger(of)) return value(of);
+  if (typeof of !== "number" || Number.isSafeInteger(of)) return value(of);
   // What a double holds for certain; what is beyond comes from a scale.
   if (type !== "float32") return String(Number(of.toPrecision(15)));
   for (let digits = 1; digits < 10; digits++) {

@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
+import { Link } from "react-router";
 import { ApiFailure, type Conflict, type Content, type DraftView, type Forms, type ObjectClass, type ObjectView } from "../../api/client";
 import { checkQuery } from "../../api/queries";
 import { Badge } from "../../components/Badge";
@@ -116,6 +117,10 @@ export function ObjectEditor({ gateway, draft, forms, of, list = "", object, sta
               </Button>
               <Badge tone="warn">Not saved</Badge>
             </>
+          ) : edits.isSuccess ? (
+            <Link to={`/changes?gateway=${encodeURIComponent(gateway)}`} className="inline-flex items-center text-act underline max-md:min-h-11">
+              Saved: look and activate
+            </Link>
           ) : null}
           {object && of !== "gateway" ? (
             <Confirm title={`Remove ${of} ${object.name}?`} action="Remove" onConfirm={remove} trigger={<Button quiet className="ml-auto">Remove</Button>}>

@@ -18,6 +18,8 @@ import { useAnnounce } from "../description/presence";
 import { SchemaForm } from "../description/SchemaForm";
 import { shown, targetOf, withKey } from "../description/schema";
 import { GatewayPage } from "../gateways/GatewayPage";
+import { useMay } from "../session/may";
+import { Takes } from "../session/Takes";
 import { Arrivals } from "./Arrivals";
 import { InDraft } from "./InDraft";
 import { IntoDraft, type Plan } from "./IntoDraft";
@@ -32,9 +34,10 @@ const STEPS = ["Link", "Reach it", "Device", "Points", "Into the draft", "Run it
 
 /** From the cabinet to the broker: a device, step by step, each step tried before anything is saved. */
 export function AddDevicePage() {
+  const may = useMay("engineer");
   return (
     <GatewayPage title="Add a device">
-      {({ gateway, draft, forms }) => <Steps key={gateway} {...{ gateway, draft, forms }} />}
+      {({ gateway, draft, forms }) => !may ? <Takes role="engineer" what="Adding a device" /> : <Steps key={gateway} {...{ gateway, draft, forms }} />}
     </GatewayPage>
   );
 }

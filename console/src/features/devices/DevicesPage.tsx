@@ -204,7 +204,7 @@ function DeviceDetail({ gateway, draft, forms, device, onOpen }: DeviceDetailPro
             opened={search.get("point")}
             onOpen={(point) => change(point === null ? { tab: "points" } : { tab: "points", point })}
           />
-          {status === undefined ? null : (
+          {status === undefined || !may ? null : (
             <div className="mt-4 border-t border-line pt-4">
               <ReportPreview gateway={gateway} device={device.name} />
             </div>

@@ -3,6 +3,8 @@ import { useState } from "react";
 import { api, type Content, dataOf } from "../../api/client";
 import { Confirm } from "../../components/Confirm";
 import { Button } from "../../components/Form";
+import { useMay } from "../session/may";
+import { Takes } from "../session/Takes";
 import { Failure } from "./Failure";
 import { partsOf } from "./protocol";
 import { WhatItSaid } from "./WhatItSaid";
@@ -17,7 +19,11 @@ interface TrialPanelProps {
 }
 
 /** Reads a point once, now. Nothing is saved: what stands in the form is what is tried. */
-export function TrialPanel({ gateway, link, device, point, label = "Read it now" }: TrialPanelProps) {
+export function TrialPanel(props: TrialPanelProps) {
+  return useMay("engineer") ? <Trial {...props} /> : <Takes role="engineer" what="Reading it now" />;
+}
+
+function Trial({ gateway, link, device, point, label = "Read it now" }: TrialPanelProps) {
   const [expected, setExpected] = useState("");
   const number = expected.trim() === "" ? null : Number(expected.replace(",", "."));
   const body = { link, device, point, neighbours: true, expected: Number.isFinite(number) ? number : null };

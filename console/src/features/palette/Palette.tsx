@@ -4,6 +4,7 @@ import { type KeyboardEvent, useEffect, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import { gatewaysQuery, windowQuery } from "../../api/queries";
 import { useLive } from "../../live/live";
+import { useMay } from "../session/may";
 import { MOST, type Place, placesOf, select } from "./places";
 
 /** Keys that lead to a page after `g`. */
@@ -96,10 +97,11 @@ function Finder({ onDone }: { onDone: () => void }) {
   const gateways = useQuery(gatewaysQuery);
   const q = text.trim();
   const points = useQuery({ ...windowQuery({ q, limit: MOST }), enabled: q !== "", placeholderData: (before) => before });
+  const mayEdit = useMay("engineer");
   const navigate = useNavigate();
   const all = useMemo(
-    () => placesOf(status?.gateways ?? [], gateways.data ?? [], points.data?.rows ?? []),
-    [status, gateways.data, points.data],
+    () => placesOf(status?.gateways ?? [], gateways.data ?? [], points.data?.rows ?? [], mayEdit),
+    [status, gateways.data, points.data, mayEdit],
   );
   const found = useMemo(() => select(all, text), [all, text]);
   const chosen = Math.min(at, Math.max(found.length - 1, 0));

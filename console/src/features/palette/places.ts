@@ -28,15 +28,18 @@ const PAGES: Place[] = [
   page("People", "/people", "who can sign in; your password; tokens"),
   page("Audit", "/audit", "who did what"),
   page("API", "/api-reference", "for programs"),
-  { what: "do", label: "Add a device", more: "step by step", to: "/devices/add" },
-  { what: "do", label: "Activate the draft", more: "", to: "/changes" },
   { what: "do", label: "Points that are not good", more: "", to: "/points?quality=not-good" },
 ];
 
-/** Everything that has a page or a place on one. */
-export function placesOf(running: GatewayStatus[], gateways: GatewayView[], points: PointView[]): Place[] {
+const FOR_ENGINEERS: Place[] = [
+  { what: "do", label: "Add a device", more: "step by step", to: "/devices/add" },
+  { what: "do", label: "Activate the draft", more: "", to: "/changes" },
+];
+
+/** Everything that has a page or a place on one; what a person may not do is left out. */
+export function placesOf(running: GatewayStatus[], gateways: GatewayView[], points: PointView[], mayEdit: boolean): Place[] {
   const query = (of: Record<string, string>) => new URLSearchParams(of).toString();
-  const places = [...PAGES];
+  const places = [...PAGES, ...(mayEdit ? FOR_ENGINEERS : [])];
   for (const { name, title } of gateways) places.push({ what: "gateway", label: name, more: title, to: `/gateways?${query({ gateway: name })}` });
   for (const { name: gateway, links } of running) {
     for (const link of links) {
