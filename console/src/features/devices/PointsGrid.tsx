@@ -191,11 +191,11 @@ export function PointsGrid({ gateway, device, list, rows, all, schema, rates, pr
           </div>
           {columns.map((field) => (
             <Fragment key={field.key}>
-            <div role="columnheader" title={field.help} className={`truncate px-2 leading-8 ${field.entry.kind === "number" ? "text-right" : ""} ${field.key === "name" ? "sticky left-0 z-10 bg-ground" : ""}`}>
+            <div role="columnheader" title={field.help} className={`truncate px-2 leading-[1.9rem] ${field.entry.kind === "number" ? "text-right" : ""} ${field.key === "name" ? "sticky left-0 z-10 bg-ground" : ""}`}>
               {field.label}
             </div>
             {field.key === "name" ? (
-              <div role="columnheader" className="px-2 text-right leading-8">
+              <div role="columnheader" className="px-2 text-right leading-[1.9rem]">
                 Value now
               </div>
             ) : null}
