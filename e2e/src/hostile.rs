@@ -109,7 +109,7 @@ async fn under(rig: &Rig, attack: impl Future<Output = ()>) -> Felt {
 }
 
 /// The resident memory of a process and its children, in bytes, without the files that they share.
-fn resident(pid: u32) -> u64 {
+pub fn resident(pid: u32) -> u64 {
     let of = |pid: &str| {
         let text = std::fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
         let kilobytes =

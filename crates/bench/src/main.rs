@@ -15,6 +15,7 @@ mod outage;
 mod pipeline;
 mod planner;
 mod report;
+mod scale;
 mod settling;
 mod sparkplug_encode;
 mod watching;
@@ -88,6 +89,9 @@ enum Scenario {
     /// The devices of those, in a process of their own
     #[value(hide = true)]
     BacnetDevices,
+    /// From 1000 points to a million: checks, edits, activations, restarts, memory, polls while people look (the running
+    /// program, built before: cargo build --release)
+    Scale,
     /// From a changed register to the decoded value at a subscriber of the broker
     Latency,
 }
@@ -119,6 +123,7 @@ async fn main() -> anyhow::Result<()> {
         Scenario::BacnetDevices => bacnet::devices().await,
         Scenario::Config => config::run().await,
         Scenario::Hostile => hostile::run().await,
+        Scenario::Scale => scale::run().await,
         Scenario::Latency => latency::run().await,
     }
 }

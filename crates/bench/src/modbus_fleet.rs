@@ -47,7 +47,7 @@ pub(crate) async fn devices() -> anyhow::Result<()> {
     Ok(())
 }
 
-async fn start_devices() -> anyhow::Result<(Child, Vec<u16>)> {
+pub(crate) async fn start_devices() -> anyhow::Result<(Child, Vec<u16>)> {
     let mut command = Command::new(std::env::current_exe()?);
     let piped = command.arg("fleet-devices").stdin(Stdio::piped()).stdout(Stdio::piped()).kill_on_drop(true);
     let mut child = piped.spawn()?;

@@ -42,7 +42,7 @@ fn files() -> Files {
 fn least(description: &Description, device: &Device) -> usize {
     let Some(settings) = device.protocol.modbus() else { return 0 };
     let mut groups: BTreeMap<_, Vec<(u16, u16)>> = BTreeMap::new();
-    for point in &device.points {
+    for point in &*device.points {
         let Some((address, _)) = point.modbus() else { continue };
         if let Some(extent) = address.extent(point.settings.data_type) {
             groups.entry((description.rates.get(&point.settings.rate), address.table)).or_default().push(extent);

@@ -42,7 +42,12 @@ pub(crate) fn quantile(sorted: &[Duration], part: f64) -> Duration {
 
 /// The processor time of this process so far.
 pub(crate) fn cpu_time() -> anyhow::Result<Duration> {
-    let stat = std::fs::read_to_string("/proc/self/stat")?;
+    cpu_time_of("self")
+}
+
+/// The processor time of a process so far.
+pub(crate) fn cpu_time_of(pid: &str) -> anyhow::Result<Duration> {
+    let stat = std::fs::read_to_string(format!("/proc/{pid}/stat"))?;
     // Behind the name, which may hold spaces: fields 14 and 15 are user and system time in ticks of a hundredth second.
     let fields: Vec<_> = stat.rsplit_once(") ").context("no name")?.1.split(' ').collect();
     let ticks = |at: usize| fields.get(at).and_then(|field| field.parse::<u64>().ok()).context("no such field");

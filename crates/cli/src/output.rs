@@ -53,6 +53,25 @@ pub(crate) fn print_json(value: &(impl Serialize + ?Sized)) -> anyhow::Result<()
     Ok(styled_line(&safe_json(&serde_json::to_string_pretty(value)?))?)
 }
 
+/// Prints a JSON array an element after the other, as [`print_json`] prints it whole.
+#[derive(Debug, Default)]
+pub(crate) struct JsonArray {
+    has_begun: bool,
+}
+
+impl JsonArray {
+    pub(crate) fn print(&mut self, element: &Value) -> anyhow::Result<()> {
+        let text = serde_json::to_string_pretty(element)?.replace('\n', "\n  ");
+        write!(anstream::stdout(), "{}\n  {}", if self.has_begun { "," } else { "[" }, safe_json(&text))?;
+        self.has_begun = true;
+        Ok(())
+    }
+
+    pub(crate) fn end(self) -> anyhow::Result<()> {
+        Ok(styled_line(if self.has_begun { "\n]" } else { "[]" })?)
+    }
+}
+
 /// Prints JSON on one line.
 pub(crate) fn print_json_line(value: &Value) -> std::io::Result<()> {
     styled_line(&safe_json(&value.to_string()))

@@ -2,8 +2,8 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
 use interlex_core::description::{
-    Change, Checked, Difference, Draft, Files, MAIN_FILE, Others, SheetWishes, check, difference, import_points, parse,
-    points_csv, read, update,
+    Change, CheckMemory, Checked, Difference, Draft, Files, MAIN_FILE, Others, SheetWishes, check, check_since,
+    difference, import_points, parse, points_csv, read, update,
 };
 use proptest::prelude::*;
 use serde_json::Value;
@@ -122,6 +122,139 @@ fn cells(rows: &[Value], key: &str) -> Vec<String> {
     rows.iter().map(|row| row.get(key).and_then(Value::as_str).unwrap_or_default().to_owned()).collect()
 }
 
+/// Something that somebody does to a draft, right or wrong. Places are taken by their remainder.
+#[derive(Debug, Clone)]
+enum Step {
+    /// A row gets another cell.
+    Cell(usize, usize, &'static str, Value),
+    /// A copy of a row is put somewhere, perhaps under its own name.
+    Copied(usize, usize, usize, bool),
+    Removed(usize, usize),
+    /// A device gets another key.
+    Device(usize, &'static str, Value),
+    /// The list of a device is that of another one.
+    Shared(usize, usize),
+    /// A rate comes or goes.
+    Rate,
+}
+
+fn step() -> impl Strategy<Value = Step> {
+    let cell = proptest::sample::select(vec![
+        ("title", Value::from("Other")),
+        ("title", Value::from("line\nline")),
+        ("rate", Value::from("slow")),
+        ("rate", Value::from("never")),
+        ("address", Value::from("input:0")),
+        ("address", Value::from("30001")),
+        ("address", Value::from("nowhere")),
+        ("type", Value::from("float32")),
+        ("type", Value::from("uint99")),
+        ("scale", Value::from(0.5)),
+        ("scale", Value::from(1.0)),
+        ("low", Value::from(9)),
+        ("high", Value::from(3)),
+        ("colour", Value::from("red")),
+        ("name", Value::from("point-0")),
+    ]);
+    let key = proptest::sample::select(vec![
+        ("unit", Value::from(9)),
+        ("unit", Value::from("many")),
+        ("base", Value::from(65_500)),
+        ("base", Value::from(10)),
+        ("max-registers", Value::from(1)),
+        ("title", Value::from("Other")),
+        ("link", Value::from("bus-1")),
+        ("link", Value::from("no-bus")),
+    ]);
+    prop_oneof![
+        6 => (any::<usize>(), any::<usize>(), cell).prop_map(|(list, row, (key, value))| Step::Cell(list, row, key, value)),
+        2 => (any::<usize>(), any::<usize>(), any::<usize>(), any::<bool>())
+            .prop_map(|(list, row, to, renamed)| Step::Copied(list, row, to, renamed)),
+        2 => (any::<usize>(), any::<usize>()).prop_map(|(list, row)| Step::Removed(list, row)),
+        3 => (any::<usize>(), key).prop_map(|(device, (key, value))| Step::Device(device, key, value)),
+        1 => (any::<usize>(), any::<usize>()).prop_map(|(one, other)| Step::Shared(one, other)),
+        1 => Just(Step::Rate),
+    ]
+}
+
+impl Step {
+    fn take(&self, draft: &mut Draft) {
+        let of = |wanted: usize, count: usize| wanted.checked_rem(count);
+        let mut rows = |list: usize, change: &dyn Fn(&mut Vec<Value>)| {
+            let at = of(list, draft.lists.len());
+            if let Some((_, rows)) = at.and_then(|at| draft.lists.iter_mut().nth(at)) {
+                change(std::sync::Arc::make_mut(rows));
+            }
+        };
+        match self {
+            Self::Cell(list, row, key, value) => rows(*list, &|rows| {
+                if let Some(at) = of(*row, rows.len()) {
+                    rows[at][*key] = value.clone();
+                }
+            }),
+            Self::Copied(list, row, to, renamed) => rows(*list, &|rows| {
+                if let Some(at) = of(*row, rows.len()) {
+                    let mut copy = rows[at].clone();
+                    if *renamed {
+                        copy["name"] = format!("copy-{}", rows.len()).into();
+                    }
+                    rows.insert(to % (rows.len() + 1), copy);
+                }
+            }),
+            Self::Removed(list, row) => rows(*list, &|rows| {
+                if let Some(at) = of(*row, rows.len()) {
+                    rows.remove(at);
+                }
+            }),
+            Self::Device(device, key, value) => {
+                if let Some(at) = of(*device, draft.devices.len()) {
+                    draft.devices[at][*key] = value.clone();
+                }
+            }
+            Self::Shared(one, other) => {
+                let count = draft.devices.len();
+                if let (Some(one), Some(other)) = (of(*one, count), of(*other, count)) {
+                    draft.devices[one]["points"] = format!("points/device-{other}.csv").into();
+                }
+            }
+            Self::Rate => {
+                if draft.rates.remove("slow").is_none() {
+                    draft.rates.insert("slow".to_owned(), "1m".into());
+                }
+            }
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(256))]
+
+    #[test]
+    fn what_is_checked_step_by_step_is_what_is_checked_at_once(
+        works in works(),
+        steps in prop::collection::vec(step(), 1..12),
+    ) {
+        let (mut draft, mut memory) = (works.draft(), CheckMemory::default());
+        let mut before = draft.clone();
+        for step in [None].into_iter().chain(steps.iter().map(Some)) {
+            step.into_iter().for_each(|step| step.take(&mut draft));
+            let (checked, known) = check_since(&draft, &memory);
+            prop_assert_eq!(&checked, &check(&draft), "after {:?}", step);
+            if let Some(description) = &checked.description {
+                prop_assert_eq!(known.canonical(description), Draft::from(description), "after {:?}", step);
+                // And of its canonical form, too.
+                let canonical = known.canonical(description);
+                let (again, _) = check_since(&canonical, &known);
+                prop_assert_eq!(&again.description, &check(&canonical).description);
+            }
+            // What is not shared is compared row by row, with the same outcome.
+            let parsed = |draft: &Draft| Draft { lists: draft.lists.iter().map(|(list, rows)| (list.clone(), rows.to_vec().into())).collect(), ..draft.clone() };
+            prop_assert_eq!(difference(Some(&before), &draft), difference(Some(&parsed(&before)), &draft));
+            (memory, before) = (known, draft.clone());
+        }
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(96))]
 
@@ -140,7 +273,7 @@ proptest! {
         prop_assert_eq!(from_files, from_hand);
         let titles: Vec<_> = works.devices.iter().flat_map(|(_, rows)| rows).map(|row| row.title.clone()).collect();
         let told: Vec<_> = (0..works.devices.len())
-            .flat_map(|at| cells(canonical.lists.get(&format!("points/device-{at}.csv")).map_or(&[], Vec::as_slice), "title"))
+            .flat_map(|at| cells(canonical.rows(&format!("points/device-{at}.csv")), "title"))
             .collect();
         prop_assert_eq!(told, titles, "no sign of a title is lost on the way");
     }

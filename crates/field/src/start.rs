@@ -7,6 +7,7 @@ use crate::link::{
 };
 use crate::modbus::{self, ModbusDriver};
 use crate::opcua::{self, OpcUaDriver};
+use interlex_busy::watched;
 use interlex_core::description::{Access, Description, Device, DeviceProtocol, Link, LinkProtocol, Protocol};
 use interlex_core::{CommandRefusal, OfferEvent};
 use std::any::Any;
@@ -32,8 +33,9 @@ pub fn start(
 }
 
 fn run<D: FieldDriver>(plan: LinkPlan, around: &Surroundings, stop: CancellationToken) -> (LinkHandle, JoinHandle<()>) {
+    let name = plan.link.settings.name.to_string();
     let (task, handle) = LinkTask::<D>::new(plan, around);
-    (handle, tokio::spawn(task.run(stop)))
+    (handle, tokio::spawn(watched("link", name, task.run(stop))))
 }
 
 async fn carry_out(via: &Via, link: &Link, action: Action) -> (Answer, bool) {

@@ -10,7 +10,6 @@
 //! HTTP, people, and where descriptions are stored.
 
 mod activation;
-mod aside;
 mod clock;
 mod command;
 mod commission;
@@ -18,7 +17,6 @@ mod gateway;
 mod running;
 
 pub use activation::{LinkOutcome, Outcome, Progress, UplinkOutcome};
-pub use aside::aside;
 pub use clock::{SystemClock, wall_clock};
 pub use command::Commands;
 pub use commission::{
@@ -26,6 +24,7 @@ pub use commission::{
     try_broker, try_read, try_write, via,
 };
 pub use gateway::{Gateway, GatewayOptions};
+pub use interlex_busy::aside;
 pub use running::{GatewayStatus, Running, WaitingLoss};
 
 pub use interlex_core::{

@@ -130,7 +130,9 @@ async fn late_answers_are_told_and_never_become_other_points() {
     let before = late(&gateway);
     watch(&gateway, "one more is late", |gateway| late(gateway) > before).await;
     let mut other = Description::clone(&description(address, "one"));
-    Arc::make_mut(&mut other.devices[0].points[0]).settings.deadband = 1.0;
+    let mut points = other.devices[0].points.to_vec();
+    Arc::make_mut(&mut points[0]).settings.deadband = 1.0;
+    other.devices[0].points = points.into();
     gateway.activate(Arc::new(other), 2).await;
     watch(&gateway, "it goes on", |gateway| late(gateway) >= 2).await;
 

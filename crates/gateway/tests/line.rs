@@ -328,11 +328,14 @@ async fn a_commanded_value_that_is_not_commanded_anew_goes_back_to_the_safe_one(
     let mut bench = Bench::start(Framing::Rtu, 1..2, "").await;
     bench.gateway.stop().await;
     let mut description = Description::clone(&bench.description);
+    let points = &mut description.devices[0].points;
+    let mut changed = points.to_vec();
     for (point, lifetime) in [(1, "300ms"), (4, "1h")] {
-        let point = Arc::make_mut(&mut description.devices[0].points[point]);
+        let point = Arc::make_mut(&mut changed[point]);
         point.settings.lifetime = Some(lifetime.parse().unwrap());
         point.settings.safe_value = Some("5".into());
     }
+    *points = changed.into();
     let start = async || {
         let options = GatewayOptions { revision: 1, store: Some(store.clone()), ..GatewayOptions::default() };
         Gateway::start(Arc::new(description.clone()), options).await

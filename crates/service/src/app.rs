@@ -1,20 +1,21 @@
 use crate::access::attempts::Attempts;
 use crate::access::openings::Openings;
 use crate::access::proxy::AddressRange;
-use crate::draft::opened::OpenDraft;
+use crate::draft::opened::{Base, OpenDraft};
 use crate::draft::presence::Presence;
+use crate::draft::uploads::Uploads;
 use crate::draft::vault::Vault;
 use crate::shown::orders::Orders;
 use crate::shown::views::Views;
 use crate::turns::Heavy;
 use interlex_core::Timestamp;
-use interlex_core::description::Draft;
 use interlex_gateway::{Gateway, Memories, OwnIdentity, Running, Via, via, wall_clock};
 use interlex_store::{AuditEntry, AuditTrail, Secret, SignedIn, Store};
 use parking_lot::{Mutex, RwLock};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use tokio::sync::{Semaphore, watch};
+use tokio::time::Instant;
 use tokio_util::sync::CancellationToken;
 
 /// What all requests share.
@@ -32,9 +33,12 @@ pub struct App {
     pub(crate) failed: RwLock<BTreeMap<String, String>>,
     /// The drafts that were opened last, by gateway.
     pub(crate) drafts: Mutex<HashMap<String, Arc<OpenDraft>>>,
+    /// When each was used last.
+    pub(crate) drafts_used: Mutex<HashMap<String, Instant>>,
     /// The revisions that were looked at last, by gateway: mostly the active one.
-    pub(crate) revisions: Mutex<HashMap<String, (u32, Arc<Draft>)>>,
+    pub(crate) revisions: Mutex<HashMap<String, (u32, Base)>>,
     pub(crate) presence: Presence,
+    pub(crate) uploads: Uploads,
     /// Whether the console is reached by TLS: its cookies then travel no other way.
     pub(crate) is_tls: bool,
     /// One activation at a time.
@@ -99,8 +103,10 @@ impl App {
             gateways: RwLock::default(),
             failed: RwLock::default(),
             drafts: Mutex::default(),
+            drafts_used: Mutex::default(),
             revisions: Mutex::default(),
             presence: Presence::default(),
+            uploads: Uploads::default(),
             is_tls,
             activating: tokio::sync::Mutex::default(),
             database: RwLock::new(DatabaseState { up: false, since: wall_clock().as_millis(), last_error: None }),

@@ -1,3 +1,4 @@
+use crate::draft::clear_edits;
 use crate::{Store, StoreError};
 use sqlx::Row;
 use sqlx::mysql::MySqlRow;
@@ -13,6 +14,8 @@ pub struct GatewayRecord {
     pub version: u64,
     /// Whether the draft has objects of its own. If not, it is the active revision.
     pub is_edited: bool,
+    /// The number of the files that the draft began with, where that is not the active revision.
+    pub draft_files: Option<i64>,
     /// Who changed the draft last.
     pub changed_by: String,
     /// When, in milliseconds since 1970 UTC.
@@ -67,11 +70,10 @@ impl Store {
     /// [`StoreError::Database`]
     pub async fn remove_gateway(&self, name: &str, person: &str, at: i64) -> Result<bool, StoreError> {
         let mut transaction = self.pool.begin().await?;
-        let update = "UPDATE gateway SET is_removed = TRUE, active = NULL, is_edited = FALSE, version = version + 1, \
+        let update = "UPDATE gateway SET is_removed = TRUE, active = NULL, is_edited = FALSE, draft_files = NULL, version = version + 1, \
                       changed_by = ?, changed_at = ? WHERE name = ? AND NOT is_removed";
         let done = sqlx::query(update).bind(person).bind(at).bind(name).execute(&mut *transaction).await?;
-        let delete = "DELETE FROM draft_object WHERE gateway = ?";
-        sqlx::query(delete).bind(name).execute(&mut *transaction).await?;
+        clear_edits(&mut transaction, name, None).await?;
         transaction.commit().await?;
         Ok(done.rows_affected() > 0)
     }
@@ -83,6 +85,7 @@ pub(crate) fn record(row: &MySqlRow) -> Result<GatewayRecord, StoreError> {
         active: row.try_get("active")?,
         version: row.try_get("version")?,
         is_edited: row.try_get("is_edited")?,
+        draft_files: row.try_get("draft_files")?,
         changed_by: row.try_get("changed_by")?,
         changed_at: row.try_get("changed_at")?,
     })

@@ -8,6 +8,7 @@ mod credential;
 mod draft;
 mod field_event;
 mod field_memory;
+mod file;
 mod gateway;
 mod journal;
 mod journal_point;
@@ -24,8 +25,9 @@ mod uplink_count;
 
 pub use audit::{AuditEntry, AuditFilter, AuditRecord};
 pub use credential::{CredentialKind, Secret, SignedIn, TokenRecord};
-pub use draft::{Conflict, DraftChange, DraftObject, Edit, EditError, version_of};
+pub use draft::{Conflict, DraftChange, DraftEdit, DraftObject, Edit, EditError, version_of};
 pub use field_event::{FieldEventFilter, FieldEventRecord, NewFieldEvent};
+pub use file::{Piece, PieceDigest, PiecedFiles};
 pub use gateway::GatewayRecord;
 pub use journal::{GapRecord, JournalBlock, JournalEntry};
 pub use journal_point::JournalPoint;
@@ -53,16 +55,24 @@ pub enum StoreError {
     #[error("the database does not answer: {0}")]
     Database(#[from] sqlx::Error),
     /// More than the database takes at once.
-    #[error(
-        "this takes {} MB, and the database takes {} MB at once: raise its max_allowed_packet, or describe less",
-        megabytes(*.size),
-        megabytes(*.limit)
-    )]
+    #[error("this takes {} MB, and the database takes {} MB at once", megabytes(*.size), megabytes(*.limit))]
     TooLarge {
         /// The bytes that it takes.
         size: u64,
         /// What the database takes.
         limit: u64,
+    },
+    /// The database takes less at once than is written.
+    #[error(
+        "the database takes {} MB at once, and {} MB are written: raise its max_allowed_packet",
+        megabytes(*.limit),
+        megabytes(*.needed)
+    )]
+    Packet {
+        /// What it takes, in bytes.
+        limit: u64,
+        /// What is written at once.
+        needed: u64,
     },
     /// The database did not answer in time.
     #[error("the database does not answer within a second")]
@@ -134,9 +144,10 @@ impl Store {
     /// Brings the tables up to date. Call it once before anything else.
     ///
     /// # Errors
-    /// [`StoreError::Database`] while the database is away, [`StoreError::Migration`] when it is not fit.
+    /// [`StoreError::Database`] while the database is away, [`StoreError::Packet`] and [`StoreError::Migration`] when it is not fit.
     pub async fn migrate(&self) -> Result<(), StoreError> {
         self.ping().await?;
+        self.takes_pieces().await?;
         Ok(migrations::migrator().run(&self.pool).await?)
     }
 

@@ -36,6 +36,13 @@ const STEPS: &[(&str, &str, &str)] = steps! {
     "0024" "alive";
     "0025" "loop_check";
     "0026" "loop_check_item";
+    "0027" "file_piece";
+    "0028" "file";
+    "0029" "draft_files";
+    "0030" "draft_files_of_before";
+    "0031" "draft_edit";
+    "0032" "draft_edit_of_before";
+    "0033" "no_draft_object";
 };
 
 /// Runs those that a database has not seen yet.

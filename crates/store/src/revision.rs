@@ -1,7 +1,10 @@
 use crate::draft::clear;
+use crate::file::{self, PieceDigest, PiecedFiles};
 use crate::{EditError, Store, StoreError};
 use interlex_core::description::Files;
 use sqlx::Row;
+use sqlx::mysql::MySqlRow;
+use std::collections::BTreeMap;
 
 /// A description about to be activated.
 #[derive(Debug, Clone)]
@@ -15,7 +18,7 @@ pub struct NewRevision<'a> {
     /// Why.
     pub note: &'a str,
     /// Its files.
-    pub files: &'a Files,
+    pub files: &'a PiecedFiles,
     /// The version of the gateway that whoever activates has seen; none to activate whatever it is.
     pub version: Option<u64>,
 }
@@ -42,6 +45,8 @@ pub struct Revision {
     pub summary: RevisionSummary,
     /// Its files.
     pub files: Files,
+    /// What they are made of.
+    pub pieces: BTreeMap<String, Vec<PieceDigest>>,
 }
 
 impl Store {
@@ -51,8 +56,6 @@ impl Store {
     /// # Errors
     /// [`EditError::Moved`] when the gateway is not of the version that was seen.
     pub async fn add_revision(&self, new: &NewRevision<'_>) -> Result<u32, EditError> {
-        let files = serde_json::to_string(new.files).map_err(|source| StoreError::Content { what: "files", source })?;
-        self.fits(files.len()).await?;
         self.know_gateway(new.gateway).await?;
         let mut transaction = self.pool.begin().await?;
         let lock = "SELECT version FROM gateway WHERE name = ? FOR UPDATE";
@@ -65,12 +68,14 @@ impl Store {
         let insert =
             "INSERT INTO revision (gateway, number, author, activated_at, note, files) VALUES (?, ?, ?, ?, ?, ?)";
         let query = sqlx::query(insert).bind(new.gateway).bind(number).bind(new.author).bind(new.activated_at);
-        query.bind(new.note).bind(&files).execute(&mut *transaction).await?;
+        query.bind(new.note).bind("").execute(&mut *transaction).await?;
+        let number = u32::try_from(number).unwrap_or(u32::MAX);
+        file::keep(&mut transaction, (new.gateway, i64::from(number)), new.files).await?;
         let activate = "UPDATE gateway SET active = ?, is_removed = FALSE WHERE name = ?";
         sqlx::query(activate).bind(number).bind(new.gateway).execute(&mut *transaction).await?;
         clear(&mut transaction, new.gateway, new.author, new.activated_at).await?;
         transaction.commit().await?;
-        Ok(u32::try_from(number).unwrap_or(u32::MAX))
+        Ok(number)
     }
 
     /// The active revision of every gateway, by name.
@@ -81,7 +86,11 @@ impl Store {
         let query = "SELECT r.* FROM revision r JOIN gateway g ON g.name = r.gateway AND g.active = r.number \
                      WHERE NOT g.is_removed ORDER BY r.gateway";
         let rows = sqlx::query(query).fetch_all(&self.pool).await?;
-        rows.iter().map(|row| Ok(Revision { summary: summary(row)?, files: files(row)? })).collect()
+        let mut revisions = Vec::with_capacity(rows.len());
+        for row in &rows {
+            revisions.push(self.whole(row).await?);
+        }
+        Ok(revisions)
     }
 
     /// One revision.
@@ -91,7 +100,22 @@ impl Store {
     pub async fn revision(&self, gateway: &str, number: u32) -> Result<Option<Revision>, StoreError> {
         let query = "SELECT * FROM revision WHERE gateway = ? AND number = ?";
         let row = sqlx::query(query).bind(gateway).bind(number).fetch_optional(&self.pool).await?;
-        row.map(|row| Ok(Revision { summary: summary(&row)?, files: files(&row)? })).transpose()
+        match row {
+            Some(row) => self.whole(&row).await.map(Some),
+            None => Ok(None),
+        }
+    }
+
+    async fn whole(&self, row: &MySqlRow) -> Result<Revision, StoreError> {
+        let (summary, text) = (summary(row)?, row.try_get::<String, _>("files")?);
+        if text.is_empty() {
+            let (files, pieces) = self.files(&summary.gateway, i64::from(summary.number)).await?;
+            return Ok(Revision { summary, files, pieces });
+        }
+        // One of before.
+        let files = serde_json::from_str(&text);
+        let files = files.map_err(|source| StoreError::Content { what: "the files of a revision", source })?;
+        Ok(Revision { summary, files, pieces: BTreeMap::new() })
     }
 
     /// All revisions of a gateway, the newest first.
@@ -106,7 +130,7 @@ impl Store {
     }
 }
 
-fn summary(row: &sqlx::mysql::MySqlRow) -> Result<RevisionSummary, StoreError> {
+fn summary(row: &MySqlRow) -> Result<RevisionSummary, StoreError> {
     Ok(RevisionSummary {
         gateway: row.try_get("gateway")?,
         number: row.try_get("number")?,
@@ -114,9 +138,4 @@ fn summary(row: &sqlx::mysql::MySqlRow) -> Result<RevisionSummary, StoreError> {
         activated_at: row.try_get("activated_at")?,
         note: row.try_get("note")?,
     })
-}
-
-fn files(row: &sqlx::mysql::MySqlRow) -> Result<Files, StoreError> {
-    let text: String = row.try_get("files")?;
-    serde_json::from_str(&text).map_err(|source| StoreError::Content { what: "the files of a revision", source })
 }

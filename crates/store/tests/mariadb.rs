@@ -5,7 +5,7 @@ use interlex_core::description::{Draft, Files, ObjectClass, ObjectRef};
 use interlex_sidecar::{Database, own_socket};
 use interlex_store::{
     AuditEntry, AuditFilter, CredentialKind, DraftChange, Edit, EditError, JournalBlock, JournalEntry, NewPerson,
-    NewRevision, Role, Secret, Store, StoreError, version_of,
+    NewRevision, Piece, PiecedFiles, Role, Secret, Store, StoreError, version_of,
 };
 
 async fn start(directory: &tempfile::TempDir) -> (Database, Store) {
@@ -17,6 +17,10 @@ async fn start(directory: &tempfile::TempDir) -> (Database, Store) {
 
 fn files(text: &str) -> Files {
     [("gateway.toml".to_owned(), text.to_owned())].into()
+}
+
+fn pieced(files: &Files) -> PiecedFiles {
+    files.iter().map(|(path, text)| (path.clone(), Piece::of_file(text))).collect()
 }
 
 /// One server for all of it: starting one takes longer than the tests.
@@ -40,7 +44,7 @@ async fn the_store_keeps_what_it_is_given() {
 
 async fn revisions_count_per_gateway_even_when_two_activate_at_once(store: &Store) {
     let add = async |gateway: &'static str, text: &'static str| {
-        let files = files(text);
+        let files = pieced(&files(text));
         let new = NewRevision {
             gateway,
             author: "ada",
@@ -73,7 +77,7 @@ async fn drafts_are_edited_by_two_and_nothing_is_overwritten_unseen(store: &Stor
     let record = store.gateway("heat").await.unwrap().unwrap();
     let mut seed = Draft::new("heat");
     seed.push(ObjectClass::Device, "", valve(1));
-    let edit = |person| Edit { gateway: &record, seed: &seed, person, at: 7 };
+    let edit = |person| Edit { gateway: &record, base: &seed, person, at: 7 };
     let device = |name: &str| ObjectRef::new(ObjectClass::Device, name);
     let change = |content: Option<serde_json::Value>| DraftChange {
         object: device("valve"),
@@ -99,37 +103,83 @@ async fn drafts_are_edited_by_two_and_nothing_is_overwritten_unseen(store: &Stor
     assert!(matches!(store.edit_draft(&edit("ada"), &[rename.clone(), taken]).await, Err(EditError::Conflict(_))));
     let add = DraftChange { object: device("pump"), base: None, content: Some(serde_json::json!({ "name": "pump" })) };
     store.edit_draft(&edit("ada"), &[rename, add]).await.unwrap();
-    let names = async || {
-        let objects = store.draft_objects("heat").await.unwrap();
-        objects.into_iter().map(|object| object.object.name).collect::<Vec<_>>()
+    let edits = async || store.draft_edits("heat").await.unwrap();
+    let named = async || {
+        let edits = edits().await.into_iter().map(|edit| (edit.object, edit.is_new, edit.content));
+        let draft = seed.overlaid(edits);
+        draft.devices.iter().map(|device| device["name"].as_str().unwrap().to_owned()).collect::<Vec<_>>().join(" ")
     };
-    assert_eq!(names().await, ["heat", "main-valve", "pump"], "in their order");
+    assert_eq!((named().await, edits().await.len()), ("main-valve pump".to_owned(), 2));
+
+    // Names that are free again may be taken: by what had another one, and by what is new. Order and edits stand.
+    let now = async |name: &str| {
+        let edit =
+            edits().await.into_iter().find(|edit| edit.content.as_ref().is_some_and(|known| known["name"] == *name));
+        version_of(&edit.unwrap().content.unwrap())
+    };
+    let object = |name: &str| serde_json::json!({ "name": name });
+    let swap = [
+        DraftChange { object: device("pump"), base: Some(now("pump").await), content: Some(object("spare")) },
+        DraftChange {
+            object: device("main-valve"),
+            base: Some(now("main-valve").await),
+            content: Some(object("pump")),
+        },
+        DraftChange {
+            object: device("spare"),
+            base: Some(version_of(&object("spare"))),
+            content: Some(object("valve")),
+        },
+    ];
+    store.edit_draft(&edit("ada"), &swap).await.unwrap();
+    assert_eq!(named().await, "pump valve");
+    let gone = DraftChange { object: device("pump"), base: Some(version_of(&object("pump"))), content: None };
+    let again = DraftChange { object: device("pump"), base: None, content: Some(object("pump")) };
+    store.edit_draft(&edit("ada"), &[gone.clone(), again]).await.unwrap();
+    assert_eq!(named().await, "valve pump", "what comes again comes last");
+    store.edit_draft(&edit("ada"), &[gone]).await.unwrap();
+    assert_eq!((named().await, edits().await.len()), ("valve".to_owned(), 2), "of what was new nothing is left");
 }
 
 async fn activation_and_removal_end_a_draft(store: &Store) {
     let record = store.gateway("heat").await.unwrap().unwrap();
     assert!(record.is_edited && record.active.is_none());
-    let files = files("heat");
+    let files = pieced(&files("heat"));
     let new =
         |version| NewRevision { gateway: "heat", author: "ada", activated_at: 9, note: "", files: &files, version };
     assert!(matches!(store.add_revision(&new(Some(record.version - 1))).await, Err(EditError::Moved)));
     assert_eq!(store.add_revision(&new(Some(record.version))).await.unwrap(), 1);
     let active = store.gateway("heat").await.unwrap().unwrap();
     assert_eq!((active.active, active.is_edited, active.version), (Some(1), false, record.version + 1));
-    assert!(store.draft_objects("heat").await.unwrap().is_empty());
+    assert!(store.draft_edits("heat").await.unwrap().is_empty());
     let seed = Draft::new("heat");
-    let stale = Edit { gateway: &record, seed: &seed, person: "ada", at: 9 };
+    let stale = Edit { gateway: &record, base: &seed, person: "ada", at: 9 };
     assert!(
         matches!(store.edit_draft(&stale, &[]).await, Err(EditError::Moved)),
         "it would start from another revision"
     );
-    assert!(matches!(store.replace_draft(&stale, &seed).await, Err(EditError::Moved)));
+    assert!(matches!(store.replace_draft(&stale, &files).await, Err(EditError::Moved)));
     let fresh = Edit { gateway: &active, ..stale };
-    store.replace_draft(&fresh, &seed).await.unwrap();
+    let long: String = (0..9000).map(|at| format!("row {at}\n")).collect();
+    let long = [("gateway.toml".to_owned(), "heat".to_owned()), ("points/long.csv".to_owned(), long)].into();
+    let first = pieced(&long);
+    store.replace_draft(&fresh, &first).await.unwrap();
     assert!(matches!(store.discard_draft(&fresh).await, Err(EditError::Moved)));
     let edited = store.gateway("heat").await.unwrap().unwrap();
+    let (read, pieces) = store.files("heat", edited.draft_files.unwrap()).await.unwrap();
+    assert_eq!(read, long);
+    assert!(pieces["points/long.csv"].len() > 1);
+    // A draft in its place that has the same list names its pieces only, and they stay though the one before goes.
+    let kept = |(path, pieces): (String, Vec<_>)| (path, pieces.into_iter().map(Piece::kept).collect());
+    let second: PiecedFiles = pieces.into_iter().map(kept).collect();
+    store.replace_draft(&Edit { gateway: &edited, ..stale }, &second).await.unwrap();
+    let edited = store.gateway("heat").await.unwrap().unwrap();
+    assert_eq!(store.files("heat", edited.draft_files.unwrap()).await.unwrap().0, long);
+    let stale_edit = store.edit_draft(&Edit { gateway: &active, ..stale }, &[]).await;
+    assert!(matches!(stale_edit, Err(EditError::Moved)), "the draft has begun anew");
     store.discard_draft(&Edit { gateway: &edited, ..stale }).await.unwrap();
     assert!(!store.gateway("heat").await.unwrap().unwrap().is_edited);
+    assert!(store.files("heat", edited.draft_files.unwrap()).await.unwrap().0.is_empty(), "and its files are gone");
 
     assert!(store.remove_gateway("heat", "ada", 10).await.unwrap());
     assert!(store.gateway("heat").await.unwrap().is_none());

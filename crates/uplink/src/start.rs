@@ -4,6 +4,7 @@ use crate::mqtt::{valid_until, with_files};
 use crate::request::UplinkRequest;
 use crate::session::UplinkTask;
 use crate::sparkplug::SparkplugNode;
+use interlex_busy::watched;
 use interlex_core::description::{Uplink, UplinkKind};
 use interlex_core::{
     BufferState, Clock, FieldEvent, Inventory, LinkStatus, Reason, Shared, Timestamp, UplinkState, UplinkStatus,
@@ -78,14 +79,15 @@ pub struct UplinkStart {
 /// Starts an uplink. When it is back, what an earlier run has left is known, and the uplink takes in events; it ends with
 /// `stop`, in order.
 pub async fn start(start: UplinkStart, events: mpsc::Receiver<FieldEvent>, stop: CancellationToken) -> JoinHandle<()> {
+    let name = start.uplink.settings.name.to_string();
     match start.uplink.kind.clone() {
         UplinkKind::Sparkplug(own) => {
             let (base, node) = SparkplugNode::new(start, own).await;
-            tokio::spawn(UplinkTask::new(base, node).run(events, stop))
+            tokio::spawn(watched("uplink", name, UplinkTask::new(base, node).run(events, stop)))
         }
         UplinkKind::Json(own) => {
             let (base, messages) = JsonMessages::new(start, own).await;
-            tokio::spawn(UplinkTask::new(base, messages).run(events, stop))
+            tokio::spawn(watched("uplink", name, UplinkTask::new(base, messages).run(events, stop)))
         }
     }
 }

@@ -64,6 +64,7 @@ export function DifferenceView({ difference, gateway }: { difference: Difference
           </section>
         );
       })}
+      {difference.more > 0 ? <p className="text-sm text-soft">And {count(difference.more, "more object", "more objects")}.</p> : null}
     </div>
   );
 }

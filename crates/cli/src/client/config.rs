@@ -10,6 +10,7 @@ use clap::{Args, Subcommand};
 use interlex_core::description::{self, Draft, Files, MAIN_FILE, Problem, difference};
 use serde_json::{Value, json};
 use std::fs;
+use std::io::IsTerminal;
 use std::path::{Component, Path, PathBuf};
 
 #[derive(Debug, Args)]
@@ -204,6 +205,10 @@ fn check(directory: &Path, strict: bool, output: Output) -> anyhow::Result<()> {
     Ok(())
 }
 
+/// What is larger goes in parts of this size, in bytes.
+const LARGE: usize = 8 << 20;
+const PART: usize = 4 << 20;
+
 /// What files would change in what runs, or in the draft.
 async fn compare(client: &Client, files: &Files, draft: bool) -> anyhow::Result<Value> {
     let mine = parsed(files)?.canonical();
@@ -288,9 +293,7 @@ impl Apply<'_> {
         }
         let told = compare(&self.client, &self.files, false).await?;
         let is_same = list(&told, "objects").is_empty() && told.get("reordered") != Some(&Value::Bool(true));
-        let path = format!("/api/v1/gateways/{}/draft/files", part(&name));
-        let request = json!({ "files": self.files, "version": whole(&gateway, "version") });
-        let replaced = self.client.put(&path, &request).await?;
+        let replaced = self.replaced(&name, whole(&gateway, "version")).await?;
         let Some(note) = self.note else {
             return self.told_draft(&name, &replaced);
         };
@@ -302,6 +305,36 @@ impl Apply<'_> {
         }
         let request = json!({ "version": whole(&replaced, "version"), "note": note });
         activation::activate(&self.client, &name, &request, wait, self.output).await
+    }
+
+    /// Puts the files in the place of the draft: at once, or in parts where they are large.
+    async fn replaced(&self, name: &str, version: i64) -> anyhow::Result<Value> {
+        let draft = format!("/api/v1/gateways/{}/draft", part(name));
+        let bytes: usize = self.files.values().map(String::len).sum();
+        if bytes <= LARGE {
+            let request = json!({ "files": self.files, "version": version });
+            return self.client.put(&format!("{draft}/files"), &request).await;
+        }
+        let begun = self.client.post(&format!("{draft}/uploads"), &json!({})).await?;
+        let upload = format!("{draft}/uploads/{}", whole(&begun, "upload"));
+        let megabytes = |bytes: i64| (bytes >> 20) + 1;
+        for (path, text) in &self.files {
+            let mut at = 0;
+            while at < text.len() {
+                let end = text.floor_char_boundary(at + PART);
+                let request = json!({ "path": path, "at": at, "text": text.get(at..end) });
+                let told = self.client.put(&upload, &request).await?;
+                at = end;
+                if std::io::stderr().is_terminal() {
+                    let (sent, all) = (megabytes(whole(&told, "bytes")), megabytes(i64::try_from(bytes)?));
+                    anstream::eprint!("\r{sent} of {all} MB sent");
+                }
+            }
+        }
+        if std::io::stderr().is_terminal() {
+            anstream::eprintln!();
+        }
+        self.client.post(&upload, &json!({ "version": version })).await
     }
 
     async fn would_lose_edits(&self) -> anyhow::Result<bool> {

@@ -1,6 +1,6 @@
-use super::{Client, text, whole};
+use super::{Client, list, text, whole};
 use crate::options::{Output, Target};
-use crate::output::{Cell, cell, plain, print_csv, print_json, say, span, table, with_unit};
+use crate::output::{Cell, JsonArray, cell, plain, print_csv, print_csv_rows, say, span, table, with_unit};
 use clap::{Args, ValueEnum};
 use comfy_table::Color;
 use serde_json::Value;
@@ -48,23 +48,100 @@ pub(crate) async fn run(arguments: PointsArguments) -> anyhow::Result<()> {
         ("quality", &arguments.quality),
     ];
     let query: Vec<_> = wanted.iter().filter_map(|(key, value)| Some((*key, value.as_deref()?))).collect();
-    let points = client.get("/api/v1/points", &query).await?;
     let now = whole(&client.get("/api/v1/status", &[]).await?, "at");
-    let mut points: Vec<Value> = points.as_array().cloned().unwrap_or_default();
-    sort(&mut points, arguments.sort);
+    let mut pages = Pages::new(&client, query, arguments.sort);
     match arguments.output {
-        Output::Json => print_json(&points)?,
-        Output::Csv => print_csv(&CSV_HEADER, points.iter().map(csv_row))?,
-        Output::Table if points.is_empty() => say!("No points match.")?,
+        Output::Json => {
+            let mut array = JsonArray::default();
+            while let Some(page) = pages.next().await? {
+                page.iter().try_for_each(|point| array.print(point))?;
+            }
+            array.end()?;
+        }
+        Output::Csv => {
+            print_csv(&CSV_HEADER, std::iter::empty())?;
+            while let Some(page) = pages.next().await? {
+                print_csv_rows(page.iter().map(csv_row))?;
+            }
+        }
         Output::Table => {
-            let mut shown = table(&HEADER).sparing(&SPARING);
-            points.iter().for_each(|point| {
-                shown.add_row(row(point, now));
-            });
-            shown.print()?;
+            let (mut shown, mut count) = (table(&HEADER).sparing(&SPARING), 0);
+            while let Some(page) = pages.next().await? {
+                let fitting = page.iter().take(MOST_SHOWN - count);
+                fitting.for_each(|point| _ = shown.add_row(row(point, now)));
+                count += page.len();
+                if count > MOST_SHOWN {
+                    break;
+                }
+            }
+            match count {
+                0 => say!("No points match.")?,
+                _ => shown.print()?,
+            }
+            if count > MOST_SHOWN {
+                say!("There are more than these {MOST_SHOWN}: narrow them, or take them all with -o csv or -o json.")?;
+            }
         }
     }
     Ok(())
+}
+
+/// As many rows as a table has.
+const MOST_SHOWN: usize = 5000;
+/// As many points as come at once: of a million, few are in memory. Of those in another order than the description's, the service
+/// gives fewer.
+const PAGE: usize = 2000;
+const SORTED_PAGE: usize = 500;
+
+/// Points that fit a query, a page after the other.
+pub(super) struct Pages<'a> {
+    client: &'a Client,
+    query: Vec<(&'static str, &'a str)>,
+    sort: SortKey,
+    /// The last one of the page before, and how many there were so far.
+    after: Option<String>,
+    count: usize,
+    is_over: bool,
+}
+
+impl<'a> Pages<'a> {
+    pub(super) const fn new(client: &'a Client, query: Vec<(&'static str, &'a str)>, sort: SortKey) -> Self {
+        Self { client, query, sort, after: None, count: 0, is_over: false }
+    }
+
+    pub(super) async fn next(&mut self) -> anyhow::Result<Option<Vec<Value>>> {
+        if self.is_over {
+            return Ok(None);
+        }
+        let (page, most) = match self.sort {
+            SortKey::Listed => (self.listed().await?, PAGE),
+            SortKey::Name => (self.window("name", "false").await?, SORTED_PAGE),
+            SortKey::Device => (self.window("device", "false").await?, SORTED_PAGE),
+            SortKey::Quality => (self.window("quality", "false").await?, SORTED_PAGE),
+            SortKey::Age => (self.window("age", "true").await?, SORTED_PAGE),
+        };
+        self.is_over = page.len() < most;
+        self.count += page.len();
+        self.after = page.last().map(|point| text(point, "id").to_owned());
+        Ok((!page.is_empty()).then_some(page))
+    }
+
+    async fn listed(&self) -> anyhow::Result<Vec<Value>> {
+        let limit = PAGE.to_string();
+        let mut query = self.query.clone();
+        query.push(("limit", &limit));
+        query.extend(self.after.as_deref().map(|after| ("after", after)));
+        let page = self.client.get("/api/v1/points", &query).await?;
+        Ok(page.as_array().cloned().unwrap_or_default())
+    }
+
+    async fn window(&self, sort: &str, descending: &str) -> anyhow::Result<Vec<Value>> {
+        let (from, limit) = (self.count.to_string(), SORTED_PAGE.to_string());
+        let mut query = self.query.clone();
+        query.extend([("sort", sort), ("descending", descending), ("from", &from), ("limit", &limit)]);
+        let page = self.client.get("/api/v1/points/window", &query).await?;
+        Ok(list(&page, "rows").to_vec())
+    }
 }
 
 /// What a narrow terminal goes without first.
@@ -84,21 +161,6 @@ const CSV_HEADER: [&str; 12] = [
     "gateway_at",
     "value_at",
 ];
-
-fn sort(points: &mut [Value], key: SortKey) {
-    let rank = |point: &Value| match text(point, "quality") {
-        "bad" => 0,
-        "uncertain" => 1,
-        _ => 2,
-    };
-    match key {
-        SortKey::Listed => {}
-        SortKey::Name => points.sort_by(|a, b| text(a, "name").cmp(text(b, "name"))),
-        SortKey::Device => points.sort_by(|a, b| text(a, "id").cmp(text(b, "id"))),
-        SortKey::Quality => points.sort_by_key(rank),
-        SortKey::Age => points.sort_by_key(|point| whole(point, "value_at")),
-    }
-}
 
 pub(crate) fn row(point: &Value, now: i64) -> Vec<Cell> {
     let quality = text(point, "quality");

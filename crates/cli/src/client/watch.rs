@@ -1,3 +1,4 @@
+use super::points::{Pages, SortKey};
 use super::{Client, list, points, text, whole};
 use crate::exit::{ExitReason, failed};
 use crate::options::{Output, Target};
@@ -30,8 +31,15 @@ pub(crate) async fn run(arguments: WatchArguments) -> anyhow::Result<()> {
     let client = Client::new(&arguments.target)?;
     let wanted = [("q", &arguments.filter), ("device", &arguments.device)];
     let query: Vec<_> = wanted.iter().filter_map(|(key, value)| Some((*key, value.as_deref()?))).collect();
-    let described = client.get("/api/v1/points", &query).await?;
-    let mut table = Watched::new(described.as_array().cloned().unwrap_or_default());
+    let (mut pages, mut described) = (Pages::new(&client, query.clone(), SortKey::Listed), Vec::new());
+    while let Some(page) = pages.next().await? {
+        described.extend(page);
+        if described.len() > MOST_WATCHED {
+            let told = format!("more than {MOST_WATCHED} points match; expected a text, or --device, that fewer have");
+            return Err(failed(ExitReason::Failure, told));
+        }
+    }
+    let mut table = Watched::new(described);
     if table.rows.is_empty() {
         return Err(failed(ExitReason::Failure, "no points match"));
     }
@@ -56,6 +64,9 @@ pub(crate) async fn run(arguments: WatchArguments) -> anyhow::Result<()> {
     }
     Err(failed(ExitReason::Unreachable, "the service ended the stream"))
 }
+
+/// As many points as are kept in memory.
+const MOST_WATCHED: usize = 20_000;
 
 /// The points as they are known so far.
 struct Watched {

@@ -1,4 +1,5 @@
 use super::draft::{Draft, list_of, name_of, rate_object};
+use super::memory::{CheckMemory, Kept, KnownList, KnownPoints};
 use super::object::{ObjectClass, ObjectRef};
 use super::problem::{Fault, Problem};
 use super::schema::{self, ObjectKind};
@@ -45,13 +46,19 @@ impl Checked {
 /// Checks a draft: finds everything that would not run, or would surprise.
 #[must_use]
 pub fn check(draft: &Draft) -> Checked {
-    let (description, findings) = findings(draft);
+    check_since(draft, &CheckMemory::default()).0
+}
+
+/// Checks a draft of which much may stand as it was at another check: that is not looked at again. Gives what the next one takes over.
+#[must_use]
+pub fn check_since(draft: &Draft, memory: &CheckMemory) -> (Checked, CheckMemory) {
+    let (description, findings, memory) = findings(draft, memory);
     let problems = findings.into_iter().map(|(spot, fault)| {
         Problem::of_object(spot.object(draft), &fault.key, fault.severity, fault.message, fault.expected)
     });
     let mut checked = Checked { description, problems: Vec::new() };
     checked.add(problems);
-    checked
+    (checked, memory)
 }
 
 /// Where a fault is: an object of the draft by its place in it.
@@ -86,11 +93,15 @@ impl Spot<'_> {
 pub(super) type Finding<'a> = (Spot<'a>, Fault);
 
 /// Everything that is wrong with a draft, and the description when nothing of it keeps it from running.
-pub(super) fn findings(draft: &Draft) -> (Option<Description>, Vec<Finding<'_>>) {
-    let mut checker = Checker { draft, findings: Vec::new() };
+pub(super) fn findings<'a>(
+    draft: &'a Draft,
+    memory: &CheckMemory,
+) -> (Option<Description>, Vec<Finding<'a>>, CheckMemory) {
+    let mut checker = Checker { draft, memory, lists: HashMap::new(), findings: Vec::new() };
     let description = checker.description();
     let is_sound = checker.findings.iter().all(|(_, fault)| fault.severity != super::Severity::Mistake);
-    (description.filter(|_| is_sound), checker.findings)
+    let lists = checker.lists.into_iter().map(|(list, known)| (list.to_owned(), known)).collect();
+    (description.filter(|_| is_sound), checker.findings, CheckMemory { lists })
 }
 
 /// More than a gateway can poll and anybody can look after.
@@ -100,15 +111,16 @@ const MOST_UPLINKS: usize = 100;
 /// So many names are told of those that would do.
 const NAMES_TOLD: usize = 12;
 
-struct Checker<'a> {
+struct Checker<'a, 'm> {
     draft: &'a Draft,
+    /// What an earlier check found.
+    memory: &'m CheckMemory,
+    /// What this one finds of the lists.
+    lists: HashMap<&'a str, KnownList>,
     findings: Vec<Finding<'a>>,
 }
 
-/// The rows of a list that follow their schema. What they say is read for each device by itself: a long list is not held twice.
-type ListRows<'a> = Vec<Option<&'a Value>>;
-
-impl<'a> Checker<'a> {
+impl<'a> Checker<'a, '_> {
     fn description(&mut self) -> Option<Description> {
         let counts = [
             ("links", self.draft.links.len(), MOST_LINKS),
@@ -125,8 +137,8 @@ impl<'a> Checker<'a> {
         let gateway = self.gateway();
         let rates = self.rates();
         let links = self.links();
-        let lists = self.lists(&rates);
-        let devices = self.devices(&lists);
+        self.lists(&rates);
+        let devices = self.devices();
         let uplinks = self.uplinks();
         let links = links.into_iter().flatten().collect();
         let description = Description { gateway: gateway?, rates, links, devices, uplinks };
@@ -186,7 +198,7 @@ impl<'a> Checker<'a> {
         Some(Link { settings, protocol })
     }
 
-    fn devices(&mut self, lists: &HashMap<&'a str, ListRows<'a>>) -> Vec<Device> {
+    fn devices(&mut self) -> Vec<Device> {
         let mut devices: Vec<(usize, Device)> = Vec::new();
         let mut used = BTreeSet::new();
         let protocols = self.draft.protocols();
@@ -201,15 +213,15 @@ impl<'a> Checker<'a> {
             let Some(protocol) = protocol.device(object) else { continue };
             let faults = rules::one_line("title", &settings.title).into_iter().chain(protocol.fault());
             faults.for_each(|fault| self.fault(spot(), fault));
-            let points = match lists.get_key_value(&*path) {
-                Some((list, rows)) => self.points(list, rows, &protocol),
+            let points = match self.draft.lists.get_key_value(&*path) {
+                Some((list, _)) => self.points(list, &protocol),
                 None => {
                     let message = format!("there is no file {path:?}");
                     self.fault(spot(), Fault::new("points", message, "a CSV file beside gateway.toml"));
-                    Vec::new()
+                    Arc::default()
                 }
             };
-            if lists.get(&*path).is_some_and(Vec::is_empty) {
+            if self.draft.lists.get(&*path).is_some_and(|rows| rows.is_empty()) {
                 self.fault(spot(), Fault::warning("points", "the device has no points", "a row in its point list"));
             }
             settings.points = path.into_owned();
@@ -266,13 +278,13 @@ impl<'a> Checker<'a> {
     }
 
     /// Checks every list once for each protocol of the devices that use it.
-    fn lists(&mut self, rates: &BTreeMap<Name, Span>) -> HashMap<&'a str, ListRows<'a>> {
+    fn lists(&mut self, rates: &BTreeMap<Name, Span>) {
         let mut protocols: BTreeMap<_, BTreeSet<_>> = BTreeMap::new();
         let known = self.draft.protocols();
         for device in &self.draft.devices {
             protocols.entry(list_of(device)).or_default().insert(ObjectKind::of_device(known.of(device)));
         }
-        let mut lists = HashMap::new();
+        let rates: Arc<BTreeSet<String>> = Arc::new(rates.keys().map(|name| name.as_str().to_owned()).collect());
         for (list, rows) in &self.draft.lists {
             let kinds = protocols.get(list.as_str()).into_iter().flatten().filter_map(|kind| match kind {
                 ObjectKind::Device(protocol) => Some(ObjectKind::Point(*protocol)),
@@ -282,45 +294,44 @@ impl<'a> Checker<'a> {
             if kinds.is_empty() {
                 kinds.push(ObjectKind::Row);
             }
-            let mut sound = Vec::with_capacity(rows.len());
-            for (at, row) in rows.iter().enumerate() {
-                let faults: Vec<_> = kinds.iter().flat_map(|kind| schema::of(*kind).faults(row)).collect();
-                let is_sound = faults.is_empty();
-                self.findings.extend(faults.into_iter().map(|fault| (Spot::Point(list, at), fault)));
-                let rate = row.get("rate").and_then(Value::as_str).filter(|_| is_sound);
-                if let Some(rate) = rate.filter(|rate| !rates.contains_key(*rate)) {
-                    let expected = reference("rate", rate, rates.keys().map(Name::as_str));
-                    let message = format!("there is no rate {rate:?}");
-                    self.fault(Spot::Point(list, at), Fault::new("rate", message, expected));
-                }
-                sound.push(is_sound.then_some(row));
-            }
-            for (at, fault) in rules::duplicates(rows.iter().map(name_of)) {
-                self.fault(Spot::Point(list, at), fault);
-            }
-            lists.insert(list.as_str(), sound);
+            let before = self.memory.lists.get(list).filter(|known| known.kinds == kinds && known.rates == rates);
+            let known = match before {
+                Some(before) if Arc::ptr_eq(&before.rows, rows) => KnownList { points: Vec::new(), ..before.clone() },
+                before => list_checked(rows, kinds, &rates, before),
+            };
+            let faults = known.faults.iter().chain(&*known.duplicates);
+            self.findings.extend(faults.map(|(at, fault)| (Spot::Point(list, *at), fault.clone())));
+            self.lists.insert(list.as_str(), known);
         }
-        lists
     }
 
-    /// The points of a list as those of one device. What is wrong for several devices is told once.
-    fn points(&mut self, list: &'a str, rows: &ListRows<'_>, protocol: &DeviceProtocol) -> Vec<Arc<Point>> {
-        let mut points = Vec::with_capacity(rows.len());
-        let mut places = Vec::with_capacity(rows.len());
-        for (at, row) in rows.iter().enumerate() {
-            let Some((row, settings)) = row.and_then(|row| Some((row, part::<PointSettings>(row)?))) else { continue };
-            let (point, faults) = rules::point(&settings, row, protocol);
-            self.findings.extend(faults.into_iter().map(|fault| (Spot::Point(list, at), fault)));
-            if let Some(point) = point {
-                self.findings.extend(rules::safe_value(&point).map(|fault| (Spot::Point(list, at), fault)));
-                points.push(Arc::new(point));
-                places.push(at);
+    /// The points of a list as those of one device; shared by all devices that make the same of them. What is wrong for several
+    /// devices is told once.
+    fn points(&mut self, list: &'a str, protocol: &DeviceProtocol) -> Arc<[Arc<Point>]> {
+        let Some(known) = self.lists.get_mut(list) else { return Arc::default() };
+        let key = protocol.for_points();
+        if let Some(points) = known.points_of(&key) {
+            return Arc::clone(&points.points);
+        }
+        let before = self.memory.lists.get(list).filter(|before| before.kinds == known.kinds);
+        let before = before.and_then(|before| Some((before.points_of(&key)?, before)));
+        let made = match before {
+            Some((points, before)) if Arc::ptr_eq(&before.rows, &known.rows) => Arc::clone(points),
+            before => {
+                let before = before.filter(|(_, before)| before.rates == known.rates);
+                let mut make = |row: &Value| {
+                    let Some(settings) = part::<PointSettings>(row) else { return (None, Vec::new()) };
+                    let (point, mut faults) = rules::point(&settings, row, protocol);
+                    faults.extend(point.as_ref().and_then(rules::safe_value));
+                    (point, faults)
+                };
+                Arc::new(KnownPoints::new(protocol, known, before.map(|(points, list)| (&**points, list)), &mut make))
             }
-        }
-        for (at, fault) in protocol.clashes(&points) {
-            places.get(at).into_iter().for_each(|at| self.fault(Spot::Point(list, *at), fault.clone()));
-        }
-        points
+        };
+        let faults = made.faults.iter().chain(&made.clashes);
+        self.findings.extend(faults.map(|(at, fault)| (Spot::Point(list, *at), fault.clone())));
+        known.points.push(Arc::clone(&made));
+        Arc::clone(&made.points)
     }
 
     /// What shows only when all is put together.
@@ -379,6 +390,44 @@ impl<'a> Checker<'a> {
 
     fn fault(&mut self, spot: Spot<'a>, fault: Fault) {
         self.findings.push((spot, fault));
+    }
+}
+
+/// Checks a list by itself, or what changed in it since it was checked.
+fn list_checked(
+    rows: &Arc<Vec<Value>>,
+    kinds: Vec<ObjectKind>,
+    rates: &Arc<BTreeSet<String>>,
+    before: Option<&KnownList>,
+) -> KnownList {
+    let kept = before.map_or_else(Kept::default, |before| Kept::of(&before.rows, rows));
+    let (mut sound, mut faults) = (Vec::with_capacity(rows.len()), Vec::new());
+    let changed = kept.changed(rows.len());
+    for (at, row) in rows.iter().enumerate().skip(changed.start).take(changed.len()) {
+        let found: Vec<_> = kinds.iter().flat_map(|kind| schema::of(*kind).faults(row)).collect();
+        let is_sound = found.is_empty();
+        faults.extend(found.into_iter().map(|fault| (at, fault)));
+        let rate = row.get("rate").and_then(Value::as_str).filter(|_| is_sound);
+        if let Some(rate) = rate.filter(|rate| !rates.contains(*rate)) {
+            let expected = reference("rate", rate, rates.iter().map(String::as_str));
+            faults.push((at, Fault::new("rate", format!("there is no rate {rate:?}"), expected)));
+        }
+        sound.push((at, is_sound));
+    }
+    if let Some(before) = before {
+        let known: Vec<_> = before.sound.iter().copied().enumerate().collect();
+        sound = kept.renewed((&known, before.rows.len()), sound, rows.len());
+        faults = kept.renewed((&before.faults, before.rows.len()), faults, rows.len());
+    }
+    KnownList {
+        rows: Arc::clone(rows),
+        kinds,
+        rates: Arc::clone(rates),
+        sound: sound.into_iter().map(|(_, is_sound)| is_sound).collect(),
+        faults: faults.into(),
+        duplicates: rules::duplicates(rows.iter().map(name_of)).into(),
+        kept,
+        points: Vec::new(),
     }
 }
 

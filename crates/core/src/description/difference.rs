@@ -1,14 +1,18 @@
 //! What would change if one description took the place of another.
 
 use super::draft::{Draft, list_of, name_of};
+use super::memory::Kept;
 use super::object::{ObjectClass, ObjectRef};
 use super::protocol::Protocols;
 use super::schema::{self, ObjectKind};
 use super::secret::{SecretFields, SecretText};
 use serde::Serialize;
 use serde_json::{Map, Value};
+use std::borrow::Cow;
+use std::cell::LazyCell;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fmt;
+use std::sync::Arc;
 
 /// What becomes of an object.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema)]
@@ -87,13 +91,21 @@ pub struct Difference {
     pub links: Vec<PartChange>,
     /// Every uplink of before and after.
     pub uplinks: Vec<PartChange>,
-    /// Every object that differs, in the order of the files.
+    /// The objects that differ, in the order of the files: 10,000 of them at the most.
     pub objects: Vec<ObjectChange>,
+    /// How many more differ.
+    pub more: usize,
     /// Whether objects only stand in another order.
     pub reordered: bool,
 }
 
 impl Difference {
+    /// How many objects differ.
+    #[must_use]
+    pub const fn count(&self) -> usize {
+        self.objects.len() + self.more
+    }
+
     /// Whether nothing differs.
     #[must_use]
     pub const fn is_empty(&self) -> bool {
@@ -110,42 +122,103 @@ const IN_BIRTH: [&str; 11] =
 pub fn difference(before: Option<&Draft>, after: &Draft) -> Difference {
     let nothing = Draft::default();
     let before = before.unwrap_or(&nothing);
-    let objects = changed_objects(before, after);
+    let mut objects = changed_objects(before, after);
     let links = links(before, after, &objects);
     let uplinks = uplinks(before, after, &objects);
-    let order = |draft: &Draft| draft.objects().map(|(object, _)| object).collect::<Vec<_>>();
-    let reordered = objects.is_empty() && order(before) != order(after);
-    Difference { links, uplinks, objects, reordered }
+    let reordered = objects.is_empty() && stand_otherwise(before, after);
+    let more = objects.len().saturating_sub(MOST_TOLD);
+    objects.truncate(MOST_TOLD);
+    objects.shrink_to_fit();
+    Difference { links, uplinks, objects, more, reordered }
+}
+
+/// Nobody reads more.
+const MOST_TOLD: usize = 10_000;
+
+/// The parts of two lists in which they differ: what stands the same at both ends is left out.
+fn differing<'a>(before: &'a [Value], after: &'a [Value]) -> (&'a [Value], &'a [Value]) {
+    let kept = Kept::of(before, after);
+    let part = |rows: &'a [Value]| rows.get(kept.changed(rows.len())).unwrap_or_default();
+    (part(before), part(after))
+}
+
+/// Every list of before and after that is not the same one, with the rows that differ.
+fn lists<'a>(before: &'a Draft, after: &'a Draft) -> impl Iterator<Item = (&'a str, &'a [Value], &'a [Value])> {
+    let paths: BTreeSet<&String> = before.lists.keys().chain(after.lists.keys()).collect();
+    paths.into_iter().filter_map(move |path| {
+        let (old, new) = (before.lists.get(path), after.lists.get(path));
+        let is_same = old.zip(new).is_some_and(|(old, new)| Arc::ptr_eq(old, new));
+        let (old, new) = if is_same { return None } else { differing(before.rows(path), after.rows(path)) };
+        Some((path.as_str(), old, new))
+    })
+}
+
+/// Whether objects that are all the same stand in another order.
+fn stand_otherwise(before: &Draft, after: &Draft) -> bool {
+    let names = |rows: &'_ [Value]| rows.iter().map(|row| name_of(row).to_owned()).collect::<Vec<_>>();
+    let order = |draft: &Draft| draft.parts().map(|(object, _)| object).collect::<Vec<_>>();
+    order(before) != order(after) || lists(before, after).any(|(_, before, after)| names(before) != names(after))
 }
 
 fn changed_objects(before: &Draft, after: &Draft) -> Vec<ObjectChange> {
-    let devices = (devices_by_list(before), devices_by_list(after));
-    let protocols = (before.protocols(), after.protocols());
-    let mut known: HashMap<ObjectRef, _> =
-        before.objects().filter(|(_, value)| !is_empty(value)).map(unnamed).collect();
-    let mut changes = Vec::new();
-    for (object, value) in after.objects().map(unnamed) {
-        let of = |map: &BTreeMap<String, Vec<String>>| map.get(&object.list).cloned().unwrap_or_default();
-        match known.remove(&object) {
-            None => changes.push(object_change(object.clone(), of(&devices.1), Change::Added, Vec::new(), &value)),
-            Some(known) if known == value => {}
-            Some(known) => {
-                let kind = |protocols: &Protocols<'_>, value| protocols.kind(object.class, value);
-                let before = (kind(&protocols.0, &known), &*known);
-                let fields = changed_fields(before, (kind(&protocols.1, &value), &value));
-                if !fields.is_empty() {
-                    changes.push(object_change(object.clone(), of(&devices.1), Change::Changed, fields, &value));
+    let mut comparison = Comparison {
+        devices: (devices_by_list(before), devices_by_list(after)),
+        protocols: (before.protocols(), after.protocols()),
+        changes: Vec::new(),
+        removed: Vec::new(),
+    };
+    comparison.compare(before.parts().map(unnamed).collect(), after.parts().map(unnamed).collect());
+    for (list, old, new) in lists(before, after) {
+        comparison.compare(named(list, old), named(list, new));
+    }
+    comparison.changes.append(&mut comparison.removed);
+    comparison.changes
+}
+
+fn named<'a>(list: &str, rows: &'a [Value]) -> Vec<Object<'a>> {
+    rows.iter().map(|row| (ObjectRef::point(list, name_of(row)), Cow::Borrowed(row))).collect()
+}
+
+type Object<'a> = (ObjectRef, Cow<'a, Value>);
+
+/// What differs so far.
+struct Comparison<'a> {
+    devices: (BTreeMap<String, Vec<String>>, BTreeMap<String, Vec<String>>),
+    protocols: (Protocols<'a>, Protocols<'a>),
+    changes: Vec<ObjectChange>,
+    removed: Vec<ObjectChange>,
+}
+
+impl Comparison<'_> {
+    fn compare(&mut self, before: Vec<Object<'_>>, after: Vec<Object<'_>>) {
+        let mut known: HashMap<&ObjectRef, &Value> =
+            before.iter().filter(|(_, value)| !is_empty(value)).map(|(object, value)| (object, &**value)).collect();
+        let of = |map: &BTreeMap<String, Vec<String>>, object: &ObjectRef| {
+            map.get(&object.list).cloned().unwrap_or_default()
+        };
+        for (object, value) in after {
+            match known.remove(&object) {
+                None => {
+                    let devices = of(&self.devices.1, &object);
+                    self.changes.push(object_change(object, devices, Change::Added, Vec::new(), &value));
+                }
+                Some(known) if *known == *value => {}
+                Some(known) => {
+                    let kind = |protocols: &Protocols<'_>, value| protocols.kind(object.class, value);
+                    let before = (kind(&self.protocols.0, known), known);
+                    let fields = changed_fields(before, (kind(&self.protocols.1, &value), &value));
+                    if !fields.is_empty() {
+                        let devices = of(&self.devices.1, &object);
+                        self.changes.push(object_change(object, devices, Change::Changed, fields, &value));
+                    }
                 }
             }
         }
-    }
-    for (object, value) in before.objects().map(unnamed) {
-        if known.contains_key(&object) {
-            let of = devices.0.get(&object.list).cloned().unwrap_or_default();
-            changes.push(object_change(object, of, Change::Removed, Vec::new(), &value));
+        for (object, value) in before.iter().filter(|(object, _)| known.contains_key(object)) {
+            let devices = of(&self.devices.0, object);
+            self.removed.push(object_change(object.clone(), devices, Change::Removed, Vec::new(), value));
         }
     }
-    changes
 }
 
 /// There is one gateway: it is the same one whatever its name.
@@ -290,7 +363,8 @@ fn links(before: &Draft, after: &Draft, objects: &[ObjectChange]) -> Vec<PartCha
         .flat_map(|draft| &draft.devices)
         .map(|device| (name_of(device), device.get("link").and_then(Value::as_str).unwrap_or_default()))
         .collect();
-    let rate_users = [before, after].map(|draft| rate_users(draft));
+    // Only a change of a rate asks for them: they are looked for in all rows.
+    let rate_users = LazyCell::new(|| [before, after].map(|draft| rate_users(draft)));
     for change in objects.iter().filter(|change| touches_line(before, after, change)) {
         let mut touch = |link, why: String| {
             let known: &mut Vec<String> = reasons.entry(link).or_default();
@@ -341,7 +415,7 @@ fn rate_users(draft: &Draft) -> HashMap<&str, BTreeSet<&str>> {
     let mut users: HashMap<&str, BTreeSet<&str>> = HashMap::new();
     for device in &draft.devices {
         let link = device.get("link").and_then(Value::as_str).unwrap_or_default();
-        for row in draft.lists.get(&*list_of(device)).into_iter().flatten() {
+        for row in draft.rows(&list_of(device)) {
             if let Some(rate) = row.get("rate").and_then(Value::as_str) {
                 users.entry(rate).or_default().insert(link);
             }
@@ -355,7 +429,7 @@ fn touches_line(before: &Draft, after: &Draft, change: &ObjectChange) -> bool {
     if change.change != Change::Changed || change.object.class == ObjectClass::Rate {
         return true;
     }
-    let rows = |draft: &'_ Draft| {
+    let rows = |draft: &Draft| {
         let device = draft.devices.iter().find(|device| name_of(device) == change.object.name);
         device.and_then(|device| draft.lists.get(&*list_of(device))).cloned()
     };
@@ -440,6 +514,9 @@ impl fmt::Display for Difference {
             for object in of_kind {
                 writeln!(f, "{mark} {}", object.words)?;
             }
+        }
+        if self.more > 0 {
+            writeln!(f, "\nand {} more objects", self.more)?;
         }
         Ok(())
     }

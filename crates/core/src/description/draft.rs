@@ -3,6 +3,7 @@ use serde::Serialize;
 use serde_json::{Map, Value};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// A description as somebody wrote it: objects with the keys of the files, which may be wrong or missing.
 ///
@@ -19,8 +20,8 @@ pub struct Draft {
     pub devices: Vec<Value>,
     /// Connections to brokers.
     pub uplinks: Vec<Value>,
-    /// The rows of the point lists, by path. Several devices may use one list.
-    pub lists: BTreeMap<String, Vec<Value>>,
+    /// The rows of the point lists, by path. Several devices may use one list. Drafts share those in which they do not differ.
+    pub lists: BTreeMap<String, Arc<Vec<Value>>>,
 }
 
 impl Draft {
@@ -38,20 +39,55 @@ impl Draft {
 
     /// All objects with their references, in the order of the files.
     pub fn objects(&self) -> impl Iterator<Item = (ObjectRef, Cow<'_, Value>)> {
+        let points = self.lists.iter().flat_map(|(list, rows)| {
+            rows.iter().map(move |row| (ObjectRef::point(list.as_str(), name_of(row)), Cow::Borrowed(row)))
+        });
+        self.parts().chain(points)
+    }
+
+    /// All objects but the points.
+    pub fn parts(&self) -> impl Iterator<Item = (ObjectRef, Cow<'_, Value>)> {
         let gateway =
             (ObjectRef::new(ObjectClass::Gateway, self.name()), Cow::Owned(Value::Object(self.gateway.clone())));
         let rates = self.rates.iter().map(|(name, period)| {
             (ObjectRef::new(ObjectClass::Rate, name.as_str()), Cow::Owned(rate_object(name, period)))
-        });
-        let points = self.lists.iter().flat_map(|(list, rows)| {
-            rows.iter().map(move |row| (ObjectRef::point(list.as_str(), name_of(row)), Cow::Borrowed(row)))
         });
         std::iter::once(gateway)
             .chain(rates)
             .chain(named(ObjectClass::Link, &self.links))
             .chain(named(ObjectClass::Device, &self.devices))
             .chain(named(ObjectClass::Uplink, &self.uplinks))
-            .chain(points)
+    }
+
+    /// The rates as objects of their own.
+    pub(super) fn rate_objects(&self) -> Vec<Value> {
+        self.rates.iter().map(|(name, period)| rate_object(name, period)).collect()
+    }
+
+    /// All objects but the points of other lists than these.
+    pub fn objects_in<'a>(
+        &'a self,
+        lists: impl IntoIterator<Item = &'a str>,
+    ) -> impl Iterator<Item = (ObjectRef, Cow<'a, Value>)> {
+        let points = lists.into_iter().flat_map(|list| {
+            self.rows(list).iter().map(move |row| (ObjectRef::point(list, name_of(row)), Cow::Borrowed(row)))
+        });
+        self.parts().chain(points)
+    }
+
+    /// One object.
+    #[must_use]
+    pub fn object(&self, wanted: &ObjectRef) -> Option<Cow<'_, Value>> {
+        if wanted.class == ObjectClass::Point {
+            return self.rows(&wanted.list).iter().find(|row| name_of(row) == wanted.name).map(Cow::Borrowed);
+        }
+        self.parts().find(|(object, _)| object == wanted).map(|(_, content)| content)
+    }
+
+    /// The rows of a list; none where there is no such list.
+    #[must_use]
+    pub fn rows(&self, list: &str) -> &[Value] {
+        self.lists.get(list).map_or(&[], |rows| rows)
     }
 
     /// Adds an object at the end of its kind. A rate is an object with `name` and `period`.
@@ -65,7 +101,7 @@ impl Draft {
             ObjectClass::Link => self.links.push(value),
             ObjectClass::Device => self.devices.push(value),
             ObjectClass::Uplink => self.uplinks.push(value),
-            ObjectClass::Point => self.lists.entry(list.to_owned()).or_default().push(value),
+            ObjectClass::Point => Arc::make_mut(self.lists.entry(list.to_owned()).or_default()).push(value),
         }
     }
 

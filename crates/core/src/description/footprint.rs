@@ -45,7 +45,7 @@ fn same_device(mine: &Description, left: &Device, theirs: &Description, right: &
     bare(&left.settings) == bare(&right.settings)
         && left.protocol == right.protocol
         && left.points.len() == right.points.len()
-        && left.points.iter().zip(&right.points).all(|(left, right)| same_point(mine, left, theirs, right))
+        && left.points.iter().zip(&*right.points).all(|(left, right)| same_point(mine, left, theirs, right))
 }
 
 fn same_point(mine: &Description, left: &Point, theirs: &Description, right: &Point) -> bool {

@@ -9,6 +9,7 @@ use crate::{NameRule, Offer};
 use serde::Serialize;
 use serde_json::{Map, Value};
 use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 
 /// What taking over a point list would change, and what is wrong with it.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, utoipa::ToSchema)]
@@ -62,8 +63,7 @@ pub fn import_points(
     let (mut file, faults) = PointsFile::parse_sheet(text, schema::of(ObjectKind::Row), wishes);
     let columns = file.columns();
     let mut rows = file.take_rows();
-    let known: HashMap<&str, &Value> =
-        draft.lists.get(list).into_iter().flatten().map(|row| (name_of(row), row)).collect();
+    let known: HashMap<&str, &Value> = draft.rows(list).iter().map(|row| (name_of(row), row)).collect();
     let missing =
         sheet::understand(&mut rows, wishes, |name| known.get(name).is_some_and(|row| row.get("rate").is_some()));
     // What the list has no column for stays as it is.
@@ -129,10 +129,10 @@ pub fn import_points(
 /// Puts rows into a list, in the places of those of the same names, or behind all others.
 fn merged(draft: &Draft, list: &str, rows: &[Value], others: Others) -> (Draft, PointsImport) {
     let lines: HashMap<&str, usize> = rows.iter().enumerate().rev().map(|(at, row)| (name_of(row), at)).collect();
-    let before = draft.lists.get(list).cloned().unwrap_or_default();
+    let before = draft.rows(list);
     let mut import = PointsImport::default();
     let (mut merged, mut taken) = (Vec::with_capacity(before.len()), vec![false; rows.len()]);
-    for known in before {
+    for known in before.iter().cloned() {
         let at = lines.get(name_of(&known)).copied();
         match at.and_then(|at| Some((at, rows.get(at)?))) {
             Some((at, row)) => {
@@ -158,7 +158,7 @@ fn merged(draft: &Draft, list: &str, rows: &[Value], others: Others) -> (Draft, 
         merged.push(row.clone());
     }
     let mut after = draft.clone();
-    after.lists.insert(list.to_owned(), merged);
+    after.lists.insert(list.to_owned(), Arc::new(merged));
     (after, import)
 }
 
@@ -205,8 +205,7 @@ pub fn import_offers(
     let rows: Vec<_> = offers.iter().map(row).collect();
     let (mut after, mut imports) = (draft.clone(), Vec::new());
     for list in lists {
-        let known: HashMap<&str, &Value> =
-            draft.lists.get(list).into_iter().flatten().map(|row| (name_of(row), row)).collect();
+        let known: HashMap<&str, &Value> = draft.rows(list).iter().map(|row| (name_of(row), row)).collect();
         let with_known = |row: &Map<String, Value>| {
             let name = row.get("name").and_then(Value::as_str).unwrap_or_default();
             let mut whole = known.get(name).and_then(|row| row.as_object()).cloned().unwrap_or_default();

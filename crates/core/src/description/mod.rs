@@ -16,11 +16,13 @@ mod check;
 mod difference;
 mod dnp3;
 mod draft;
+mod edit;
 mod footprint;
 mod form;
 mod formats;
 mod import;
 mod key_rule;
+mod memory;
 mod merge;
 mod modbus;
 mod names;
@@ -47,7 +49,7 @@ pub use bacnet::{
     BacnetAddress, BacnetDevice, BacnetIpLink, BacnetPoint, BacnetTimeSync, HostPort, ObjectPriority,
     ParseBacnetAddressError, ZoneName,
 };
-pub use check::{Checked, check};
+pub use check::{Checked, check, check_since};
 pub use difference::{Change, Difference, FieldChange, ObjectChange, PartChange, PartFate, difference};
 pub use dnp3::{
     Dnp3Address, Dnp3Confirm, Dnp3ControlForm, Dnp3ControlMode, Dnp3Device, Dnp3Kind, Dnp3Link, Dnp3Point,
@@ -56,6 +58,7 @@ pub use dnp3::{
 pub use draft::{Draft, list_of};
 pub use form::Form;
 pub use import::{OffersImport, Others, PointChange, PointsImport, TakenOffers, import_offers, import_points};
+pub use memory::CheckMemory;
 pub use merge::{Merged, merge};
 pub use modbus::{
     BitWrites, Holes, LineLoad, ModbusAddress, ModbusDevice, ModbusLink, ModbusPoint, ModbusSerialLink, ModbusTable,
@@ -139,7 +142,7 @@ pub struct Device {
     /// What only its protocol has.
     pub protocol: DeviceProtocol,
     /// Its points, in the order of the list.
-    pub points: Vec<Arc<Point>>,
+    pub points: Arc<[Arc<Point>]>,
 }
 
 /// One named signal of a device.

@@ -57,6 +57,15 @@ pub enum DeviceProtocol {
     Bacnet(Box<BacnetDevice>),
 }
 
+/// What points depend on beside their list.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) enum PointsOf {
+    /// A Modbus unit, whatever its number.
+    Modbus(ModbusDevice),
+    /// Any device of the protocol.
+    Any(Protocol),
+}
+
 /// What only points of one protocol have.
 #[derive(Debug, Clone, PartialEq)]
 pub enum PointProtocol {
@@ -408,6 +417,14 @@ impl DeviceProtocol {
         }
     }
 
+    /// What of it its points depend on: devices of which that is the same have the same points of one list.
+    pub(super) fn for_points(&self) -> PointsOf {
+        match self {
+            Self::Modbus(device) => PointsOf::Modbus(ModbusDevice { unit: 0, ..device.clone() }),
+            Self::OpcUa(_) | Self::Dnp3(_) | Self::Bacnet(_) => PointsOf::Any(self.protocol()),
+        }
+    }
+
     /// What is wrong between its points.
     pub(super) fn clashes(&self, points: &[Arc<Point>]) -> Vec<(usize, Fault)> {
         match self {
@@ -419,6 +436,16 @@ impl DeviceProtocol {
 }
 
 impl PointProtocol {
+    /// Which one.
+    pub(super) const fn protocol(&self) -> Protocol {
+        match self {
+            Self::Modbus(_) => Protocol::Modbus,
+            Self::OpcUa(_) => Protocol::OpcUa,
+            Self::Dnp3(_) => Protocol::Dnp3,
+            Self::Bacnet(_) => Protocol::Bacnet,
+        }
+    }
+
     /// Its own columns, as the lists have them.
     pub(super) fn write(&self) -> Map<String, Value> {
         match self {

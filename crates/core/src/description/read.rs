@@ -1,5 +1,6 @@
 use super::check::{Checked, Spot, findings};
 use super::draft::Draft;
+use super::memory::CheckMemory;
 use super::points_file::PointsFile;
 use super::problem::{Fault, Problem};
 use super::schema::{self, ObjectKind};
@@ -7,6 +8,7 @@ use super::toml_file::{Content, Entry, Section, TomlFile};
 use super::{Description, Files, MAIN_FILE, Severity};
 use serde_json::{Map, Value};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// Nobody reads more problems at a time.
 const MOST_TOLD: usize = 2000;
@@ -36,7 +38,7 @@ pub fn check_and_parse(files: &Files) -> (Checked, Option<Draft>) {
     };
     let (source, mut draft, more) = Source::new(&toml, files);
     let is_whole = problems.is_empty() && more.is_empty();
-    let (description, mut found) = findings(&draft);
+    let (description, mut found, _) = findings(&draft, &CheckMemory::default());
     found.sort_by_key(|(_, fault)| fault.severity != Severity::Mistake);
     checked.description = description;
     let beyond = found.len().saturating_sub(MOST_TOLD);
@@ -129,7 +131,7 @@ impl<'a> Source<'a> {
             problems.extend(
                 faults.into_iter().map(|(place, fault)| Problem::of_file(path, place, fault.message, &fault.expected)),
             );
-            draft.lists.insert(path.clone(), list.take_rows());
+            draft.lists.insert(path.clone(), Arc::new(list.take_rows()));
             source.lists.insert(path, list);
         }
         (source, draft, problems)

@@ -1,10 +1,12 @@
 use super::check::Checked;
 use super::draft::{Draft, list_of, object};
+use super::memory::{CheckMemory, canonical};
 use super::schema::{self, ObjectKind, ObjectSchema};
 use super::{Description, Device, Files, Link, MAIN_FILE, ObjectClass, Protocol, Uplink, UplinkKind, check};
 use serde_json::{Map, Value};
 use std::collections::HashMap;
 use std::fmt::Write as _;
+use std::sync::Arc;
 
 /// Writes a description as files: always the same bytes for the same description.
 ///
@@ -16,6 +18,24 @@ pub fn write(description: &Description) -> Files {
 
 impl From<&Description> for Draft {
     fn from(description: &Description) -> Self {
+        Self::of(description, |_| None)
+    }
+}
+
+impl CheckMemory {
+    /// A description that was found right as a draft in canonical form: lists that are in it already are shared.
+    #[must_use]
+    pub fn canonical(&self, description: &Description) -> Draft {
+        Draft::of(description, |device| {
+            let list = self.lists.get(&device.settings.points)?;
+            Some(list.points_of(&device.protocol.for_points())?.canonical(list))
+        })
+    }
+}
+
+impl Draft {
+    /// A description as a draft; `known` has the rows of devices as far as they need not be made.
+    fn of(description: &Description, known: impl Fn(&Device) -> Option<Arc<Vec<Value>>>) -> Self {
         let mut draft = Self {
             gateway: of_parts(ObjectKind::Gateway, &[object(&description.gateway)]),
             rates: description.rates.iter().map(|(name, span)| (name.to_string(), span.to_string().into())).collect(),
@@ -25,11 +45,8 @@ impl From<&Description> for Draft {
         for device in &description.devices {
             draft.devices.push(device_object(device));
             // Devices that name the same list have the same points.
-            let rows = || {
-                let kind = ObjectKind::Point(device.protocol.protocol());
-                let parts = |point: &super::Point| [object(&point.settings), point.protocol.write()];
-                device.points.iter().map(|point| Value::Object(of_parts(kind, &parts(point)))).collect()
-            };
+            let made = || Arc::new(device.points.iter().map(|point| canonical(point)).collect());
+            let rows = || known(device).unwrap_or_else(made);
             draft.lists.entry(device.settings.points.clone()).or_insert_with(rows);
         }
         draft.uplinks = description.uplinks.iter().map(uplink_object).collect();
@@ -75,6 +92,12 @@ impl Draft {
     /// The files of the draft: what it holds, in the order of the types, and keys that no type knows at the end.
     #[must_use]
     pub fn to_files(&self) -> Files {
+        self.to_files_but(|_| false)
+    }
+
+    /// The files of the draft without lists that need not be written.
+    #[must_use]
+    pub fn to_files_but(&self, is_known: impl Fn(&str) -> bool) -> Files {
         let mut main = String::from("[gateway]\n");
         keys(&mut main, ObjectKind::Gateway, &self.gateway);
         if !self.rates.is_empty() {
@@ -97,7 +120,8 @@ impl Draft {
         }
         let named: HashMap<_, _> = self.devices.iter().map(|device| (list_of(device), protocols.of(device))).collect();
         let lists = self.lists.iter().filter(|(path, rows)| !rows.is_empty() || named.contains_key(path.as_str()));
-        let written = |(path, rows): (&String, &Vec<Value>)| {
+        let lists = lists.filter(|(path, _)| !is_known(path));
+        let written = |(path, rows): (&String, &Arc<Vec<Value>>)| {
             let protocol = named.get(path.as_str()).copied().flatten();
             (path.clone(), points_csv(rows, protocol))
         };
@@ -130,7 +154,7 @@ pub fn points_csv(rows: &[Value], protocol: Option<Protocol>) -> String {
 }
 
 /// Puts the parts of an object together in the order of its schema, without what has its default value.
-fn of_parts(kind: ObjectKind, parts: &[Map<String, Value>]) -> Map<String, Value> {
+pub(super) fn of_parts(kind: ObjectKind, parts: &[Map<String, Value>]) -> Map<String, Value> {
     let schema: &ObjectSchema = schema::of(kind);
     let said = |key: &str| {
         let value = parts.iter().find_map(|part| part.get(key))?;

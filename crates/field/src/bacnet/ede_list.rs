@@ -47,7 +47,7 @@ pub fn ede_list(project: &str, device: &Device) -> Option<EdeList> {
     list.row(["VERSION_OF_LAYOUT", "2.1"]);
     list.row(COLUMNS);
     let (mut words, mut left) = (Words::default(), Vec::new());
-    for point in &device.points {
+    for point in &*device.points {
         let Some((address, own)) = point.bacnet() else { continue };
         let Some(object) = object(address).filter(|_| address.is_present_value() && address.index.is_none()) else {
             left.push(point);

@@ -44,7 +44,7 @@ impl Station {
         let own = planned.device.protocol.dnp3()?;
         let source: Arc<str> = format!("dnp3 {target} {}", own.address).into();
         let mut points: HashMap<Place, Vec<_>, RandomState> = HashMap::default();
-        for (index, point) in planned.points.iter().zip(&planned.device.points) {
+        for (index, point) in planned.points.iter().zip(&*planned.device.points) {
             let Some((address, _)) = point.dnp3() else { continue };
             points.entry((kind(address.kind), address.index.into())).or_default().push((*index, point.raw_type()));
         }
@@ -152,7 +152,7 @@ impl Station {
 
     /// Points of the list that it did not tell when it was asked for all.
     pub(super) fn missing(&self) -> Vec<(PointIndex, String, Reason)> {
-        let points = self.planned.points.iter().zip(&self.planned.device.points);
+        let points = self.planned.points.iter().zip(&*self.planned.device.points);
         let missing = points.filter(|(index, _)| !self.told.contains(index));
         missing
             .filter_map(|(index, point)| {

@@ -34,7 +34,7 @@ pub(super) struct Floor {
 fn plans<'a>(plan: &'a LinkPlan, known: &'a PointTable) -> impl Iterator<Item = (PointIndex, PointPlan)> + 'a {
     let stale = plan.link.settings.stale_periods;
     let devices = plan.devices.iter();
-    let points = devices.flat_map(|planned| planned.points.iter().copied().zip(&planned.device.points));
+    let points = devices.flat_map(|planned| planned.points.iter().copied().zip(&*planned.device.points));
     let of_point = move |(index, point): (PointIndex, &Arc<interlex_core::description::Point>)| {
         // The checks let no point pass whose rate is unknown.
         let period = plan.rates.get(&point.settings.rate).copied().unwrap_or(Span::from_millis(1000));

@@ -75,8 +75,8 @@ struct Recorded<F> {
 const CAPACITY: usize = 2000;
 /// All links of a gateway together.
 const TOTAL: usize = 12 << 20;
-/// The last requests and answers of a link, whatever others there are.
-const LEAST: usize = 32 << 10;
+/// So many of the last frames of a link stay, whatever others there are: a request and its answer, and those before.
+const LEAST: usize = 4;
 
 /// One recorded frame, in words.
 #[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
@@ -138,7 +138,7 @@ impl<W: FrameWords> FrameRing<W> {
     /// The recording of one link of several.
     pub(crate) fn new(words: W, links: usize, clock: Arc<dyn Clock>) -> Self {
         let ring = Ring { frames: VecDeque::new(), bytes: 0, next: 0 };
-        Self { words, clock, budget: (TOTAL / links.max(1)).max(LEAST), inner: Mutex::new(ring) }
+        Self { words, clock, budget: TOTAL / links.max(1), inner: Mutex::new(ring) }
     }
 
     /// How frames are explained.
@@ -152,7 +152,7 @@ impl<W: FrameWords> FrameRing<W> {
         ring.next += 1;
         let number = ring.next;
         ring.bytes += self.words.bytes(&frame).len() + Self::OVERHEAD;
-        while ring.frames.len() >= CAPACITY || ring.bytes > self.budget {
+        while ring.frames.len() >= CAPACITY || (ring.bytes > self.budget && ring.frames.len() >= LEAST) {
             let Some(oldest) = ring.frames.pop_front() else { break };
             ring.bytes -= self.words.bytes(&oldest.frame).len() + Self::OVERHEAD;
         }

@@ -220,3 +220,45 @@ fn a_device_that_dies_is_silent_and_not_learned_about() {
     run(&mut schedule, now + 3600 * 1000 * MS, 1000 * MS, None);
     assert_eq!(sizes(&schedule, now), [(0, 5, false)]);
 }
+
+proptest::proptest! {
+    #[test]
+    fn what_is_next_is_what_is_due_first_of_all_whatever_became_of_others(
+        steps in proptest::collection::vec((0_u8..12, 0_u64..3000), 1..120),
+    ) {
+        let mut now = start();
+        let list = "name,address,type,rate\na,holding:0,uint16,fast\nb,holding:1,uint16,fast\nc,holding:2,uint16,fast\n\
+                    d,input:0,uint16,slow\ne,input:1,uint16,slow\n";
+        let mut schedule = schedule(vec![polls(list), polls(TWO), polls(list)], now);
+        let mut under_way: Vec<Due> = Vec::new();
+        for (what, wait) in steps {
+            let is_first = |device: usize, _: &ModbusPoll| device != 1;
+            let is_holding = |_: usize, poll: &ModbusPoll| poll.period() == 100 * MS;
+            proptest::prop_assert_eq!(schedule.next(|_, _| true), schedule.next_of_all(|_, _| true));
+            proptest::prop_assert_eq!(schedule.next(is_first), schedule.next_of_all(is_first));
+            proptest::prop_assert_eq!(schedule.next(is_holding), schedule.next_of_all(is_holding));
+            proptest::prop_assert_eq!(schedule.next(|_, _| false), None);
+            now += MS * u32::try_from(wait).unwrap();
+            let last = || usize::try_from(wait).unwrap();
+            let ended = |under_way: &mut Vec<Due>| {
+                let count = under_way.len();
+                (count > 0).then(|| under_way.swap_remove(last() % count))
+            };
+            match what {
+                0..=4 => {
+                    if let Some(due) = schedule.next(|_, _| true).filter(|due| schedule.take(*due).is_some()) {
+                        under_way.push(due);
+                    }
+                }
+                5..=7 => _ = ended(&mut under_way).map(|due| schedule.answered(due, now)),
+                8 => _ = ended(&mut under_way).map(|due| schedule.refused(due, Reason::Timeout, now)),
+                9 => _ = ended(&mut under_way).map(|due| schedule.fell_silent(due, now)),
+                10 => schedule.relearn(None, now),
+                _ => {
+                    under_way.clear();
+                    schedule.restart(now);
+                }
+            }
+        }
+    }
+}

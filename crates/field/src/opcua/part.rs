@@ -85,7 +85,7 @@ fn own_device(device: &Device) -> OpcUaDevice {
 
 impl Part {
     pub(super) fn new(id: u32, place: usize, planned: &PlannedDevice, rates: &BTreeMap<Name, Span>) -> Self {
-        let points = planned.points.iter().zip(&planned.device.points);
+        let points = planned.points.iter().zip(&*planned.device.points);
         let items = points.map(|(index, point)| Item::new(*index, point, rates)).collect();
         let planned = planned.clone();
         let (stage, is_up, is_silent) = (Stage::Absent(None), false, false);

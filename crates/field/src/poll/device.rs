@@ -1,5 +1,7 @@
 use super::Poll;
 use interlex_core::{Backoff, Reason};
+use std::cmp::Reverse;
+use std::collections::BinaryHeap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -19,6 +21,21 @@ pub(super) struct DeviceSchedule<P: Poll> {
     pub(super) is_up: bool,
     pub(super) answered_at: Option<Instant>,
     pub(super) silences: u32,
+    /// What is due when. Entries that say something else than their request does are of before.
+    order: BinaryHeap<Reverse<(Instant, Slot)>>,
+    /// Whether every request that may be due is in the order: what happens seldom has it made anew.
+    is_ordered: bool,
+    /// All requests before this one have been tried.
+    tried: usize,
+}
+
+/// What may be due, by its place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Slot {
+    /// One of the requests as sent.
+    Poll(usize),
+    /// A planned request that had to be cut, whole.
+    Whole(usize),
 }
 
 #[derive(Debug)]
@@ -108,7 +125,73 @@ impl<P: Poll> DeviceSchedule<P> {
             is_up: false,
             answered_at: None,
             silences: 0,
+            order: BinaryHeap::new(),
+            is_ordered: false,
+            tried: 0,
         }
+    }
+
+    /// When something is due, and what is sent then; `None` while it is under way, or is no request.
+    fn due(&self, slot: Slot) -> Option<(Instant, &P)> {
+        match slot {
+            Slot::Poll(at) => {
+                let timed = self.polls.get(at).filter(|timed| !timed.is_in_flight)?;
+                Some((timed.due, timed.poll.as_deref()?))
+            }
+            Slot::Whole(at) => {
+                let plan = self.plans.get(at)?;
+                Some((plan.retry.filter(|retry| !retry.is_in_flight)?.at, &plan.whole))
+            }
+        }
+    }
+
+    /// A request is due at another time, or may be sent again.
+    pub(super) fn moved(&mut self, at: usize) {
+        if self.is_ordered {
+            self.order.extend(self.due(Slot::Poll(at)).map(|(due, _)| Reverse((due, Slot::Poll(at)))));
+        }
+    }
+
+    /// More than one of its requests moved.
+    pub(super) const fn moved_much(&mut self) {
+        (self.is_ordered, self.tried) = (false, 0);
+    }
+
+    /// No request of it is due before.
+    pub(super) fn not_before(&mut self) -> Option<Instant> {
+        if !self.is_ordered {
+            let slots = (0..self.polls.len()).map(Slot::Poll).chain((0..self.plans.len()).map(Slot::Whole));
+            let order: Vec<_> = slots.filter_map(|slot| Some(Reverse((self.due(slot)?.0, slot)))).collect();
+            (self.order, self.is_ordered) = (order.into(), true);
+        }
+        self.order.peek().map(|Reverse((at, _))| *at)
+    }
+
+    /// What is due first of all that may be sent.
+    pub(super) fn first(&mut self, may_be_sent: impl Fn(&P) -> bool) -> Option<(Instant, Slot)> {
+        let mut held = Vec::new();
+        let mut first = None;
+        while let Some((at, slot)) = self.not_before().and(self.order.peek()).map(|Reverse(entry)| *entry) {
+            match self.due(slot) {
+                Some((due, poll)) if due == at && may_be_sent(poll) => {
+                    first = Some((at, slot));
+                    break;
+                }
+                Some((due, _)) if due == at => held.extend(self.order.pop()),
+                // It was of before.
+                _ => _ = self.order.pop(),
+            }
+        }
+        self.order.extend(held);
+        first
+    }
+
+    /// Whether every request has been tried.
+    pub(super) fn is_tried(&mut self) -> bool {
+        let is_tried = |timed: &Timed<P>| timed.was_tried || timed.poll.is_none();
+        let rest = self.polls.get(self.tried..).unwrap_or_default();
+        self.tried += rest.iter().take_while(|timed| is_tried(timed)).count();
+        self.tried >= self.polls.len()
     }
 
     /// The plan of which a point is asked when it is probed next.
@@ -122,6 +205,7 @@ impl<P: Poll> DeviceSchedule<P> {
             timed.due = now;
             timed.was_tried = false;
         }
+        self.moved_much();
     }
 
     /// It answered something.
@@ -153,6 +237,7 @@ impl<P: Poll> DeviceSchedule<P> {
         });
         let Some([one, two]) = parts else { return false };
         let (plan, place, joint) = (timed.plan, timed.place, timed.joint);
+        (self.is_ordered, self.tried) = (false, 0);
         let part = |poll| Timed { is_suspect, ..Timed::new(Arc::new(poll), plan, now, place) };
         *timed = part(one);
         let free = self.polls.iter().position(|timed| timed.poll.is_none());
@@ -173,6 +258,7 @@ impl<P: Poll> DeviceSchedule<P> {
         timed.bad = Some((reason, wait));
         (timed.is_in_flight, timed.was_tried, timed.silent_at) = (false, true, Some(now));
         timed.due = now + wait.max(timed.period());
+        self.moved_much();
     }
 
     pub(super) fn postpone(&mut self, plan: usize, now: Instant) {
@@ -182,6 +268,7 @@ impl<P: Poll> DeviceSchedule<P> {
             *retry = Retry { at: now + wait, wait, is_in_flight: false };
             plan.apart.clear();
         }
+        self.moved_much();
     }
 
     /// Puts two good neighbours of a planned request together again, once all its parts have been tried. One pair at a time:
@@ -211,6 +298,7 @@ impl<P: Poll> DeviceSchedule<P> {
             (timed.poll, timed.joint) = (Some(Arc::new(joined)), Some(joint));
             (timed.is_suspect, timed.due) = (true, now);
         }
+        self.moved_much();
     }
 
     /// The whole request works again: its parts are needed no more.
@@ -225,6 +313,7 @@ impl<P: Poll> DeviceSchedule<P> {
             timed.joint = None;
             timed.due = timed.next_due(asked_for, now);
         }
+        self.moved_much();
     }
 }
 

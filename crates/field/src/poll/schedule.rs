@@ -1,5 +1,5 @@
 use super::Poll;
-use super::device::{DeviceSchedule, Timed, WHOLE};
+use super::device::{DeviceSchedule, Slot, Timed, WHOLE};
 use interlex_core::{PointIndex, Reason};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -89,25 +89,53 @@ impl<P: Poll> Schedule<P> {
             for retry in device.plans.iter_mut().filter_map(|plan| plan.retry.as_mut()) {
                 retry.is_in_flight = false;
             }
+            device.moved_much();
             device.all_due(now);
         }
     }
 
     /// The request that is due first, of those that may be sent; `None` when there is none that is not under way.
-    pub(crate) fn next(&self, may_be_sent: impl Fn(usize, &P) -> bool) -> Option<Due> {
-        let of_device = |(device, schedule): (usize, &DeviceSchedule<P>)| {
+    pub(crate) fn next(&mut self, may_be_sent: impl Fn(usize, &P) -> bool) -> Option<Due> {
+        let mut first: Option<Due> = None;
+        for (device, schedule) in self.devices.iter_mut().enumerate() {
             let may_be_sent = |poll: &P| may_be_sent(device, poll);
-            if let Some(at) = schedule.probe {
+            let due = if let Some(at) = schedule.probe {
                 let is_free =
                     !schedule.is_probing && schedule.next_probe().is_some_and(|plan| may_be_sent(&plan.whole));
-                return is_free.then_some(Due { at, device, request: Which::Probe });
+                is_free.then_some(Due { at, device, request: Which::Probe })
+            } else if schedule.not_before().is_none_or(|at| first.is_some_and(|first| first.at <= at)) {
+                None
+            } else {
+                let of = |slot| match slot {
+                    Slot::Poll(at) => Which::Poll(at),
+                    Slot::Whole(at) => Which::Whole(at),
+                };
+                schedule.first(may_be_sent).map(|(at, slot)| Due { at, device, request: of(slot) })
+            };
+            // Of those that are due at once the first device is asked first.
+            first = match (first, due) {
+                (Some(first), Some(due)) if due.at < first.at => Some(due),
+                (None, due) => due,
+                (first, _) => first,
+            };
+        }
+        first
+    }
+
+    /// What [`Schedule::next`] has to find, looked for among all requests.
+    #[cfg(test)]
+    pub(crate) fn next_of_all(&self, may_be_sent: impl Fn(usize, &P) -> bool) -> Option<Due> {
+        let of_device = |(device, schedule): (usize, &DeviceSchedule<P>)| {
+            if let Some(at) = schedule.probe {
+                let may = schedule.next_probe().is_some_and(|plan| may_be_sent(device, &plan.whole));
+                return (may && !schedule.is_probing).then_some(Due { at, device, request: Which::Probe });
             }
-            let is_free = |timed: &Timed<P>| !timed.is_in_flight && timed.poll.as_deref().is_some_and(may_be_sent);
-            let polls = schedule.polls.iter().enumerate().filter(|(_, timed)| is_free(timed));
-            let polls = polls.map(|(at, timed)| Due { at: timed.due, device, request: Which::Poll(at) });
+            let due = |(at, request), poll: &P| may_be_sent(device, poll).then_some(Due { at, device, request });
+            let polls = schedule.polls.iter().enumerate().filter(|(_, timed)| !timed.is_in_flight);
+            let polls = polls.filter_map(|(at, timed)| due((timed.due, Which::Poll(at)), timed.poll.as_deref()?));
             let wholes = schedule.plans.iter().enumerate().filter_map(|(at, plan)| {
-                let retry = plan.retry.filter(|retry| !retry.is_in_flight && may_be_sent(&plan.whole))?;
-                Some(Due { at: retry.at, device, request: Which::Whole(at) })
+                let retry = plan.retry.filter(|retry| !retry.is_in_flight)?;
+                due((retry.at, Which::Whole(at)), &plan.whole)
             });
             polls.chain(wholes).min_by_key(|due| due.at)
         };
@@ -158,14 +186,18 @@ impl<P: Poll> Schedule<P> {
                 {
                     // One point healed: the others may have, too.
                     retry.at = now;
+                    device.moved_much();
                 }
-                timed.due =
-                    if is_first { now + timed.period().mul_f64(timed.place) } else { timed.next_due(due.at, now) };
+                if let Some(timed) = device.polls.get_mut(at) {
+                    timed.due =
+                        if is_first { now + timed.period().mul_f64(timed.place) } else { timed.next_due(due.at, now) };
+                }
+                device.moved(at);
                 device.join(plan, now);
             }
             Which::Whole(at) => device.rejoin(at, due.at, now),
         }
-        let came_up = !device.is_up && device.polls.iter().all(|timed| timed.was_tried || timed.poll.is_none());
+        let came_up = !device.is_up && device.is_tried();
         device.is_up |= came_up;
         came_up
     }
@@ -187,7 +219,7 @@ impl<P: Poll> Schedule<P> {
                 if let Some(plan) = device.polls.get(at).map(|timed| timed.plan) {
                     device.join(plan, now);
                 }
-                let came_up = !device.is_up && device.polls.iter().all(|timed| timed.was_tried || timed.poll.is_none());
+                let came_up = !device.is_up && device.is_tried();
                 device.is_up |= came_up;
                 Refused::Alone { came_up }
             }
@@ -198,6 +230,7 @@ impl<P: Poll> Schedule<P> {
     pub(crate) fn fell_silent(&mut self, due: Due, now: Instant) -> Silence {
         let Some(device) = self.devices.get_mut(due.device) else { return Silence::Device };
         device.silences = device.silences.saturating_add(1);
+        device.moved_much();
         match due.request {
             Which::Poll(at) if device.is_only_this(at) => {
                 if device.cut(at, now, true) {
@@ -241,15 +274,18 @@ impl<P: Poll> Schedule<P> {
             for timed in device.polls.iter_mut().filter(|timed| timed.bad.is_some()) {
                 timed.due = now;
             }
+            device.moved_much();
         }
     }
 
     /// Whatever reads a point of a device is due now.
     pub(crate) fn hasten(&mut self, device: usize, point: PointIndex, now: Instant) {
-        let polls = self.devices.get_mut(device).into_iter().flat_map(|device| device.polls.iter_mut());
+        let Some(device) = self.devices.get_mut(device) else { return };
+        let polls = device.polls.iter_mut();
         polls
             .filter(|timed| timed.poll.as_ref().is_some_and(|poll| poll.reads(point)))
             .for_each(|timed| timed.due = now);
+        device.moved_much();
     }
 
     /// How many requests a device is asked with now.

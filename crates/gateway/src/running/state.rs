@@ -268,7 +268,7 @@ impl Running {
         let link: &Link = self.description.links.iter().find(|link| link.settings.name == described.settings.link)?;
         let point = info.point().into_owned();
         let (settings, protocol) = (described.settings.clone(), described.protocol.clone());
-        let bare = Device { settings, protocol, points: Vec::new() };
+        let bare = Device { settings, protocol, points: Arc::default() };
         let (value, relinquishes) = match (value, held) {
             (CommandValue::Set(value), _) => (value, Relinquish::No),
             (CommandValue::Relinquish, Some(held)) => (held, Relinquish::IfHeld),

@@ -42,7 +42,7 @@ fn result(version: u64, problems: Vec<Problem>) -> CheckResult {
 }
 
 /// So many points a description may have: what is known of each while it is checked takes some kilobytes.
-const MOST_POINTS: usize = 250_000;
+const MOST_POINTS: usize = 1_000_000;
 
 pub(super) fn is_bounded(files: &Files) -> Result<(), ApiError> {
     let lists = files.iter().filter(|(path, _)| path.ends_with(".csv"));

@@ -1,4 +1,4 @@
-use crate::access::auth::{Engineer, Viewer};
+use crate::access::auth::{Author, Engineer, Viewer};
 use crate::api::check::{CheckResult, check_of, is_bounded};
 use crate::api::extract::{Json, Path, Query};
 use crate::api::gateways::DescriptionFiles;
@@ -13,7 +13,7 @@ use interlex_gateway::wall_clock;
 use interlex_store::{AuditEntry, DraftChange, Edit, version_of};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 /// One object of a draft.
@@ -74,6 +74,10 @@ pub(crate) struct DraftView {
 pub(crate) struct ListFilter {
     /// Only points of this list; all points when left out.
     list: Option<String>,
+    /// Only those of the list behind the point of this name: the last one of the page before.
+    after: Option<String>,
+    /// So many at the most; all without it.
+    limit: Option<usize>,
 }
 
 /// One edit of a draft.
@@ -178,10 +182,10 @@ async fn changes(app: &App, opened: &OpenDraft) -> Result<usize, ApiError> {
     match record.active {
         Some(_) if !record.is_edited => Ok(0),
         Some(number) => {
-            let active = drafts::revision(app, &record.name, number).await?;
-            Ok(difference(Some(&active), &opened.canonical()).objects.len())
+            let (active, _) = drafts::revision(app, &record.name, number).await?;
+            Ok(difference(Some(&active), &opened.canonical()).count())
         }
-        None => Ok(opened.draft.objects().count()),
+        None => Ok(opened.draft.parts().count() + opened.draft.lists.values().map(|rows| rows.len()).sum::<usize>()),
     }
 }
 
@@ -196,11 +200,22 @@ pub(crate) async fn points(
     Query(filter): Query<ListFilter>,
 ) -> Result<Json<Vec<ObjectView>>, ApiError> {
     let opened = drafts::open(&app, &gateway).await?;
-    let wanted = |object: &ObjectRef| {
-        object.class == ObjectClass::Point && filter.list.as_deref().is_none_or(|list| list == object.list)
+    let lists = opened.draft.lists.iter().filter(|(list, _)| filter.list.as_ref().is_none_or(|wanted| wanted == *list));
+    let name = |row: &Value| row.get("name").and_then(Value::as_str).unwrap_or_default().to_owned();
+    let skipped = match (&filter.list, &filter.after) {
+        (_, None) => 0,
+        (Some(list), Some(after)) => {
+            let at = opened.draft.rows(list).iter().position(|row| name(row) == *after);
+            let gone =
+                || ApiError::BadRequest(format!("after is {after:?}, and the list has no such point; begin anew"));
+            at.ok_or_else(gone)? + 1
+        }
+        (None, Some(_)) => return Err(ApiError::BadRequest("after goes with a list; expected list, too".to_owned())),
     };
-    let points = opened.draft.objects().filter(|(object, _)| wanted(object));
-    Ok(Json(points.map(|(object, content)| view(&opened, object, content.into_owned())).collect()))
+    let points =
+        lists.flat_map(|(list, rows)| rows.iter().map(move |row| (ObjectRef::point(list.as_str(), name(row)), row)));
+    let points = points.skip(skipped).take(filter.limit.unwrap_or(usize::MAX));
+    Ok(Json(points.map(|(object, content)| view(&opened, object, content.clone())).collect()))
 }
 
 fn view(opened: &OpenDraft, object: ObjectRef, content: Value) -> ObjectView {
@@ -233,7 +248,9 @@ pub(crate) async fn edit(
 ) -> Result<Json<Edited>, ApiError> {
     let before = drafts::open(&app, &gateway).await?;
     let began = wanted.edits.iter().any(|edit| edit.began.is_some());
-    let theirs: HashMap<_, _> = before.draft.objects().filter(|_| began).collect();
+    let lists: BTreeSet<_> = wanted.edits.iter().map(|edit| edit.object.list.clone()).collect();
+    let lists = || lists.iter().map(String::as_str);
+    let theirs: HashMap<_, _> = if began { before.draft.objects_in(lists()).collect() } else { HashMap::new() };
     let change = |edit: EditRequest| {
         let (object, author) = (theirs.get(&edit.object).map(|content| &**content), before.authors.get(&edit.object));
         let change = DraftChange { object: edit.object, base: edit.version, content: edit.content };
@@ -244,15 +261,9 @@ pub(crate) async fn edit(
     };
     let changes = wanted.edits.into_iter().map(change).collect::<Result<_, _>>()?;
     let (version, done) = drafts::edit(&app, &gateway, &author.person, changes).await?;
-    let known: HashMap<_, _> = match done.len() {
-        0..MOST_AUDITED => {
-            before.draft.objects().filter(|(object, _)| done.iter().any(|c| c.object == *object)).collect()
-        }
-        _ => HashMap::new(),
-    };
     if done.len() < MOST_AUDITED {
         for change in &done {
-            let known_before = known.get(&change.object).map(|content| content.clone().into_owned());
+            let known_before = before.object(&change.object);
             let is_point = change.object.class == ObjectClass::Point;
             let devices = if is_point { users(&before.draft, &change.object.list) } else { Vec::new() };
             audit_change(&app, &author, &gateway, change, known_before, &devices).await;
@@ -282,7 +293,7 @@ const MOST_AUDITED: usize = 100;
 
 async fn audit_change(
     app: &App,
-    author: &crate::access::auth::Author,
+    author: &Author,
     gateway: &str,
     change: &DraftChange,
     mut before: Option<Value>,
@@ -319,24 +330,34 @@ pub(crate) async fn replace(
     Path(gateway): Path<String>,
     Json(wanted): Json<ReplaceRequest>,
 ) -> Result<Json<CheckResult>, ApiError> {
-    let opened = drafts::open(&app, &gateway).await?;
-    if opened.record.version != wanted.version {
+    replaced(&app, &author, &gateway, &wanted.files, wanted.version).await
+}
+
+/// Puts files in the place of a draft of this version.
+pub(super) async fn replaced(
+    app: &App,
+    author: &Author,
+    gateway: &str,
+    files: &Files,
+    version: u64,
+) -> Result<Json<CheckResult>, ApiError> {
+    let opened = drafts::open(app, gateway).await?;
+    if opened.record.version != version {
         return Err(drafts::edit_failed(interlex_store::EditError::Moved));
     }
-    is_bounded(&wanted.files)?;
-    let draft = drafts::take_in(&app, &wanted.files, &opened.draft)?.canonical();
+    is_bounded(files)?;
+    let draft = drafts::take_in(app, files, &opened.draft)?;
+    let draft = drafts::canonical(&opened, draft);
     let told = difference(Some(&opened.canonical()), &draft);
-    let edit =
-        Edit { gateway: &opened.record, seed: &opened.draft, person: &author.person, at: wall_clock().as_millis() };
     // What is the same already needs no draft of its own.
     if !told.is_empty() {
-        app.store.replace_draft(&edit, &draft).await.map_err(drafts::edit_failed)?;
-        let detail = format!("{} changed", objects(told.objects.len()));
+        drafts::begin(app, &opened, &author.person, draft).await?;
+        let detail = format!("{} changed", objects(told.count()));
         let after = Some(told.to_string());
-        let entry = AuditEntry { action: "replace-draft", detail: &detail, gateway: &gateway, after, ..author.entry() };
+        let entry = AuditEntry { action: "replace-draft", detail: &detail, gateway, after, ..author.entry() };
         app.audit(entry).await;
     }
-    check_of(&app, &gateway).await
+    check_of(app, gateway).await
 }
 
 /// Throws the edits of a draft away: it is the active revision again.
@@ -354,11 +375,11 @@ pub(crate) async fn discard(
         return Err(drafts::edit_failed(interlex_store::EditError::Moved));
     }
     let edit =
-        Edit { gateway: &opened.record, seed: &opened.draft, person: &author.person, at: wall_clock().as_millis() };
+        Edit { gateway: &opened.record, base: &opened.base, person: &author.person, at: wall_clock().as_millis() };
     app.store.discard_draft(&edit).await.map_err(drafts::edit_failed)?;
     let lost = match opened.record.active {
         Some(number) => {
-            let active = drafts::revision(&app, &gateway, number).await?;
+            let (active, _) = drafts::revision(&app, &gateway, number).await?;
             difference(Some(&active), &opened.canonical())
         }
         None => difference(None, &opened.draft),

@@ -7,8 +7,7 @@ use axum::extract::State;
 use interlex_core::description::{
     Draft, ObjectRef, Others, PointsImport, Problem, Severity, SheetWishes, difference, import_points,
 };
-use interlex_gateway::wall_clock;
-use interlex_store::{AuditEntry, Edit};
+use interlex_store::AuditEntry;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::{BTreeMap, HashSet};
@@ -87,11 +86,9 @@ pub(crate) async fn import(
     if problems.iter().any(Problem::is_mistake) {
         return Err(ApiError::Description(problems));
     }
-    let edit =
-        Edit { gateway: &opened.record, seed: &opened.draft, person: &author.person, at: wall_clock().as_millis() };
     let told = difference(Some(&opened.draft), &after);
     if !told.is_empty() {
-        app.store.replace_draft(&edit, &after).await.map_err(drafts::edit_failed)?;
+        drafts::lay(&app, &opened, &author.person, &after).await?;
         let detail = format!(
             "{}: {} added, {} changed, {} removed",
             wanted.list,
@@ -111,7 +108,7 @@ fn rows(after: &Draft, list: &str, import: &PointsImport) -> Vec<Value> {
     let changed = import.changed.iter().map(|change| change.name.as_str());
     let named: HashSet<&str> = import.added.iter().map(String::as_str).chain(changed).collect();
     let name = |row: &Value| row.get("name").and_then(Value::as_str).unwrap_or_default().to_owned();
-    after.lists.get(list).into_iter().flatten().filter(|row| named.contains(name(row).as_str())).cloned().collect()
+    after.rows(list).iter().filter(|row| named.contains(name(row).as_str())).cloned().collect()
 }
 
 /// A draft with a device that is not in it yet, and with the rate that is to be added with it.

@@ -41,6 +41,10 @@ fn render(gateways: &[GatewayStatus], database_up: bool) -> String {
     gateways.iter().for_each(|g| page.sample("points", &[("gateway", &g.name)], g.points));
     page.family("points_good", "gauge", "Points whose quality is good.");
     gateways.iter().for_each(|g| page.sample("points_good", &[("gateway", &g.name)], g.points_good));
+    page.family("worker_busy_seconds_max", "gauge", "The longest that a task kept a worker busy at a time.");
+    for (task, busy) in interlex_busy::longest() {
+        page.sample("worker_busy_seconds_max", &[("task", task)], format!("{:.6}", busy.as_secs_f64()));
+    }
     links(&mut page, gateways);
     uplinks(&mut page, gateways);
     page.0

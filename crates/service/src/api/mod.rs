@@ -32,5 +32,6 @@ pub(crate) mod status;
 pub(crate) mod tap;
 pub(crate) mod trials;
 pub(crate) mod uplinks;
+pub(crate) mod uploads;
 pub(crate) mod views;
 pub(crate) mod window;

@@ -16,8 +16,8 @@ use interlex_core::description::{
     self, Files, MAIN_FILE, OffersImport, Problem, TakenOffers, difference, import_offers, list_of,
 };
 use interlex_core::{NameRule, Offer, OfferDifference, OfferEvent, differences, offers_of};
-use interlex_gateway::{OfferRequest, Offering, Running, ask_for_offers, wall_clock};
-use interlex_store::{AuditEntry, Edit};
+use interlex_gateway::{OfferRequest, Offering, Running, ask_for_offers};
+use interlex_store::AuditEntry;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::convert::Infallible;
@@ -199,7 +199,7 @@ fn of_model(name: &str) -> Result<Vec<Offer>, ApiError> {
     let list = "model.csv";
     let files = [(MAIN_FILE.to_owned(), "[gateway]\n".to_owned()), (list.to_owned(), text.to_owned())];
     let draft = description::parse(&Files::from(files)).map_err(ApiError::Description)?;
-    Ok(offers_of(draft.lists.get(list).map(Vec::as_slice).unwrap_or_default()).collect())
+    Ok(offers_of(draft.rows(list)).collect())
 }
 
 /// A name has no more characters.
@@ -256,9 +256,7 @@ pub(crate) async fn take(
     }
     let told = difference(Some(&opened.draft), &after);
     if !told.is_empty() {
-        let (person, at) = (author.person.as_str(), wall_clock().as_millis());
-        let edit = Edit { gateway: &opened.record, seed: &opened.draft, person, at };
-        app.store.replace_draft(&edit, &after).await.map_err(drafts::edit_failed)?;
+        drafts::lay(&app, &opened, &author.person, &after).await?;
         let counts = taken.lists.iter().map(|OffersImport { list, import, .. }| {
             format!("{list}: {} added, {} changed", import.added.len(), import.changed.len())
         });

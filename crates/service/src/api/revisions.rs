@@ -9,6 +9,7 @@ use crate::draft::vault::masked;
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use axum::http::StatusCode;
+use interlex_busy::watched;
 use interlex_core::description::{Difference, Draft, difference};
 use interlex_gateway::{Outcome, WaitingLoss};
 use interlex_store::RevisionSummary;
@@ -115,9 +116,9 @@ async fn side(app: &App, opened: &OpenDraft, word: &str) -> Result<Option<Arc<Dr
     match (word, opened.record.active) {
         ("draft", _) => Ok(Some(opened.canonical())),
         ("nothing", _) | ("active", None) => Ok(None),
-        ("active", Some(number)) => drafts::revision(app, name, number).await.map(Some),
+        ("active", Some(number)) => drafts::revision(app, name, number).await.map(|(draft, _)| Some(draft)),
         (number, _) => match number.parse() {
-            Ok(number) => drafts::revision(app, name, number).await.map(Some),
+            Ok(number) => drafts::revision(app, name, number).await.map(|(draft, _)| Some(draft)),
             Err(_) => {
                 let message =
                     format!("{word:?} cannot be compared; expected active, draft, nothing or a revision's number");
@@ -154,7 +155,7 @@ pub(crate) async fn files(
     _: Viewer,
     Path((gateway, number)): Path<(String, u32)>,
 ) -> Result<Json<DescriptionFiles>, ApiError> {
-    let draft = drafts::revision(&app, &gateway, number).await?;
+    let (draft, _) = drafts::revision(&app, &gateway, number).await?;
     Ok(Json(DescriptionFiles { files: masked(Draft::clone(&draft)).to_files() }))
 }
 
@@ -172,7 +173,7 @@ pub(crate) async fn activate(
     Json(wanted): Json<ActivationRequest>,
 ) -> Result<(StatusCode, Json<ActivationView>), ApiError> {
     // Activation goes on to its end even if the client breaks off: a gateway must not be left half changed.
-    let activating = tokio::spawn(async move {
+    let activating = tokio::spawn(watched("activation", gateway.clone(), async move {
         let why = Why { note: &wanted.note, drop_waiting: wanted.drop_waiting };
         let activated = match (wanted.revision, wanted.version) {
             (Some(number), _) => activation::activate_revision(&app, &gateway, number, &author, why).await?,
@@ -183,7 +184,7 @@ pub(crate) async fn activate(
             }
         };
         Ok(ActivationView { gateway, revision: activated.revision, difference: activated.difference })
-    });
+    }));
     let activated: ActivationView = activating.await.map_err(ApiError::internal)??;
     Ok((StatusCode::CREATED, Json(activated)))
 }

@@ -2,7 +2,7 @@ use crate::api::extract::{LARGE_BODY, SMALL_BODY};
 use crate::api::{
     audit, certificates, check, console, contract, draft, events, forms, gateways, health, heavy, imports, links,
     lists, live, loop_checks, metrics, models, offers, outages, people, points, revisions, session, setup, status, tap,
-    trials, uplinks, views, window,
+    trials, uplinks, uploads, views, window,
 };
 use crate::{ApiError, App};
 use axum::Router;
@@ -81,6 +81,7 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(gateways::list, gateways::add))
         .routes(routes!(gateways::remove))
         .routes(routes!(draft::presence))
+        .routes(routes!(uploads::begin))
         .routes(routes!(trials::read))
         .routes(routes!(trials::write))
         .routes(routes!(trials::broker))
@@ -128,6 +129,7 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(draft::files, draft::replace))
         .routes(routes!(check::check_files))
         .routes(routes!(imports::import))
+        .routes(routes!(uploads::part, uploads::end, uploads::drop))
         .routes(routes!(offers::ask))
         .routes(routes!(offers::compare))
         .routes(routes!(offers::take))

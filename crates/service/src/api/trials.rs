@@ -304,9 +304,10 @@ async fn described_point(
     point: Value,
 ) -> Result<(Link, Device, Point), ApiError> {
     let (link, device) = described(app, gateway, link, Some(device), Some(point)).await?;
-    let mut device = device.ok_or_else(no_device)?;
-    let point = device.points.pop().ok_or_else(|| ApiError::BadRequest("name a point".to_owned()))?;
-    Ok((link, device, Arc::unwrap_or_clone(point)))
+    let device = device.ok_or_else(no_device)?;
+    let point = device.points.last().ok_or_else(|| ApiError::BadRequest("name a point".to_owned()))?;
+    let point = Point::clone(point);
+    Ok((link, device, point))
 }
 
 /// A link, a device behind it and a point of that as a description, checked like every other.

@@ -185,7 +185,7 @@ pub(crate) async fn try_reports(
     let described =
         opened.draft.devices.iter().find(|known| known.get("name").and_then(Value::as_str) == Some(&device));
     let described = described.ok_or_else(|| ApiError::NotFound(format!("device {device:?}")))?;
-    let rows = opened.draft.lists.get(&*list_of(described)).map(Vec::as_slice).unwrap_or_default();
+    let rows = opened.draft.rows(&list_of(described));
     // A row that cannot be read yet is told by the check of the draft.
     let points: Vec<_> = rows.iter().filter_map(|row| serde_json::from_value(row.clone()).ok()).collect();
     Ok(Json(report_preview(&running.running(), &device, &points)))

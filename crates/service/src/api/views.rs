@@ -23,13 +23,14 @@ const MOST_IN_VIEW: usize = 1000;
 pub(crate) async fn look(
     State(app): State<Arc<App>>,
     Viewer(who): Viewer,
-    Path(stream): Path<u64>,
+    Path(stream): Path<String>,
     Json(InView { points }): Json<InView>,
 ) -> Result<StatusCode, ApiError> {
     if points.len() > MOST_IN_VIEW {
         let count = points.len();
         return Err(ApiError::BadRequest(format!("points has {count} of them; expected {MOST_IN_VIEW} at the most")));
     }
-    let is_known = app.views.look(stream, &who.name, points);
+    let number = stream.parse().ok();
+    let is_known = number.is_some_and(|number| app.views.look(number, &who.name, points));
     is_known.then_some(StatusCode::NO_CONTENT).ok_or_else(|| ApiError::NotFound(format!("live stream {stream}")))
 }

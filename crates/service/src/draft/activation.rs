@@ -4,7 +4,7 @@ use crate::draft::opened::OpenDraft;
 use crate::{ApiError, App};
 use interlex_core::description::{self, Description, Difference, Draft, Files, Problem, difference};
 use interlex_gateway::{Gateway, GatewayOptions, aside, wall_clock};
-use interlex_store::{AuditEntry, Edit, NewRevision};
+use interlex_store::{AuditEntry, NewRevision};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::time::{Instant, sleep};
@@ -96,7 +96,7 @@ pub(crate) async fn activate_revision(
 ) -> Result<Activated, ApiError> {
     let _one_at_a_time = app.activating.lock().await;
     let opened = drafts::open(app, gateway).await?;
-    let draft = drafts::revision(app, gateway, number).await?;
+    let (draft, _) = drafts::revision(app, gateway, number).await?;
     let mut checked = aside(|| description::check(&draft));
     checked.add(drafts::surroundings(app, &draft, gateway).await?);
     let description = checked.into_result().map_err(ApiError::Description)?;
@@ -112,9 +112,7 @@ pub(crate) async fn activate_files(app: &App, files: &Files, note: &str) -> Resu
     }
     let opened = drafts::open(app, &name).await?;
     let draft = drafts::take_in(app, files, &opened.draft)?;
-    let (person, at) = (author.person.as_str(), wall_clock().as_millis());
-    let edit = Edit { gateway: &opened.record, seed: &opened.draft, person, at };
-    let version = app.store.replace_draft(&edit, &draft).await.map_err(drafts::edit_failed)?;
+    let version = drafts::begin(app, &opened, &author.person, draft).await?;
     let why = Why { note, drop_waiting: true };
     activate_draft(app, &name, version, &author, why).await.map(|activated| activated.revision)
 }
@@ -135,13 +133,16 @@ async fn carry_out(
     if !drop_waiting {
         wait_for_waiting(app, gateway, &description).await?;
     }
-    let (difference, files) = aside(|| (difference(before.as_deref(), &canonical), canonical.to_files()));
+    let (difference, (files, stored)) = aside(|| {
+        let before = before.as_ref().map(|(draft, _)| &**draft);
+        (difference(before, &canonical), opened.stored.files_of(&canonical))
+    });
     // Before anything is written: a revision whose secrets cannot be opened would not start.
     app.vault.reveal(&mut description).map_err(ApiError::internal)?;
     let (activated_at, version) = (wall_clock().as_millis(), Some(opened.record.version));
     let new = NewRevision { gateway, author: &author.person, activated_at, note, files: &files, version };
     let revision = app.store.add_revision(&new).await.map_err(drafts::edit_failed)?;
-    app.revisions.lock().insert(gateway.to_owned(), (revision, canonical));
+    app.revisions.lock().insert(gateway.to_owned(), (revision, (canonical, Arc::new(stored))));
     let detail = match note {
         "" => format!("revision {revision}"),
         note => format!("revision {revision}: {note}"),

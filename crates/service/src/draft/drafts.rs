@@ -1,6 +1,7 @@
 //! Drafts between the database and the API: opened, edited, and followed by what an edit entails.
 
-use super::opened::OpenDraft;
+use super::opened::{Base, OpenDraft};
+use super::stored::StoredLists;
 use crate::draft::vault::{SealError, mask};
 use crate::error::ConflictView;
 use crate::{ApiError, App};
@@ -14,34 +15,58 @@ use serde_json::Value;
 use std::cell::{LazyCell, OnceCell};
 use std::collections::HashMap;
 use std::sync::Arc;
+use std::time::Duration;
+use tokio::time::{Instant, sleep};
 
 /// Opens the draft of a gateway; what was opened last is kept as long as nothing changes.
 pub(crate) async fn open(app: &App, gateway: &str) -> Result<Arc<OpenDraft>, ApiError> {
     let record = app.store.gateway(gateway).await?.ok_or_else(|| unknown(gateway))?;
-    if let Some(known) = app.drafts.lock().get(gateway).filter(|known| known.record == record) {
+    app.drafts_used.lock().insert(gateway.to_owned(), Instant::now());
+    let before = app.drafts.lock().get(gateway).cloned();
+    if let Some(known) = before.as_ref().filter(|known| known.record == record) {
         return Ok(Arc::clone(known));
     }
-    let (draft, authors) = if record.is_edited {
-        let mut draft = Draft::default();
-        let mut authors = HashMap::new();
-        for object in app.store.draft_objects(gateway).await? {
-            if object.changed_at > 0 {
-                authors.insert(object.object.clone(), (object.changed_by, object.changed_at));
-            }
-            draft.push(object.object.class, &object.object.list, object.content);
-        }
-        draft.complete_lists();
-        (Arc::new(draft), authors)
-    } else {
-        let active = match record.active {
-            Some(number) => revision(app, gateway, number).await?,
-            None => Arc::new(Draft::new(gateway)),
-        };
-        (active, HashMap::new())
+    let base = match (record.draft_files, record.active) {
+        (Some(number), _) => files(app, gateway, number).await?,
+        (None, Some(number)) => revision(app, gateway, number).await?,
+        (None, None) => (Arc::new(Draft::new(gateway)), Arc::default()),
     };
-    let opened = Arc::new(OpenDraft::new(record, draft, authors));
+    let known = before.map(|before| before.known()).unwrap_or_default();
+    let is_edited = record.is_edited;
+    let opened = OpenDraft::new(record, base, known);
+    let opened = match is_edited {
+        true => opened.with_edits(app.store.draft_edits(gateway).await?),
+        false => opened,
+    };
+    let opened = Arc::new(opened);
     app.drafts.lock().insert(gateway.to_owned(), Arc::clone(&opened));
     Ok(opened)
+}
+
+/// So many points take no room that anybody misses.
+const SMALL: usize = 20_000;
+/// What is larger is kept for so long after it was used last: each of its rows takes a kilobyte or more.
+const KEPT: Duration = Duration::from_secs(60);
+const LOOK: Duration = Duration::from_secs(5);
+
+/// Lets go of large drafts and revisions that nobody has used for a while; they are read again when somebody does.
+pub(crate) async fn let_go(app: &App) {
+    loop {
+        sleep(LOOK).await;
+        let large: Vec<_> = app
+            .drafts
+            .lock()
+            .iter()
+            .filter(|(_, opened)| opened.points() > SMALL)
+            .map(|(name, _)| name.clone())
+            .collect();
+        for gateway in large {
+            let is_used = app.drafts_used.lock().get(&gateway).is_some_and(|used| used.elapsed() < KEPT);
+            if !is_used {
+                forget(app, &gateway);
+            }
+        }
+    }
 }
 
 /// Keeps nothing of a gateway that is gone.
@@ -51,15 +76,65 @@ pub(crate) fn forget(app: &App, gateway: &str) {
 }
 
 /// A revision, taken apart. Revisions never change: the one that was looked at last is kept.
-pub(crate) async fn revision(app: &App, gateway: &str, number: u32) -> Result<Arc<Draft>, ApiError> {
+pub(crate) async fn revision(app: &App, gateway: &str, number: u32) -> Result<Base, ApiError> {
     if let Some((_, known)) = app.revisions.lock().get(gateway).filter(|(known, _)| *known == number) {
-        return Ok(Arc::clone(known));
+        return Ok(known.clone());
     }
     let found = app.store.revision(gateway, number).await?;
     let revision = found.ok_or_else(|| ApiError::NotFound(format!("revision {number} of gateway {gateway:?}")))?;
-    let draft = Arc::new(aside(|| description::parse(&revision.files)).map_err(ApiError::Description)?);
-    app.revisions.lock().insert(gateway.to_owned(), (number, Arc::clone(&draft)));
-    Ok(draft)
+    let draft = aside(|| description::parse(&revision.files)).map_err(ApiError::Description)?;
+    let base = (Arc::new(StoredLists::of(&draft, revision.pieces)), Arc::new(draft));
+    let base = (base.1, base.0);
+    app.revisions.lock().insert(gateway.to_owned(), (number, base.clone()));
+    Ok(base)
+}
+
+/// The files that a draft began with, taken apart.
+async fn files(app: &App, gateway: &str, number: i64) -> Result<Base, ApiError> {
+    let (files, pieces) = app.store.files(gateway, number).await?;
+    // A draft of before began with nothing.
+    let parsed = if files.is_empty() { Ok(Draft::default()) } else { aside(|| description::parse(&files)) };
+    let draft = parsed.map_err(ApiError::Description)?;
+    let stored = StoredLists::of(&draft, pieces);
+    Ok((Arc::new(draft), Arc::new(stored)))
+}
+
+/// What came from outside in canonical form; what it has in common with an open draft is shared, and not checked again.
+pub(crate) fn canonical(opened: &OpenDraft, mut draft: Draft) -> Draft {
+    draft.share_with(&opened.draft);
+    match description::check_since(&draft, &opened.known()) {
+        (Checked { description: Some(description), .. }, found) => found.canonical(&description),
+        _ => draft,
+    }
+}
+
+/// Lets the draft of a gateway begin anew with what came from outside. Gives its new version.
+pub(crate) async fn begin(app: &App, opened: &OpenDraft, person: &str, draft: Draft) -> Result<u64, ApiError> {
+    let at = wall_clock().as_millis();
+    let (files, stored) = aside(|| opened.stored.files_of(&draft));
+    let edit = Edit { gateway: &opened.record, base: &opened.base, person, at };
+    let version = app.store.replace_draft(&edit, &files).await.map_err(edit_failed)?;
+    let gateway = opened.record.name.as_str();
+    // It is known without being read again.
+    if let Some(record) = app.store.gateway(gateway).await?.filter(|record| record.version == version) {
+        let begun = OpenDraft::new(record, (Arc::new(draft), Arc::new(stored)), opened.known());
+        app.drafts.lock().insert(gateway.to_owned(), Arc::new(begun));
+    }
+    Ok(version)
+}
+
+/// Edits the lists of a draft to those of another one.
+pub(crate) async fn lay(app: &App, opened: &OpenDraft, person: &str, after: &Draft) -> Result<u64, ApiError> {
+    let changes = aside(|| opened.draft.list_changes(after));
+    let change = |(object, content): (ObjectRef, Option<Value>)| DraftChange { base: None, object, content };
+    let mut changes: Vec<_> = changes.into_iter().map(change).collect();
+    let lists: std::collections::BTreeSet<_> = changes.iter().map(|change| change.object.list.clone()).collect();
+    let known: HashMap<_, _> = opened.draft.objects_in(lists.iter().map(String::as_str)).collect();
+    for change in &mut changes {
+        change.base = known.get(&change.object).map(|content| version_of(content));
+    }
+    drop(known);
+    carry_out(app, opened, person, &changes).await
 }
 
 pub(crate) fn unknown(gateway: &str) -> ApiError {
@@ -95,7 +170,8 @@ async fn open_quietly(app: &App, gateway: &str) -> Result<Arc<OpenDraft>, ApiErr
     match open(app, gateway).await {
         Err(ApiError::Description(_)) => {
             let record = app.store.gateway(gateway).await?.ok_or_else(|| unknown(gateway))?;
-            Ok(Arc::new(OpenDraft::new(record, Arc::new(Draft::new(gateway)), HashMap::new())))
+            let empty = (Arc::new(Draft::new(gateway)), Arc::default());
+            Ok(Arc::new(OpenDraft::new(record, empty, Arc::default())))
         }
         other => other,
     }
@@ -204,9 +280,21 @@ pub(crate) async fn edit(
     }
     let entailed = entailed(&opened.draft, &changes);
     changes.extend(entailed);
-    let edit = Edit { gateway: &opened.record, seed: &opened.draft, person, at: wall_clock().as_millis() };
-    let version = app.store.edit_draft(&edit, &changes).await.map_err(edit_failed)?;
+    let version = carry_out(app, &opened, person, &changes).await?;
     Ok((version, changes))
+}
+
+/// Edits a draft, in the database and as it is known here.
+async fn carry_out(app: &App, opened: &OpenDraft, person: &str, changes: &[DraftChange]) -> Result<u64, ApiError> {
+    let at = wall_clock().as_millis();
+    let edit = Edit { gateway: &opened.record, base: &opened.base, person, at };
+    let version = app.store.edit_draft(&edit, changes).await.map_err(edit_failed)?;
+    // Where nobody else came between, the draft is known without being read again.
+    if version == opened.record.version + 1 {
+        let edited = Arc::new(aside(|| opened.edited(changes, person, at, version)));
+        app.drafts.lock().insert(opened.record.name.clone(), edited);
+    }
+    Ok(version)
 }
 
 /// The links of a draft with some changes: what devices behind them have stored goes there.
@@ -305,7 +393,7 @@ fn drop_list(draft: &Draft, changes: &[DraftChange], more: &mut Vec<DraftChange>
     if draft.devices.iter().filter(stays).any(|other| description::list_of(other) == list) {
         return;
     }
-    for row in draft.lists.get(&*list).into_iter().flatten() {
+    for row in draft.rows(&list) {
         let object = ObjectRef::point(list.as_ref(), name(&row));
         if !more.iter().chain(changes).any(|change| change.object == object) {
             more.push(DraftChange { object, base: Some(version_of(row)), content: None });

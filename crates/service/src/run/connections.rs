@@ -11,6 +11,7 @@ use http_body_util::BodyExt;
 use hyper::body::Incoming;
 use hyper::server::conn::http1;
 use hyper_util::rt::{TokioIo, TokioTimer};
+use interlex_busy::watched;
 use parking_lot::Mutex;
 use rustls::ServerConfig;
 use std::net::{IpAddr, SocketAddr};
@@ -156,7 +157,7 @@ pub(crate) async fn serve(
         // Answers are small, and frames of live values should not wait for each other.
         let _ = stream.set_nodelay(true);
         let (tls, router, stop) = (tls.clone(), router.clone(), stop.clone());
-        tracker.spawn(async move {
+        tracker.spawn(watched("request", "", async move {
             let connection = Arc::clone(&counted.it);
             let spoken = async {
                 match tls {
@@ -169,7 +170,7 @@ pub(crate) async fn serve(
                 () = connection.room.cancelled() => tracing::debug!(%peer, "closed for a newer connection"),
             }
             drop(counted);
-        });
+        }));
     }
     tracker.close();
     let _ = timeout(GRACE, tracker.wait()).await;

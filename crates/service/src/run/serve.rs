@@ -1,7 +1,7 @@
 use crate::access::proxy::AddressRange;
 use crate::api::router::router;
-use crate::draft::activation;
 use crate::draft::vault::{Vault, VaultError};
+use crate::draft::{activation, drafts};
 use crate::run::tls::{TlsError, TlsSource};
 use crate::run::{connections, outages};
 use crate::{ApiError, App};
@@ -119,6 +119,13 @@ impl Service {
         }
         let service = router(Arc::clone(&app));
         tasks.spawn(connections::serve(listener, tls, (Arc::clone(&app), service), stop.clone()));
+        let (idle, token) = (Arc::clone(&app), stop.clone());
+        tasks.spawn(async move {
+            tokio::select! {
+                () = drafts::let_go(&idle) => {}
+                () = token.cancelled() => {}
+            }
+        });
         let (upbringing, token, own) = (Arc::clone(&app), stop.clone(), holder.clone());
         let (tell, told) = watch::channel(None);
         tasks.spawn(async move {

@@ -2,6 +2,7 @@
 
 use super::item::Item;
 use super::numbers::PointNumbers;
+use interlex_busy::watched;
 use interlex_store::{GapRecord, JournalBlock, Store, StoreError};
 use std::sync::Arc;
 use std::time::Duration;
@@ -59,8 +60,9 @@ impl<T: Item> Journal<T> {
         let ((orders, receiver), (sender, news)) = (mpsc::channel(ORDERS), mpsc::channel(ORDERS));
         if let Some(store) = store.cloned() {
             let (gateway, uplink, numbers) = (gateway.to_owned(), uplink.to_owned(), Arc::default());
+            let name = uplink.clone();
             let writer = Writer { store, gateway, uplink, numbers, are_numbers_loaded: false, news: sender };
-            tokio::spawn(writer.run(receiver));
+            tokio::spawn(watched("journal", name, writer.run(receiver)));
         }
         Self { orders, news }
     }

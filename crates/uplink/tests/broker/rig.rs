@@ -1,6 +1,6 @@
 //! An uplink, what the field side would tell it, and a host behind a real broker.
 
-use interlex_core::description::{Files, Uplink, read};
+use interlex_core::description::{Files, Point, Uplink, read};
 use interlex_core::{
     Clock, DataType, FieldEvent, Inventory, LatestTable, ManualClock, PointTable, Quality, Reason, Sample, SampleKind,
     Shared, TimeQuality, Timestamp, UplinkStatus, Value,
@@ -178,9 +178,13 @@ impl Rig {
         let files: Files = [("gateway.toml".to_owned(), main), ("p.csv".to_owned(), list)].into();
         let mut description = read(&files).unwrap();
         // Registers never say what they are; points of other protocols do.
-        for (place, _) in rows.lines().enumerate().filter(|(_, row)| is_auto(row)) {
-            Arc::make_mut(&mut description.devices[0].points[place]).settings.data_type = DataType::Auto;
-        }
+        let points = &mut description.devices[0].points;
+        let point = |(row, point): (&str, &Arc<Point>)| {
+            let mut point = (**point).clone();
+            point.settings.data_type = if is_auto(&row) { DataType::Auto } else { point.settings.data_type };
+            Arc::new(point)
+        };
+        *points = rows.lines().zip(&**points).map(point).collect();
         let points = Arc::new(PointTable::new(&description, &PointTable::default()));
         let latest = Arc::new(LatestTable::new(points.indices()));
         let inventory = Inventory::new(&description, Arc::clone(&points), Arc::clone(&latest));

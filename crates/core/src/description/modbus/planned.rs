@@ -38,8 +38,8 @@ pub fn planned(rates: &BTreeMap<Name, Span>, devices: &[&Device]) -> Vec<Planned
     let Some(settings) = devices.first().and_then(|device| device.protocol.modbus()) else { return Vec::new() };
     let mut groups: BTreeMap<(Span, ModbusTable), Vec<_>> = BTreeMap::new();
     let points = devices.iter().enumerate();
-    let points =
-        points.flat_map(|(at, device)| (0..).zip(&device.points).map(move |(position, point)| ((at, position), point)));
+    let points = points
+        .flat_map(|(at, device)| (0..).zip(&*device.points).map(move |(position, point)| ((at, position), point)));
     for (which, point) in points {
         let Some((address, _)) = point.modbus() else { continue };
         // The checks let no point pass whose extent runs past the end, or whose rate is unknown.

@@ -248,7 +248,7 @@ proptest! {
         number in 0_u16..65532,
     ) {
         let mut description = read(&files(GATEWAY, POINTS)).unwrap();
-        let point = Arc::make_mut(&mut description.devices[0].points[0]);
+        let mut point = (*description.devices[0].points[0]).clone();
         point.settings.scale = if scale == 0.0 { 1.0 } else { scale };
         point.settings.offset = if offset.is_finite() { offset } else { 0.0 };
         point.settings.unit = unit.trim().to_owned();
@@ -256,7 +256,7 @@ proptest! {
         point.address = Address::Modbus(ModbusAddress { table: ModbusTable::Input, number, bits: None });
         point.settings.address = point.address.to_string();
         point.shaping = point.settings.shaping(1.0);
-        description.devices[0].points.remove(1);
+        description.devices[0].points = [Arc::new(point)].into();
         prop_assert_eq!(read(&write(&description)).unwrap(), description);
     }
 }
@@ -358,6 +358,6 @@ fn files_written_by_hand_keep_their_comments_when_they_are_brought_up_to_date() 
     assert!(!main.contains("[[uplink]]"));
     assert_eq!(updated["points/gas-analyser.csv"], POINTS, "a list that stays is not touched");
     assert_eq!(parse(&updated).unwrap().canonical(), after.clone().canonical());
-    after.lists.get_mut("points/gas-analyser.csv").unwrap()[0]["title"] = "CH4".into();
+    Arc::make_mut(after.lists.get_mut("points/gas-analyser.csv").unwrap())[0]["title"] = "CH4".into();
     assert!(update(&existing, &after).unwrap()["points/gas-analyser.csv"].contains("CH4"));
 }

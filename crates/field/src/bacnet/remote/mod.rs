@@ -547,7 +547,7 @@ impl Remote {
 
     /// Objects that say something of their points in place of the list.
     fn describing(&self) -> impl Iterator<Item = ObjectIdentifier> + '_ {
-        let points = self.planned.iter().flat_map(|planned| &planned.device.points);
+        let points = self.planned.iter().flat_map(|planned| &*planned.device.points);
         let objects = points.filter(|point| !point.auto().is_empty());
         let objects = objects.filter_map(|point| super::item::object(point.bacnet()?.0));
         objects.collect::<BTreeSet<_>>().into_iter()

@@ -314,7 +314,8 @@ async fn what_a_driver_tells_reaches_listeners_in_its_order() {
 #[tokio::test]
 async fn a_type_that_a_device_tells_comes_before_its_values_and_what_was_read_by_another_is_forgotten() {
     let mut description = description();
-    Arc::make_mut(&mut description.devices[0].points[0]).settings.data_type = DataType::Auto;
+    let points = &mut Arc::get_mut(&mut description.devices[0].points).unwrap();
+    Arc::make_mut(&mut points[0]).settings.data_type = DataType::Auto;
     let mut rig = Rig::start_with(description, |script| script.is_always_ready = true);
     rig.until_up().await;
     while rig.quality() != "good" {

@@ -1,0 +1,195 @@
+//! What a check found of point lists, for the next check: what stands as it was is not looked at again.
+
+use super::draft::object;
+use super::problem::Fault;
+use super::protocol::PointsOf;
+use super::schema::ObjectKind;
+use super::write::of_parts;
+use super::{DeviceProtocol, Point};
+use serde_json::Value;
+use std::collections::{BTreeSet, HashMap};
+use std::sync::{Arc, OnceLock};
+
+/// What a check found of the point lists of a draft.
+#[derive(Debug, Clone, Default)]
+pub struct CheckMemory {
+    pub(super) lists: HashMap<String, KnownList>,
+}
+
+/// A fault, and the row that it is of.
+pub(super) type RowFault = (usize, Fault);
+
+/// What was found of a list by itself, and as the list of devices.
+#[derive(Debug, Clone)]
+pub(super) struct KnownList {
+    pub(super) rows: Arc<Vec<Value>>,
+    /// What its rows are read as.
+    pub(super) kinds: Vec<ObjectKind>,
+    /// The rates that there are.
+    pub(super) rates: Arc<BTreeSet<String>>,
+    /// Whether each row follows its schema.
+    pub(super) sound: Arc<[bool]>,
+    /// What is wrong with rows by themselves, and with their names among each other.
+    pub(super) faults: Arc<[RowFault]>,
+    pub(super) duplicates: Arc<[RowFault]>,
+    /// What stands as it did before.
+    pub(super) kept: Kept,
+    /// Its points, for each kind of device that makes others of them.
+    pub(super) points: Vec<Arc<KnownPoints>>,
+}
+
+/// How many rows stand as they did, at the beginning and at the end.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(super) struct Kept {
+    first: usize,
+    last: usize,
+}
+
+/// The points of a list, as devices of one kind have them.
+#[derive(Debug)]
+pub(super) struct KnownPoints {
+    /// What of the device they depend on.
+    pub(super) of: PointsOf,
+    pub(super) points: Arc<[Arc<Point>]>,
+    /// The row of each.
+    places: Vec<u32>,
+    pub(super) faults: Vec<RowFault>,
+    pub(super) clashes: Vec<RowFault>,
+    /// Their rows in canonical form, once somebody has asked.
+    canonical: OnceLock<Arc<Vec<Value>>>,
+}
+
+impl Kept {
+    /// What of a list stands as it did. An edit, rows that are put in or taken out at one place leave all others as they are.
+    pub(super) fn of(before: &[Value], after: &[Value]) -> Self {
+        let first = before.iter().zip(after).take_while(|(one, other)| one == other).count();
+        let rest = before.len().min(after.len()) - first;
+        let last = before.iter().rev().zip(after.iter().rev()).take(rest).take_while(|(one, other)| one == other);
+        Self { first, last: last.count() }
+    }
+
+    /// The rows that do not, of so many.
+    pub(super) fn changed(self, rows: usize) -> std::ops::Range<usize> {
+        self.first..rows - self.last
+    }
+
+    /// What was known of each row, with what is found of those that changed in its place.
+    pub(super) fn renewed<T: Clone>(
+        self,
+        (before, rows_before): (&[(usize, T)], usize),
+        found: Vec<(usize, T)>,
+        rows: usize,
+    ) -> Vec<(usize, T)> {
+        let first = before.iter().filter(|(at, _)| *at < self.first).cloned();
+        let behind = before.iter().filter(|(at, _)| *at >= rows_before - self.last).cloned();
+        let last = behind.map(|(at, known)| (at + rows - rows_before, known));
+        first.chain(found).chain(last).collect()
+    }
+}
+
+impl KnownList {
+    /// The points that were made of it for devices of this kind.
+    pub(super) fn points_of(&self, key: &PointsOf) -> Option<&Arc<KnownPoints>> {
+        self.points.iter().find(|known| known.of == *key)
+    }
+}
+
+/// Makes a point of a row; what is wrong with it is added to the faults.
+pub(super) type Make<'a> = dyn FnMut(&Value) -> (Option<Point>, Vec<Fault>) + 'a;
+
+impl KnownPoints {
+    /// Makes the points of a list, or of what changed in it since `before` was made.
+    pub(super) fn new(
+        device: &DeviceProtocol,
+        list: &KnownList,
+        before: Option<(&Self, &KnownList)>,
+        make: &mut Make<'_>,
+    ) -> Self {
+        let (rows, kept) = (&list.rows, if before.is_some() { list.kept } else { Kept::default() });
+        let (mut made, mut faults) = (Vec::new(), Vec::new());
+        for at in kept.changed(rows.len()) {
+            let Some(row) = rows.get(at).filter(|_| list.sound.get(at) == Some(&true)) else { continue };
+            let (point, found) = make(row);
+            faults.extend(found.into_iter().map(|fault| (at, fault)));
+            made.extend(point.map(|point| (at, Arc::new(point))));
+        }
+        let is_canonical = before.is_some_and(|(known, list)| known.is_canonical(list))
+            && made.len() == kept.changed(rows.len()).len()
+            && made.iter().all(|(at, point)| rows.get(*at) == Some(&canonical(point)));
+        let (mut all, mut every_fault) = (made, faults);
+        if let Some((known, list)) = before {
+            let places = known.places.iter().map(|place| *place as usize);
+            let points: Vec<_> = places.zip(known.points.iter().cloned()).collect();
+            all = kept.renewed((&points, list.rows.len()), all, rows.len());
+            every_fault = kept.renewed((&known.faults, list.rows.len()), every_fault, rows.len());
+        }
+        let places = all.iter().map(|(at, _)| u32::try_from(*at).unwrap_or(u32::MAX)).collect();
+        let points: Arc<[Arc<Point>]> = all.into_iter().map(|(_, point)| point).collect();
+        let mut known = Self {
+            of: device.for_points(),
+            points,
+            places,
+            faults: every_fault,
+            clashes: Vec::new(),
+            canonical: OnceLock::new(),
+        };
+        known.clashes =
+            device.clashes(&known.points).into_iter().filter_map(|(at, fault)| Some((known.row(at)?, fault))).collect();
+        if is_canonical {
+            let _ = known.canonical.set(Arc::clone(rows));
+        }
+        known
+    }
+
+    /// The row of a point.
+    fn row(&self, at: usize) -> Option<usize> {
+        self.places.get(at).map(|place| *place as usize)
+    }
+
+    fn is_canonical(&self, list: &KnownList) -> bool {
+        self.canonical.get().is_some_and(|rows| Arc::ptr_eq(rows, &list.rows))
+    }
+
+    /// Their rows in canonical form: those of the list itself, where they are that already.
+    pub(super) fn canonical(&self, list: &KnownList) -> Arc<Vec<Value>> {
+        let make = || {
+            let rows: Vec<_> = self.points.iter().map(|point| canonical(point)).collect();
+            if rows == *list.rows { Arc::clone(&list.rows) } else { Arc::new(rows) }
+        };
+        Arc::clone(self.canonical.get_or_init(make))
+    }
+}
+
+/// A point as its row in canonical form.
+pub(super) fn canonical(point: &Point) -> Value {
+    let parts = [object(&point.settings), point.protocol.write()];
+    Value::Object(of_parts(ObjectKind::Point(point.protocol.protocol()), &parts))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_stands_at_both_ends_is_kept_and_no_row_counts_twice() {
+        let rows = |text: &str| text.chars().map(|letter| Value::from(letter.to_string())).collect::<Vec<_>>();
+        for (before, after, first, last) in [
+            ("abcd", "abcd", 4, 0),
+            ("abcd", "axcd", 1, 2),
+            ("abcd", "abxcd", 2, 2),
+            ("abcd", "ad", 1, 1),
+            ("aa", "aaa", 2, 0),
+            ("aaa", "aa", 2, 0),
+            ("", "ab", 0, 0),
+            ("ab", "", 0, 0),
+        ] {
+            let (before, after) = (rows(before), rows(after));
+            let kept = Kept::of(&before, &after);
+            assert_eq!(kept, Kept { first, last }, "{before:?} {after:?}");
+            let known: Vec<_> = before.iter().cloned().enumerate().collect();
+            let changed = kept.changed(after.len()).map(|at| (at, after[at].clone())).collect();
+            let renewed = kept.renewed((&known, before.len()), changed, after.len());
+            assert_eq!(renewed, after.iter().cloned().enumerate().collect::<Vec<_>>());
+        }
+    }
+}

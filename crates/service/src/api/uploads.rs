@@ -1,0 +1,103 @@
+//! Descriptions that are larger than one request may be: in parts, with progress, and in the place of the draft once all is there.
+
+use crate::access::auth::Engineer;
+use crate::api::check::CheckResult;
+use crate::api::draft::replaced;
+use crate::api::extract::{Json, Path};
+use crate::draft::uploads::Of;
+use crate::{ApiError, App, ProblemDetails};
+use axum::extract::State;
+use axum::http::StatusCode;
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+
+/// An upload, and how much of it has come.
+#[derive(Debug, Serialize, utoipa::ToSchema)]
+pub(crate) struct UploadView {
+    /// Its number.
+    upload: u64,
+    /// How many bytes of files have come.
+    bytes: usize,
+}
+
+/// A part of a file.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct UploadPart {
+    /// Path relative to gateway.toml.
+    path: String,
+    /// How many bytes of the file came before it.
+    at: usize,
+    /// What comes.
+    text: String,
+}
+
+/// Everything has come.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct UploadEnd {
+    /// The version of the draft that was looked at.
+    version: u64,
+}
+
+/// Begins an upload of files. It is given up when nothing comes for ten minutes.
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/draft/uploads", operation_id = "begin_upload", tag = "draft",
+    params(("gateway" = String, Path)), extensions(("x-role" = json!("engineer"))), responses((status = 201, body = UploadView),
+    (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails), (status = 404, body = ProblemDetails),
+    (status = 429, body = ProblemDetails)))]
+pub(crate) async fn begin(
+    State(app): State<Arc<App>>,
+    Engineer(author): Engineer,
+    Path(gateway): Path<String>,
+) -> Result<(StatusCode, Json<UploadView>), ApiError> {
+    if app.store.gateway(&gateway).await?.is_none() {
+        return Err(ApiError::NotFound(format!("gateway {gateway:?}")));
+    }
+    let upload = app.uploads.begin(&author.person, &gateway)?;
+    Ok((StatusCode::CREATED, Json(UploadView { upload, bytes: 0 })))
+}
+
+/// Takes a part of a file: parts of one file come in their order, and one may be sent again when its answer was lost.
+#[utoipa::path(put, path = "/api/v1/gateways/{gateway}/draft/uploads/{upload}", operation_id = "upload_part", tag = "draft",
+    request_body = UploadPart, params(("gateway" = String, Path), ("upload" = u64, Path)), extensions(("x-role" = json!("engineer"))),
+    responses((status = 200, body = UploadView), (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails),
+    (status = 403, body = ProblemDetails), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails),
+    (status = 413, body = ProblemDetails)))]
+pub(crate) async fn part(
+    State(app): State<Arc<App>>,
+    Engineer(author): Engineer,
+    Path((gateway, upload)): Path<(String, u64)>,
+    Json(part): Json<UploadPart>,
+) -> Result<Json<UploadView>, ApiError> {
+    let of = Of { person: &author.person, gateway: &gateway, number: upload };
+    let bytes = app.uploads.take(of, &part.path, part.at, &part.text)?;
+    Ok(Json(UploadView { upload, bytes }))
+}
+
+/// Puts what has come in the place of the whole draft.
+#[utoipa::path(post, path = "/api/v1/gateways/{gateway}/draft/uploads/{upload}", operation_id = "end_upload", tag = "draft",
+    request_body = UploadEnd, params(("gateway" = String, Path), ("upload" = u64, Path)), extensions(("x-role" = json!("engineer"))),
+    responses((status = 200, body = CheckResult), (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails),
+    (status = 403, body = ProblemDetails), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails),
+    (status = 413, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+pub(crate) async fn end(
+    State(app): State<Arc<App>>,
+    Engineer(author): Engineer,
+    Path((gateway, upload)): Path<(String, u64)>,
+    Json(UploadEnd { version }): Json<UploadEnd>,
+) -> Result<Json<CheckResult>, ApiError> {
+    let files = app.uploads.end(Of { person: &author.person, gateway: &gateway, number: upload })?;
+    replaced(&app, &author, &gateway, &files, version).await
+}
+
+/// Gives an upload up.
+#[utoipa::path(delete, path = "/api/v1/gateways/{gateway}/draft/uploads/{upload}", operation_id = "drop_upload", tag = "draft",
+    params(("gateway" = String, Path), ("upload" = u64, Path)), extensions(("x-role" = json!("engineer"))), responses((status = 204),
+    (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails),
+    (status = 404, body = ProblemDetails)))]
+pub(crate) async fn drop(
+    State(app): State<Arc<App>>,
+    Engineer(author): Engineer,
+    Path((gateway, upload)): Path<(String, u64)>,
+) -> Result<StatusCode, ApiError> {
+    app.uploads.end(Of { person: &author.person, gateway: &gateway, number: upload })?;
+    Ok(StatusCode::NO_CONTENT)
+}
