@@ -1,6 +1,7 @@
 //! What of a description a running link depends on.
 
 use super::{Description, Device, DeviceSettings, Link, LinkSettings, Point, PointSettings};
+use std::sync::Arc;
 
 impl Description {
     /// Whether a link asks for the same things in the same way here and there: then it goes on running while the
@@ -44,8 +45,16 @@ fn same_device(mine: &Description, left: &Device, theirs: &Description, right: &
         |settings: &DeviceSettings| DeviceSettings { title: String::new(), points: String::new(), ..settings.clone() };
     bare(&left.settings) == bare(&right.settings)
         && left.protocol == right.protocol
-        && left.points.len() == right.points.len()
-        && left.points.iter().zip(&*right.points).all(|(left, right)| same_point(mine, left, theirs, right))
+        && same_points(mine, &left.points, theirs, &right.points)
+}
+
+fn same_points(mine: &Description, left: &Arc<[Arc<Point>]>, theirs: &Description, right: &Arc<[Arc<Point>]>) -> bool {
+    // Those that descriptions share differ by what else these say of their rates only.
+    let are_rates_same = mine.rates == theirs.rates;
+    let is_same = |(left, right): (&Arc<Point>, &Arc<Point>)| {
+        (are_rates_same && Arc::ptr_eq(left, right)) || same_point(mine, left, theirs, right)
+    };
+    (are_rates_same && Arc::ptr_eq(left, right)) || left.len() == right.len() && left.iter().zip(&**right).all(is_same)
 }
 
 fn same_point(mine: &Description, left: &Point, theirs: &Description, right: &Point) -> bool {

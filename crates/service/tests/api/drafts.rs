@@ -98,6 +98,102 @@ async fn a_gateway_is_described_checked_compared_activated_and_taken_back() {
     api.stop().await;
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn a_draft_that_is_read_again_is_what_it_was_however_it_came_about() {
+    let mut api = Api::start().await;
+    let token = api.token_of("ada", Role::Engineer).await;
+    let added = json!({ "name": "heat" });
+    assert_eq!(api.status(Method::POST, "/api/v1/gateways", Who::Token(&token), Some(added)).await, 201);
+    files_come_in_parts(&Engineer { api: &api, token: token.clone(), gateway: "heat" }).await;
+    api = is_the_same_after_a_restart(api, &token).await;
+    let ada = Engineer { api: &api, token: token.clone(), gateway: "heat" };
+    let list = "points/pump.csv";
+    let point = async |name: &str| {
+        let points = ada.get("/draft/points?list=points/pump.csv").await;
+        points.as_array().unwrap().iter().find(|point| point["name"] == *name).unwrap().clone()
+    };
+    let (two, three, four) = (point("value-2").await, point("value-3").await, point("value-4").await);
+    let with = |point: &Value, key: &str, to: Value| {
+        let mut content = point["content"].clone();
+        content[key] = to;
+        json!({ "object": { "class": "point", "list": list, "name": point["name"] }, "version": point["version"], "content": content })
+    };
+    let gone = |point: &Value| json!({ "object": { "class": "point", "list": list, "name": point["name"] }, "version": point["version"], "content": null });
+    // Names that swap, one that goes and comes again, one that is new, and a link that everybody follows.
+    assert_eq!(
+        ada.edit(json!([with(&two, "name", "spare".into()), with(&three, "name", "value-2".into())])).await.0,
+        200
+    );
+    let spare = point("spare").await;
+    assert_eq!(ada.edit(json!([with(&spare, "name", "value-3".into()), gone(&four)])).await.0, 200);
+    ada.add("point", list, json!({ "name": "value-4", "address": "holding:99", "type": "uint16", "rate": "fast" }))
+        .await;
+    assert_eq!(ada.change("link", "bus", "name", "field-bus".into()).await.0, 200);
+    api = is_the_same_after_a_restart(api, &token).await;
+    let ada = Engineer { api: &api, token: token.clone(), gateway: "heat" };
+    let (status, activated) = ada.activate("first").await;
+    assert_eq!(status, 201, "{activated}");
+    api = is_the_same_after_a_restart(api, &token).await;
+    // An import is edits of the list, and stands beside those of others.
+    let ada = Engineer { api: &api, token: token.clone(), gateway: "heat" };
+    assert_eq!(ada.change("device", "pump", "title", "Pump".into()).await.0, 200);
+    let version = ada.draft().await["version"].clone();
+    let text = "name,address,type,rate,unit\nvalue-7,holding:7,uint16,fast,bar\nnew,holding:200,uint16,fast,%\n";
+    let import = json!({ "list": list, "text": text, "version": version });
+    let (status, told) = ada.call(Method::POST, "/draft/import", Some(import)).await;
+    assert_eq!(
+        (status, told["added"].clone(), told["changed"][0]["name"].clone()),
+        (200, json!(["new"]), json!("value-7")),
+        "{told}"
+    );
+    assert_eq!(ada.draft().await["changes"], 3);
+    api = is_the_same_after_a_restart(api, &token).await;
+    api.stop().await;
+}
+
+async fn files_come_in_parts(ada: &Engineer<'_>) {
+    let main = "[gateway]\nname = \"heat\"\n[rates]\nfast = \"1s\"\n[[link]]\nname = \"bus\"\nprotocol = \"modbus-tcp\"\nhost = \"127.0.0.1\"\n\
+                port = 1\n[[device]]\nname = \"pump\"\nlink = \"bus\"\nunit = 3\n";
+    let row = |at: usize| format!("value-{at},holding:{at},uint16,fast\n");
+    let rows: String = (0..60).map(row).collect();
+    let begun = ada.call(Method::POST, "/draft/uploads", None).await;
+    assert_eq!(begun.0, 201, "{begun:?}");
+    let upload = format!("/draft/uploads/{}", begun.1["upload"]);
+    let part = async |path: &str, at: usize, text: &str| {
+        ada.call(Method::PUT, &upload, Some(json!({ "path": path, "at": at, "text": text }))).await
+    };
+    assert_eq!(part("gateway.toml", 0, main).await.0, 200);
+    let head = "name,address,type,rate\n";
+    assert_eq!(part("points/pump.csv", 0, head).await.0, 200);
+    let (status, refused) = part("points/pump.csv", 99, &rows).await;
+    assert!(status == 409 && refused["detail"].as_str().unwrap().contains("expected at 23, not 99"), "{refused}");
+    assert_eq!(part("points/pump.csv", head.len(), &rows).await.0, 200);
+    assert_eq!(part("points/pump.csv", head.len(), &rows).await.1["bytes"], main.len() + head.len() + rows.len());
+    let version = ada.draft().await["version"].clone();
+    let (status, told) = ada.call(Method::POST, &upload, Some(json!({ "version": version }))).await;
+    assert_eq!((status, told["mistakes"].as_u64()), (200, Some(0)), "{told}");
+    assert_eq!(ada.call(Method::POST, &upload, Some(json!({ "version": version }))).await.0, 404, "it is over");
+    assert_eq!(ada.draft().await["lists"][0]["points"], 60);
+    let page = ada.get("/draft/points?list=points/pump.csv&after=value-57&limit=9").await;
+    assert_eq!(
+        page.as_array().unwrap().iter().map(|point| point["name"].clone()).collect::<Vec<_>>(),
+        ["value-58", "value-59"]
+    );
+}
+
+/// What is kept in memory is what the database has.
+async fn is_the_same_after_a_restart(api: Api, token: &str) -> Api {
+    let all = async |api: &Api| {
+        let ada = Engineer { api, token: token.to_owned(), gateway: "heat" };
+        let [draft, points, check] = [ada.draft().await, ada.get("/draft/points").await, ada.get("/draft/check").await];
+        (draft, points, check, ada.get("/draft/files").await)
+    };
+    let before = all(&api).await;
+    let api = api.restart().await;
+    assert_eq!(all(&api).await, before);
+    api
+}
+
 async fn describe(ada: &Engineer<'_>) {
     ada.add("rate", "", json!({ "period": "500ms", "name": "fast", "colour": "red" })).await;
     ada.add("link", "", json!({ "name": "bus", "protocol": "modbus-tcp", "host": "127.0.0.1", "port": 1 })).await;

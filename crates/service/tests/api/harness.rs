@@ -53,6 +53,23 @@ impl Api {
         Self { directory, database, store, service, http: Client::new(), url }
     }
 
+    /// Another service in its place, which knows only what the database has.
+    pub(crate) async fn restart(self) -> Self {
+        self.service.stop().await;
+        let store = Store::new(&self.database.url("interlex")).unwrap();
+        let config = ServiceConfig {
+            listen: (Ipv4Addr::LOCALHOST, 0).into(),
+            store: store.clone(),
+            tls: None,
+            data_dir: self.directory.path().to_owned(),
+            trusted_proxies: Vec::new(),
+            is_audit_required: false,
+        };
+        let service = Service::start(config).await.unwrap();
+        service.ready().await;
+        Self { url: service.url(), service, store, ..self }
+    }
+
     pub(crate) async fn stop(mut self) {
         self.service.stop().await;
         self.database.stop().await;
