@@ -169,7 +169,7 @@ fn described(points: usize, own: bool, ports: &[u16], broker: SocketAddr) -> Vec
         );
         if own || device == 0 {
             let mut text = "name,address,type,scale,unit,rate,title\n".to_owned();
-            for point in 0..PER_DEVICE - 1 {
+            for point in 0..PER_DEVICE {
                 let _ = writeln!(text, "value-{point},holding:{point},uint16,0.1,kW,normal,Value {point}");
             }
             files.push((list, text));
@@ -201,7 +201,7 @@ async fn measured(points: usize, own: bool) -> anyhow::Result<Figures> {
     figures.push(("files into the draft", begun.elapsed().as_secs_f64(), "s"));
     figures.push(("first activation", scale.activate().await?, "s"));
     let begun = Instant::now();
-    scale.are_good(points - points / PER_DEVICE).await?;
+    scale.are_good(points).await?;
     figures.push(("until all are good", begun.elapsed().as_secs_f64(), "s"));
     sleep(WATCHED).await;
     #[expect(clippy::cast_precision_loss, reason = "far below 2^53")]
@@ -254,7 +254,7 @@ async fn measured(points: usize, own: bool) -> anyhow::Result<Figures> {
     scale.rig.stop_service().await;
     let begun = Instant::now();
     scale.rig.restart_service().await;
-    scale.are_good(points - points / PER_DEVICE).await?;
+    scale.are_good(points).await?;
     figures.push(("restart, until all are good", begun.elapsed().as_secs_f64(), "s"));
     sleep(WATCHED).await;
     figures.push(("memory a point, after the restart", per_point(resident(scale.rig.service.pid())), "B"));

@@ -68,7 +68,7 @@ pub(crate) async fn run(arguments: PointsArguments) -> anyhow::Result<()> {
             let (mut shown, mut count) = (table(&HEADER).sparing(&SPARING), 0);
             while let Some(page) = pages.next().await? {
                 let fitting = page.iter().take(MOST_SHOWN - count);
-                fitting.for_each(|point| _ = shown.add_row(row(point, now)));
+                fitting.for_each(|point| shown.add_row(row(point, now)));
                 count += page.len();
                 if count > MOST_SHOWN {
                     break;

@@ -26,15 +26,15 @@ impl Draft {
     #[must_use]
     pub fn overlaid(&self, edits: impl IntoIterator<Item = (ObjectRef, bool, Option<Value>)>) -> Self {
         let mut draft = self.clone();
-        let mut kinds: BTreeMap<(ObjectClass, String), (HashMap<String, Option<Value>>, Vec<Value>)> = BTreeMap::new();
+        let mut kinds: BTreeMap<(ObjectClass, String), Overlay> = BTreeMap::new();
         for (object, is_new, content) in edits {
-            let (instead, new) = kinds.entry((object.class, object.list)).or_default();
+            let overlay = kinds.entry((object.class, object.list)).or_default();
             match is_new {
-                true => new.extend(content),
-                false => _ = instead.insert(object.name, content),
+                true => overlay.new.extend(content),
+                false => _ = overlay.instead.insert(object.name, content),
             }
         }
-        for ((class, list), (mut instead, new)) in kinds {
+        for ((class, list), Overlay { mut instead, new }) in kinds {
             let mut lay = |objects: &mut Vec<Value>| {
                 objects.retain_mut(|object| match instead.remove(name_of(object)) {
                     Some(Some(content)) => {
@@ -106,6 +106,13 @@ impl Draft {
         let named: std::collections::HashSet<_> = self.devices.iter().map(list_of).collect();
         self.lists.retain(|list, rows| !rows.is_empty() || named.contains(list.as_str()));
     }
+}
+
+/// What stands in the places of some objects of a kind, by their names, and what is new behind them.
+#[derive(Default)]
+struct Overlay {
+    instead: HashMap<String, Option<Value>>,
+    new: Vec<Value>,
 }
 
 /// The name that an object has, and what it becomes.

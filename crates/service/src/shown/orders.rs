@@ -4,7 +4,8 @@ use interlex_gateway::{Gateway, PointInfo, Running};
 use serde::Deserialize;
 use std::cmp::Ordering;
 use std::sync::{Arc, Weak};
-use std::time::{Duration, Instant};
+use std::time::Duration;
+use tokio::time::Instant;
 
 /// By what points are sorted.
 #[derive(Debug, Default, Clone, Copy, PartialEq, Eq, Deserialize, utoipa::ToSchema)]
