@@ -62,6 +62,7 @@ export type OffersImport = components["schemas"]["OffersImport"];
 export type NameRule = components["schemas"]["NameRule"];
 export type Conflict = components["schemas"]["ConflictView"];
 export type WaitingLoss = components["schemas"]["WaitingLoss"];
+export type Keeping = components["schemas"]["Keeping"];
 export type Editor = components["schemas"]["Editor"];
 /** What an object holds: the keys of the files. */
 export type Content = Record<string, unknown>;

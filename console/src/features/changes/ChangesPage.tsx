@@ -1,14 +1,14 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
-import { api, dataOf, type DraftView, type Problem, type WaitingLoss } from "../../api/client";
+import { api, dataOf, type DraftView, type Keeping, type Problem, type WaitingLoss } from "../../api/client";
 import { checkQuery, differenceQuery } from "../../api/queries";
 import { Badge } from "../../components/Badge";
 import { Confirm } from "../../components/Confirm";
 import { Button, Field } from "../../components/Form";
 import { Loading, Notice } from "../../components/Notice";
 import { Panel } from "../../components/Page";
-import { count } from "../../text/format";
+import { count, span, value } from "../../text/format";
 import { refresh } from "../description/edits";
 import { GatewayPage } from "../gateways/GatewayPage";
 import { useMay } from "../session/may";
@@ -68,6 +68,7 @@ function Changes({ gateway, draft }: { gateway: string; draft: DraftView }) {
             version={difference.data?.version ?? draft.version}
             mistakes={check.data?.mistakes ?? 0}
             losses={difference.data?.losses ?? []}
+            keeping={difference.data?.keeping ?? []}
             onActivated={() => setActivated({ before: draft.active ?? null })}
           />
         ) : null}
@@ -118,10 +119,12 @@ interface ActivatePanelProps {
   mistakes: number;
   /** What waits for brokers and has no place in the draft any more. */
   losses?: readonly WaitingLoss[];
+  /** For how long uplinks keep what their brokers do not take. */
+  keeping?: readonly Keeping[];
   onActivated: () => void;
 }
 
-export function ActivatePanel({ gateway, version, mistakes, losses = [], onActivated }: ActivatePanelProps) {
+export function ActivatePanel({ gateway, version, mistakes, losses = [], keeping = [], onActivated }: ActivatePanelProps) {
   const [note, setNote] = useState("");
   const [mayDrop, setMayDrop] = useState(false);
   const queries = useQueryClient();
@@ -164,6 +167,12 @@ export function ActivatePanel({ gateway, version, mistakes, losses = [], onActiv
             </label>
           </Notice>
         ) : null}
+        {keeping.map((one) => (
+          <p key={one.uplink} className={`text-sm ${one.room_ends_first ? "text-warn" : "text-soft"}`}>
+            {one.uplink} keeps {span(one.seconds * 1000)} without its broker{one.room_ends_first ? ", then its room ends" : ""}, at{" "}
+            {value(one.samples_per_second)} samples a second at the most.
+          </p>
+        ))}
         {activate.isError ? <Notice tone="alarm" title={activate.error.message} /> : null}
         <Button type="submit" disabled={activate.isPending || mistakes > 0}>
           {activate.isPending ? "Activating …" : "Activate the draft"}

@@ -265,6 +265,7 @@ function RunIt({ gateway, draft, forms, device }: { gateway: string; draft: Draf
             gateway={gateway}
             version={difference.data.version}
             mistakes={check.data.mistakes}
+            keeping={difference.data.keeping ?? []}
             onActivated={() => setActivated({ before: draft.active ?? null })}
           />
         </>

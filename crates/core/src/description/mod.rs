@@ -21,6 +21,7 @@ mod footprint;
 mod form;
 mod formats;
 mod import;
+mod keeping;
 mod key_rule;
 mod memory;
 mod merge;
@@ -58,6 +59,7 @@ pub use dnp3::{
 pub use draft::{Draft, list_of};
 pub use form::Form;
 pub use import::{OffersImport, Others, PointChange, PointsImport, TakenOffers, import_offers, import_points};
+pub use keeping::Keeping;
 pub use memory::CheckMemory;
 pub use merge::{Merged, merge};
 pub use modbus::{

@@ -10,7 +10,7 @@ use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use axum::http::StatusCode;
 use interlex_busy::watched;
-use interlex_core::description::{Difference, Draft, difference};
+use interlex_core::description::{Difference, Draft, Keeping, difference};
 use interlex_gateway::{Outcome, WaitingLoss};
 use interlex_store::RevisionSummary;
 use serde::{Deserialize, Serialize};
@@ -52,6 +52,9 @@ pub(crate) struct DifferenceView {
     /// The samples that wait for brokers and that an activation of the draft would lose.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     losses: Vec<WaitingLoss>,
+    /// For how long uplinks of the draft keep what their brokers do not take.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    keeping: Vec<Keeping>,
 }
 
 /// What to activate.
@@ -96,19 +99,24 @@ pub(crate) async fn compare(
     let before = side(&app, &opened, sides.before.as_deref().unwrap_or("active")).await?;
     let after = side(&app, &opened, sides.after.as_deref().unwrap_or("draft")).await?;
     let difference = difference(before.as_deref(), &after.unwrap_or_default());
-    let losses = match (sides.after.as_deref().unwrap_or("draft"), app.gateway(&gateway)) {
+    let (losses, keeping) = match (sides.after.as_deref().unwrap_or("draft"), app.gateway(&gateway)) {
         ("draft", Some(running)) if !difference.objects.is_empty() => {
             // A draft with mistakes cannot be activated, and so loses nothing.
             match drafts::check(&app, &opened).await?.into_result() {
-                Ok(description) => running.would_lose(&description).await,
-                Err(_) => Vec::new(),
+                Ok(description) => (running.would_lose(&description).await, description.keeping()),
+                Err(_) => (Vec::new(), Vec::new()),
             }
         }
-        _ => Vec::new(),
+        ("draft", None) => match drafts::check(&app, &opened).await?.into_result() {
+            Ok(description) => (Vec::new(), description.keeping()),
+            Err(_) => (Vec::new(), Vec::new()),
+        },
+        _ => (Vec::new(), Vec::new()),
     };
-    let told = losses.iter().map(|loss| format!("{loss}\n"));
+    let told =
+        losses.iter().map(|loss| format!("{loss}\n")).chain(keeping.iter().map(|keeping| format!("{keeping}\n")));
     let text = std::iter::once(difference.to_string()).chain(told).collect();
-    Ok(Json(DifferenceView { version: opened.record.version, difference, text, losses }))
+    Ok(Json(DifferenceView { version: opened.record.version, difference, text, losses, keeping }))
 }
 
 async fn side(app: &App, opened: &OpenDraft, word: &str) -> Result<Option<Arc<Draft>>, ApiError> {
