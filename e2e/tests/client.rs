@@ -29,7 +29,7 @@ const LOOKS: [(&str, &[&str]); 19] = [
 
 /// Commands that go wrong: with which exit code, and in which words.
 const MISTAKES: [(&str, i32, &str); 26] = [
-    ("points --quality rotten", 1, "quality is \"rotten\"; expected good, uncertain or bad"),
+    ("points --quality rotten", 1, "quality is \"rotten\"; expected good, uncertain, bad or not-good"),
     ("watch no-such-point --count 1", 1, "no points match"),
     ("link nowhere", 1, "there is no running link alderfen-1/nowhere"),
     ("frames nowhere", 1, "nowhere"),

@@ -102,6 +102,7 @@ export class LiveStore {
     clearInterval(this.#watch);
     this.#source?.close();
     this.#source = null;
+    this.#stream = null;
     if (this.#live.kind === "live") this.#set({ kind: "connecting" });
   }
 

@@ -44,6 +44,8 @@ enum Scenario {
     /// The devices of modbus-fleet, in a process of their own
     #[value(hide = true)]
     FleetDevices,
+    /// 20,000 requests every ten seconds on one link, beside as many on fifty
+    Requests,
     /// Requests for 50,000 points: how long to plan, and how many against the least possible
     Planner,
     /// Samples through shaping, quality, change detection and latest table, 100,000 points on one core
@@ -102,6 +104,7 @@ async fn main() -> anyhow::Result<()> {
         Scenario::ModbusPoll => modbus_poll::run().await,
         Scenario::ModbusFleet => modbus_fleet::run().await,
         Scenario::FleetDevices => modbus_fleet::devices().await,
+        Scenario::Requests => modbus_fleet::requests().await,
         Scenario::Planner => planner::run(),
         Scenario::Pipeline => pipeline::run(),
         Scenario::SparkplugEncode => sparkplug_encode::run(),

@@ -135,3 +135,58 @@ pub(crate) async fn run() -> anyhow::Result<()> {
     drop(child);
     Ok(())
 }
+
+const UNITS: usize = 80;
+const REQUESTS_OF_A_UNIT: usize = 250;
+
+/// Units with so many registers apart that each is a request of its own, on so many links.
+fn apart(ports: &[u16], links: usize) -> Files {
+    let mut main = "[gateway]\nname = \"works\"\n[rates]\nnormal = \"10s\"\n".to_owned();
+    for (link, port) in ports.iter().take(links).enumerate() {
+        // Writing into a string cannot fail.
+        let _ = write!(
+            main,
+            "[[link]]\nname = \"bus-{link}\"\nprotocol = \"modbus-tcp\"\nhost = \"127.0.0.1\"\nport = {port}\n"
+        );
+    }
+    for device in 0..UNITS {
+        let (link, unit) = (device % links, device + 1);
+        let _ = write!(
+            main,
+            "[[device]]\nname = \"unit-{unit}\"\nlink = \"bus-{link}\"\nunit = {unit}\npoints = \"meter.csv\"\n"
+        );
+    }
+    let mut list = "name,address,type,rate\n".to_owned();
+    for point in 0..REQUESTS_OF_A_UNIT {
+        let _ = writeln!(list, "value-{point},holding:{},uint16,normal", point * 2);
+    }
+    [("gateway.toml".to_owned(), main), ("meter.csv".to_owned(), list)].into()
+}
+
+/// Very many requests on one link, beside as many on fifty.
+pub(crate) async fn requests() -> anyhow::Result<()> {
+    let (child, ports) = start_devices().await?;
+    let points = UNITS * REQUESTS_OF_A_UNIT;
+    let mut told = Vec::new();
+    for links in [1, 50] {
+        let description = read(&apart(&ports, links)).map_err(|problems| anyhow::anyhow!("{problems:?}"))?;
+        let begun = Instant::now();
+        let gateway = Gateway::start(Arc::new(description), GatewayOptions::default()).await;
+        while gateway.status().points_good < points {
+            anyhow::ensure!(begun.elapsed() < Duration::from_secs(60), "the devices do not come up");
+            sleep(Duration::from_millis(5)).await;
+        }
+        let first = begun.elapsed().as_secs_f64();
+        sleep(WARM_UP).await;
+        let (cpu, started) = (cpu_time()?, Instant::now());
+        sleep(MEASURED).await;
+        told.push((first, (cpu_time()? - cpu).as_secs_f64() / started.elapsed().as_secs_f64() * 100.0));
+        gateway.stop().await;
+    }
+    drop(child);
+    let [one, fifty] = told.as_slice() else { anyhow::bail!("not measured") };
+    crate::report::title(&format!("requests: {points} requests every 10 s"), ("on one link", "on fifty"));
+    row("until all are good, s", &format!("{:.2}", one.0), &format!("{:.2}", fifty.0), Some(one.0 / fifty.0));
+    row("share of one core", &format!("{:.1} %", one.1), &format!("{:.1} %", fifty.1), Some(one.1 / fifty.1));
+    Ok(())
+}

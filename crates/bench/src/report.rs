@@ -14,8 +14,12 @@ pub(crate) fn row(what: &str, ours: &str, raw: &str, ratio: Option<f64>) {
 }
 
 pub(crate) fn header(scenario: &str) {
+    title(scenario, ("Interlex", "raw limit"));
+}
+
+pub(crate) fn title(scenario: &str, (ours, other): (&str, &str)) {
     anstream::println!("{scenario}");
-    row("", "Interlex", "raw limit", None);
+    row("", ours, other, None);
 }
 
 /// How many a second.

@@ -1,5 +1,5 @@
 use crate::buffer::{Counted, HOST, Rig, count};
-use crate::report::{cpu_time, now, quantile, resident, row};
+use crate::report::{cpu_time, now, quantile, resident, row, title};
 use anyhow::ensure;
 use interlex_gateway::UplinkState;
 use parking_lot::Mutex;
@@ -49,10 +49,8 @@ async fn steady(more: &str, until_steady: Duration) -> anyhow::Result<Taken> {
 pub(crate) async fn run() -> anyhow::Result<()> {
     let without = steady("", Duration::from_secs(10)).await?;
     let ours = steady(&format!("primary-host = \"{HOST}\"\n"), UNTIL_STEADY).await?;
-    anstream::println!(
-        "settling: 100,000 samples a second; with a primary host, host-keep-alive 60 s, and without one"
-    );
-    row("", "with", "without", None);
+    let told = "settling: 100,000 samples a second; with a primary host, host-keep-alive 60 s, and without one";
+    title(told, ("with", "without"));
     let told = |what: &str, of: fn(&Taken) -> String| row(what, &of(&ours), &of(&without), None);
     told("share of one core, plant and host in the process", |taken| format!("{:.0} %", taken.cpu * 100.0));
     told("memory of the process", |taken| format!("{} MB", taken.memory >> 20));

@@ -88,13 +88,16 @@ impl Store {
         gateway: &str,
         number: i64,
     ) -> Result<(Files, BTreeMap<String, Vec<PieceDigest>>), StoreError> {
-        let query = "SELECT f.path, f.digest, p.content FROM file f JOIN file_piece p ON p.digest = f.digest \
+        let query = "SELECT f.path, f.digest, p.content FROM file f LEFT JOIN file_piece p ON p.digest = f.digest \
                      WHERE f.gateway = ? AND f.number = ? ORDER BY f.path, f.place";
         let rows = sqlx::query(query).bind(gateway).bind(number).fetch_all(&self.pool).await?;
         let (mut files, mut pieces) = (Files::new(), BTreeMap::<_, Vec<_>>::new());
         for row in rows {
             let path: String = row.try_get("path")?;
-            let content: Vec<u8> = row.try_get("content")?;
+            let content: Option<Vec<u8>> = row.try_get("content")?;
+            // A file without one of its pieces would be another description.
+            let missing = || sqlx::Error::Protocol(format!("a piece of {path} of gateway {gateway} is missing"));
+            let content = content.ok_or_else(missing)?;
             let text = String::from_utf8(content).map_err(|error| sqlx::Error::Decode(error.into()))?;
             files.entry(path.clone()).or_default().push_str(&text);
             pieces.entry(path).or_default().push(digest(&row)?);

@@ -28,7 +28,7 @@ pub(crate) struct PointsArguments {
     /// Only of this device
     #[arg(long)]
     pub(crate) device: Option<String>,
-    /// Only of this quality: good, uncertain or bad
+    /// Only of this quality: good, uncertain, bad or not-good
     #[arg(long)]
     pub(crate) quality: Option<String>,
     /// Order of the rows
@@ -59,9 +59,12 @@ pub(crate) async fn run(arguments: PointsArguments) -> anyhow::Result<()> {
             array.end()?;
         }
         Output::Csv => {
+            // What goes wrong at once is no output.
+            let mut next = pages.next().await?;
             print_csv(&CSV_HEADER, std::iter::empty())?;
-            while let Some(page) = pages.next().await? {
+            while let Some(page) = next {
                 print_csv_rows(page.iter().map(csv_row))?;
+                next = pages.next().await?;
             }
         }
         Output::Table => {
