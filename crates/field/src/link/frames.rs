@@ -268,16 +268,20 @@ mod tests {
         let clock: Arc<dyn Clock> = Arc::new(ManualClock::new(Timestamp::from_millis(1_800_000_000_000)));
         let words = Bare(tokio::time::Instant::now().into_std());
         let mut ring = FrameRing::new(words, 1, clock);
-        ring.budget = 2 * FrameRing::<Bare>::OVERHEAD + 30;
-        for number in 0..5 {
+        ring.budget = 5 * (FrameRing::<Bare>::OVERHEAD + 12);
+        for number in 0..8 {
             ring.record(vec![number; 12]);
         }
         let kept =
             |filter: FrameFilter| ring.view(&filter).iter().map(|view| view.hex[..2].to_owned()).collect::<Vec<_>>();
-        assert_eq!(kept(FrameFilter::default()), ["03", "04"]);
-        assert_eq!(kept(FrameFilter { after: Some(4), ..FrameFilter::default() }), ["04"]);
+        assert_eq!(kept(FrameFilter::default()), ["03", "04", "05", "06", "07"]);
+        assert_eq!(kept(FrameFilter { after: Some(7), ..FrameFilter::default() }), ["07"]);
         assert!(kept(FrameFilter { errors: true, ..FrameFilter::default() }).is_empty());
-        assert_eq!(ring.newest(), 5);
+        assert_eq!(ring.newest(), 8);
         assert!(ring.capture("line").unwrap().len() > 100);
+        // However many links share the room, the last request and its answer stay.
+        ring.budget = 1;
+        ring.record(vec![8; 12]);
+        assert_eq!(ring.view(&FrameFilter::default()).len(), LEAST);
     }
 }
