@@ -41,27 +41,39 @@ fn result(version: u64, problems: Vec<Problem>) -> CheckResult {
     CheckResult { version, mistakes: problems.iter().filter(|problem| problem.is_mistake()).count(), problems }
 }
 
-/// So many points a description may have: what is known of each while it is checked takes some kilobytes.
+/// So many rows may come in one request: what is known of each while it is checked takes some kilobytes.
+const MOST_AT_ONCE: usize = 250_000;
+/// So many points a gateway may have, whose description comes in parts.
 const MOST_POINTS: usize = 1_000_000;
 
-pub(super) fn is_bounded(files: &Files) -> Result<(), ApiError> {
-    let lists = files.iter().filter(|(path, _)| path.ends_with(".csv"));
-    // Each has its headings, too.
+fn rows(files: &Files) -> usize {
+    // Each list has its headings, too.
     let rows = |text: &String| text.bytes().filter(|byte| *byte == b'\n').count().saturating_sub(1);
-    rows_fit(lists.map(|(_, text)| rows(text)).sum())
+    files.iter().filter(|(path, _)| path.ends_with(".csv")).map(|(_, text)| rows(text)).sum()
 }
 
-/// Whether so many rows of lists are no more than a gateway may have points.
+pub(super) fn is_bounded(files: &Files) -> Result<(), ApiError> {
+    rows_fit(rows(files))
+}
+
+/// Whether so many rows are no more than may come in one request.
 pub(super) fn rows_fit(rows: usize) -> Result<(), ApiError> {
-    match rows {
-        0..=MOST_POINTS => Ok(()),
-        _ => {
-            let told = format!(
-                "the lists have {rows} rows; a gateway may have {MOST_POINTS} points: describe several gateways"
-            );
-            Err(ApiError::Rejected(axum::http::StatusCode::PAYLOAD_TOO_LARGE, told))
-        }
-    }
+    let told = || {
+        format!("there are {rows} rows; one request may have {MOST_AT_ONCE}: send it in parts, as config apply does")
+    };
+    if rows <= MOST_AT_ONCE { Ok(()) } else { Err(too_many(told())) }
+}
+
+/// Whether files that came in parts have no more points than a gateway may have.
+pub(super) fn points_fit(files: &Files) -> Result<(), ApiError> {
+    let rows = rows(files);
+    let told =
+        || format!("the lists have {rows} rows; a gateway may have {MOST_POINTS} points: describe several gateways");
+    if rows <= MOST_POINTS { Ok(()) } else { Err(too_many(told())) }
+}
+
+fn too_many(told: String) -> ApiError {
+    ApiError::Rejected(axum::http::StatusCode::PAYLOAD_TOO_LARGE, told)
 }
 
 /// Checks files without changing anything; problems come with file, line and column.

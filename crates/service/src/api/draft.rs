@@ -330,6 +330,7 @@ pub(crate) async fn replace(
     Path(gateway): Path<String>,
     Json(wanted): Json<ReplaceRequest>,
 ) -> Result<Json<CheckResult>, ApiError> {
+    is_bounded(&wanted.files)?;
     replaced(&app, &author, &gateway, &wanted.files, wanted.version).await
 }
 
@@ -345,7 +346,6 @@ pub(super) async fn replaced(
     if opened.record.version != version {
         return Err(drafts::edit_failed(interlex_store::EditError::Moved));
     }
-    is_bounded(files)?;
     let draft = drafts::take_in(app, files, &opened.draft)?;
     let draft = drafts::canonical(&opened, draft);
     let told = difference(Some(&opened.canonical()), &draft);

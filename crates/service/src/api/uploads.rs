@@ -1,7 +1,7 @@
 //! Descriptions that are larger than one request may be: in parts, with progress, and in the place of the draft once all is there.
 
 use crate::access::auth::Engineer;
-use crate::api::check::CheckResult;
+use crate::api::check::{CheckResult, points_fit};
 use crate::api::draft::replaced;
 use crate::api::extract::{Json, Path};
 use crate::draft::uploads::Of;
@@ -85,6 +85,7 @@ pub(crate) async fn end(
     Json(UploadEnd { version }): Json<UploadEnd>,
 ) -> Result<Json<CheckResult>, ApiError> {
     let files = app.uploads.end(Of { person: &author.person, gateway: &gateway, number: upload })?;
+    points_fit(&files)?;
     replaced(&app, &author, &gateway, &files, version).await
 }
 
