@@ -58,6 +58,7 @@ pub(crate) fn migrator() -> Migrator {
 mod tests {
     use super::*;
     use crate::{AuditFilter, JournalEntry, Store};
+    use interlex_core::description::Draft;
     use interlex_sidecar::{Database, own_socket};
 
     #[test]
@@ -91,10 +92,24 @@ mod tests {
         run("INSERT INTO uplink (gateway, name, bd_seq) VALUES ('works', 'cloud', 7)").await;
         until(11).await;
         run("INSERT INTO journal_block (gateway, uplink, samples) VALUES ('works', 'cloud', 'abc')").await;
+        until(26).await;
+        // The draft of an edited gateway was all of its objects, in an order of their own.
+        run("UPDATE gateway SET is_edited = TRUE WHERE name = 'office'").await;
+        run(r#"INSERT INTO draft_object (gateway, class, list, name, position, content, changed_by, changed_at) VALUES
+                ('office', 'link', '', 'bus', 1, '{"name":"bus"}', 'bob', 30), ('office', 'gateway', '', 'office', 0, '{"name":"office"}', '', 0),
+                ('office', 'point', 'points/a.csv', 'flow', 3, '{"name":"flow"}', '', 0), ('office', 'point', 'points/a.csv', 'level', 2, '{"name":"level"}', '', 0)"#)
+        .await;
         store.migrate().await.unwrap();
         let gateways = store.gateways().await.unwrap();
         let told: Vec<_> = gateways.iter().map(|known| (known.name.as_str(), known.active, known.is_edited)).collect();
-        assert_eq!(told, [("office", Some(1), false), ("works", Some(2), false)]);
+        assert_eq!(told, [("office", Some(1), true), ("works", Some(2), false)]);
+        let began = store.files("office", gateways[0].draft_files.unwrap()).await.unwrap().0;
+        assert!(began.is_empty(), "it began with nothing");
+        let edits =
+            store.draft_edits("office").await.unwrap().into_iter().map(|edit| (edit.object, edit.is_new, edit.content));
+        let draft = Draft::default().overlaid(edits);
+        let names: Vec<_> = draft.objects().map(|(object, _)| object.name).collect();
+        assert_eq!(names, ["office", "bus", "level", "flow"]);
         let revision = store.revision("works", 1).await.unwrap().unwrap();
         assert_eq!((revision.summary.note.as_str(), revision.files["gateway.toml"].as_str()), ("first", "one"));
         assert_eq!(store.active_revisions().await.unwrap().len(), 2);
