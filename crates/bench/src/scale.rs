@@ -27,6 +27,9 @@ const PATIENCE: Duration = Duration::from_secs(300);
 /// How long polls are watched at rest, and while people look.
 const WATCHED: Duration = Duration::from_secs(20);
 
+/// Large drafts are let go of a minute after somebody used them.
+const LET_GO: Duration = Duration::from_secs(75);
+
 /// What was measured of one size, in the order of the rows.
 type Figures = Vec<(&'static str, f64, &'static str)>;
 
@@ -248,8 +251,12 @@ async fn measured(points: usize, own: bool) -> anyhow::Result<Figures> {
     let share = (cpu_of(scale.rig.service.pid())? - cpu).as_secs_f64() / WATCHED.as_secs_f64();
     figures.push(("processor, while a filtered stream runs", share * 100.0, "%"));
     figures.push(("latest poll while people look", scale.latest_poll(links).await?, "ms"));
-    sleep(WATCHED).await;
-    figures.push(("memory a point, after all that", per_point(resident(scale.rig.service.pid())), "B"));
+    sleep(LET_GO).await;
+    figures.push((
+        "memory a point, once nobody has the draft open any more",
+        per_point(resident(scale.rig.service.pid())),
+        "B",
+    ));
 
     scale.rig.stop_service().await;
     let begun = Instant::now();
