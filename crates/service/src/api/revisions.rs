@@ -99,20 +99,17 @@ pub(crate) async fn compare(
     let before = side(&app, &opened, sides.before.as_deref().unwrap_or("active")).await?;
     let after = side(&app, &opened, sides.after.as_deref().unwrap_or("draft")).await?;
     let difference = difference(before.as_deref(), &after.unwrap_or_default());
-    let (losses, keeping) = match (sides.after.as_deref().unwrap_or("draft"), app.gateway(&gateway)) {
-        ("draft", Some(running)) if !difference.objects.is_empty() => {
-            // A draft with mistakes cannot be activated, and so loses nothing.
-            match drafts::check(&app, &opened).await?.into_result() {
-                Ok(description) => (running.would_lose(&description).await, description.keeping()),
-                Err(_) => (Vec::new(), Vec::new()),
-            }
-        }
-        ("draft", None) => match drafts::check(&app, &opened).await?.into_result() {
-            Ok(description) => (Vec::new(), description.keeping()),
-            Err(_) => (Vec::new(), Vec::new()),
-        },
-        _ => (Vec::new(), Vec::new()),
+    let is_draft = sides.after.as_deref().unwrap_or("draft") == "draft";
+    // A draft with mistakes cannot be activated, and so neither loses nor keeps anything.
+    let description = match is_draft && !difference.objects.is_empty() {
+        true => drafts::check(&app, &opened).await?.into_result().ok(),
+        false => None,
     };
+    let losses = match (&description, app.gateway(&gateway)) {
+        (Some(description), Some(running)) => running.would_lose(description).await,
+        _ => Vec::new(),
+    };
+    let keeping = description.map(|description| description.keeping()).unwrap_or_default();
     let told =
         losses.iter().map(|loss| format!("{loss}\n")).chain(keeping.iter().map(|keeping| format!("{keeping}\n")));
     let text = std::iter::once(difference.to_string()).chain(told).collect();

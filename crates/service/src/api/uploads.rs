@@ -4,6 +4,7 @@ use crate::access::auth::Engineer;
 use crate::api::check::{CheckResult, points_fit};
 use crate::api::draft::replaced;
 use crate::api::extract::{Json, Path};
+use crate::draft::drafts;
 use crate::draft::uploads::Of;
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
@@ -49,7 +50,7 @@ pub(crate) async fn begin(
     Path(gateway): Path<String>,
 ) -> Result<(StatusCode, Json<UploadView>), ApiError> {
     if app.store.gateway(&gateway).await?.is_none() {
-        return Err(ApiError::NotFound(format!("gateway {gateway:?}")));
+        return Err(drafts::unknown(&gateway));
     }
     let upload = app.uploads.begin(&author.person, &gateway)?;
     Ok((StatusCode::CREATED, Json(UploadView { upload, bytes: 0 })))
@@ -84,6 +85,11 @@ pub(crate) async fn end(
     Path((gateway, upload)): Path<(String, u64)>,
     Json(UploadEnd { version }): Json<UploadEnd>,
 ) -> Result<Json<CheckResult>, ApiError> {
+    // What was sent stays where it may be sent for again: whoever has to look at the draft anew need not upload anew.
+    let record = app.store.gateway(&gateway).await?.ok_or_else(|| drafts::unknown(&gateway))?;
+    if record.version != version {
+        return Err(drafts::edit_failed(interlex_store::EditError::Moved));
+    }
     let files = app.uploads.end(Of { person: &author.person, gateway: &gateway, number: upload })?;
     points_fit(&files)?;
     replaced(&app, &author, &gateway, &files, version).await

@@ -170,9 +170,12 @@ async fn files_come_in_parts(ada: &Engineer<'_>) {
     assert_eq!(part("points/pump.csv", head.len(), &rows).await.0, 200);
     assert_eq!(part("points/pump.csv", head.len(), &rows).await.1["bytes"], main.len() + head.len() + rows.len());
     let version = ada.draft().await["version"].clone();
+    let stale = ada.call(Method::POST, &upload, Some(json!({ "version": 99 }))).await;
+    assert_eq!(stale.0, 409, "the draft is to be looked at anew, and what has come stays");
     let (status, told) = ada.call(Method::POST, &upload, Some(json!({ "version": version }))).await;
     assert_eq!((status, told["mistakes"].as_u64()), (200, Some(0)), "{told}");
-    assert_eq!(ada.call(Method::POST, &upload, Some(json!({ "version": version }))).await.0, 404, "it is over");
+    let again = json!({ "version": told["version"] });
+    assert_eq!(ada.call(Method::POST, &upload, Some(again)).await.0, 404, "it is over");
     assert_eq!(ada.draft().await["lists"][0]["points"], 60);
     let page = ada.get("/draft/points?list=points/pump.csv&after=value-57&limit=9").await;
     assert_eq!(
