@@ -270,13 +270,18 @@ fn a_session_outlives_its_connections_until_the_server_forgets_it() {
         assert_eq!(pair.last(), &NEW);
         assert_ne!(pair.client.id(), id.as_ref());
         pair.read();
-        // The server ends it while the connection stands.
+        // The server ends it while the connection stands, and much is asked.
         pair.sessions.end(2);
-        let id = pair.client.request((pair.now, WALL), ReadRequest::default().into(), Duration::from_secs(5)).unwrap();
+        pair.news.clear();
+        let ids = [(); 3].map(|()| {
+            pair.client.request((pair.now, WALL), ReadRequest::default().into(), Duration::from_secs(5)).unwrap()
+        });
         pair.drive();
         let fault = RequestError::Fault(StatusCode::BAD_SESSION_ID_INVALID);
-        assert!(pair.news.contains(&ClientSessionEvent::Answered(id, Err(fault))));
-        assert_eq!(pair.last(), &NEW, "and one more is had at once");
+        let answers = ids.into_iter().zip([fault, RequestError::Lost, RequestError::Lost]);
+        let answers = answers.map(|(id, error)| ClientSessionEvent::Answered(id, Err(error)));
+        assert_eq!(pair.news, answers.chain([NEW]).collect::<Vec<_>>(), "and one more is had at once");
+        assert_eq!(pair.sessions.len(), 1);
         pair.read();
     }
 }

@@ -283,6 +283,25 @@ fn a_server_without_room_for_a_subscription_is_asked_again_later() {
 }
 
 #[test]
+fn what_a_session_that_has_ended_refuses_is_asked_for_in_the_next_one_at_once() {
+    let mut client = Client::new(ServerLimits::default(), vec![group(vec![item("Power", None)])]);
+    client.pass(100);
+    // Nothing is told any more; then nobody knows the session.
+    client.watcher.renew(0);
+    client.bench.ask(CloseSessionRequest::default());
+    client.pass(100);
+    let asked = client.bench.asked;
+    client.pass(60_000);
+    assert_eq!(client.bench.asked, asked, "nothing is asked without a session");
+    client.bench.session(CHANNEL);
+    client.watcher.activated(client.bench.now().0, true);
+    client.waiting.clear();
+    client.events.clear();
+    client.pass(100);
+    assert!(client.events.contains(&WatchEvent::Ready(0)), "{:?}", client.events);
+}
+
+#[test]
 fn subscriptions_of_a_run_that_was_killed_are_ended() {
     let mut client = Client::new(ServerLimits::default(), vec![group(vec![item("Power", None)])]);
     client.pass(100);

@@ -1,6 +1,5 @@
 use super::error::RequestError;
 use super::watcher::{ItemPlace, is_too_much};
-use crate::channel::NotSent;
 use crate::service::{
     HistoryData, HistoryReadRequest, HistoryReadResult, HistoryReadValueId, ReadRawModifiedDetails, Request, Response,
     TimestampsToReturn,
@@ -202,16 +201,12 @@ impl Backfill {
                 self.at_once = (asked.len() / 2).max(1);
                 asked.into_iter().rev().for_each(|missing| self.waiting.push_front(missing));
             }
-            // It ends with the session, and goes on with the next one.
-            Err(RequestError::Fault(status)) if OF_SESSION.contains(&status.code()) => {
+            // It goes on with the next session, and counts as no try.
+            Err(error) if error.is_of_session() => {
                 asked.into_iter().rev().for_each(|missing| self.waiting.push_front(missing));
                 self.is_active = false;
             }
             Err(RequestError::Fault(status)) => asked.into_iter().for_each(|missing| self.give_up(missing, status)),
-            // With the next session; where the server has nothing to do with it, it counts as no try.
-            Err(RequestError::Lost | RequestError::NotSent(NotSent::Closed)) => {
-                asked.into_iter().rev().for_each(|missing| self.waiting.push_front(missing));
-            }
             _ => asked.into_iter().for_each(|missing| self.again(now, missing, StatusCode::BAD_TIMEOUT)),
         }
     }
@@ -277,15 +272,6 @@ impl Backfill {
         self.events.pop_front()
     }
 }
-
-/// What a server says when the session is none any more.
-const OF_SESSION: [StatusCode; 5] = [
-    StatusCode::BAD_SESSION_ID_INVALID,
-    StatusCode::BAD_SESSION_CLOSED,
-    StatusCode::BAD_SESSION_NOT_ACTIVATED,
-    StatusCode::BAD_SECURE_CHANNEL_ID_INVALID,
-    StatusCode::BAD_SECURE_CHANNEL_CLOSED,
-];
 
 impl Missing {
     /// A value that was not told yet; it is the last one then.

@@ -70,3 +70,28 @@ pub enum RequestError {
     #[error("the answer cannot be read: {0}")]
     Unreadable(#[from] MessageError),
 }
+
+impl RequestError {
+    /// Whether the session that it was asked in is at its end, or was not there: it may be asked for in the next one.
+    #[must_use]
+    pub fn is_of_session(&self) -> bool {
+        matches!(self, Self::Lost | Self::NotSent(NotSent::Closed)) || self.session_refusal().is_some()
+    }
+
+    /// What the server says of the session, or of its channel, that it was asked in.
+    pub(super) fn session_refusal(&self) -> Option<StatusCode> {
+        match self {
+            Self::Fault(status) => Some(*status).filter(|status| OF_SESSION.contains(&status.code())),
+            _ => None,
+        }
+    }
+}
+
+/// What a server says when the session, or its channel, is none any more.
+const OF_SESSION: [StatusCode; 5] = [
+    StatusCode::BAD_SESSION_ID_INVALID,
+    StatusCode::BAD_SESSION_CLOSED,
+    StatusCode::BAD_SESSION_NOT_ACTIVATED,
+    StatusCode::BAD_SECURE_CHANNEL_ID_INVALID,
+    StatusCode::BAD_SECURE_CHANNEL_CLOSED,
+];

@@ -267,15 +267,18 @@ impl ClientSession {
     ) {
         let entered = match purpose {
             Purpose::Asked => {
-                if let Err(RequestError::Fault(status)) = &answer
-                    && is_session_gone(*status)
-                {
-                    self.session = None;
-                    self.state = State::Entering;
-                    self.events.push_back(ClientSessionEvent::Answered(id, answer));
-                    return self.enter(at);
-                }
+                let refusal = answer.as_ref().err().and_then(RequestError::session_refusal);
                 self.events.push_back(ClientSessionEvent::Answered(id, answer));
+                match refusal {
+                    Some(status) if is_session_gone(status) => {
+                        // What else was asked in it is answered in the same way, or not at all.
+                        self.fail_requests();
+                        self.session = None;
+                        self.enter(at);
+                    }
+                    Some(status) => self.down(SessionError::Refused("a request", status)),
+                    None => {}
+                }
                 return;
             }
             Purpose::Close => {

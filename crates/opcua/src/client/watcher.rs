@@ -161,7 +161,8 @@ enum Ask {
     Move(usize),
     /// Takes orphans over, to end them.
     Adopt(Vec<u32>),
-    End,
+    /// Ends those of this session.
+    End(Vec<u32>),
 }
 
 impl Watcher {
@@ -364,8 +365,9 @@ impl Watcher {
     fn end_orphans(&mut self) -> Option<(Ask, Request)> {
         if !self.given_up.is_empty() {
             let subscription_ids = std::mem::take(&mut self.given_up);
+            let ids = subscription_ids.clone();
             let request = DeleteSubscriptionsRequest { subscription_ids, ..DeleteSubscriptionsRequest::default() };
-            return Some((Ask::End, request.into()));
+            return Some((Ask::End(ids), request.into()));
         }
         if self.orphans.is_empty() {
             return None;
@@ -379,6 +381,8 @@ impl Watcher {
     /// An answer came, or none.
     pub fn handle_answer(&mut self, now: Instant, number: u32, answer: Result<Response, RequestError>) {
         let Some(ask) = self.asked.remove(&number) else { return };
+        // With the next session.
+        self.is_active &= !answer.as_ref().is_err_and(RequestError::is_of_session);
         match ask {
             Ask::Told(asked) => self.subscriber.handle_answer(now, asked, answer),
             Ask::Create(place) => self.created(now, place, answer),
@@ -391,7 +395,12 @@ impl Watcher {
                     self.given_up.extend(ours.map(|(id, _)| id));
                 }
             }
-            Ask::End => {}
+            Ask::End(ids) => {
+                // They are of another session then.
+                if answer.is_err_and(|error| error.is_of_session()) {
+                    self.orphans.extend(ids);
+                }
+            }
         }
         self.listen();
     }
@@ -412,9 +421,7 @@ impl Watcher {
                 self.events.push_back(WatchEvent::Created { group: place, subscription, interval });
             }
             // With the next session.
-            Err(RequestError::Lost | RequestError::NotSent(_)) if !self.is_gone(place) => {
-                self.set(place, Stage::Absent(None));
-            }
+            Err(error) if error.is_of_session() && !self.is_gone(place) => self.set(place, Stage::Absent(None)),
             _ if self.is_gone(place) => {}
             answer => self.refused(now, place, answer),
         }
@@ -475,7 +482,7 @@ impl Watcher {
                 items.into_iter().rev().for_each(|item| group.pending.push_front(item));
             }
             // Some may be there: begun anew with the next session.
-            Err(RequestError::Lost) => {}
+            Err(error) if error.is_of_session() => {}
             answer => self.refused(now, place, answer),
         }
     }
@@ -485,9 +492,7 @@ impl Watcher {
             Ok(Response::TransferSubscriptions(moved)) => {
                 moved.results.first().is_some_and(|result| result.status_code.is_good())
             }
-            Err(RequestError::Lost | RequestError::NotSent(_)) if !self.is_gone(place) => {
-                return self.set(place, Stage::Elsewhere);
-            }
+            Err(error) if error.is_of_session() && !self.is_gone(place) => return self.set(place, Stage::Elsewhere),
             _ => false,
         };
         if self.is_gone(place) {
