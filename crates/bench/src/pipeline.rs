@@ -16,7 +16,7 @@ const ROUNDS: u32 = 20;
 
 fn plan() -> PointPlan {
     PointPlan {
-        shaping: Shaping::linear(0.01, 0.0),
+        shaping: Shaping::linear(0.01, 0.0).into(),
         low: Some(0.0),
         high: Some(1000.0),
         policy: ReportPolicy { report: Report::Change, deadband: 0.05, min_interval: None, slack: Duration::ZERO },

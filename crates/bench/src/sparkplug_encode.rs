@@ -1,6 +1,7 @@
 use crate::report::{best, header, now, rate, row};
 use interlex_sparkplug::{
-    DataType, Datum, DeviceSpec, EdgeNode, MetricQuality, MetricSpec, MetricValue, Snapshot, Snapshots, Standing,
+    DataType, Datum, DeviceSpec, EdgeNode, MetricProperties, MetricQuality, MetricSpec, MetricValue, Snapshot,
+    Snapshots, Standing,
 };
 use std::hint::black_box;
 
@@ -14,6 +15,10 @@ impl Snapshots for Nothing {
     fn snapshot(&self, _: u64) -> Snapshot<'_> {
         good(0)
     }
+
+    fn properties(&self, _: u64) -> MetricProperties<'_> {
+        Vec::new()
+    }
 }
 
 fn good(number: usize) -> Snapshot<'static> {
@@ -24,11 +29,10 @@ fn good(number: usize) -> Snapshot<'static> {
 
 fn node() -> EdgeNode {
     let metric = |alias: u64| MetricSpec {
-        name: format!("point-{alias}"),
+        name: format!("point-{alias}").into(),
         alias,
         data_type: DataType::Double,
         is_writable: false,
-        properties: Vec::new(),
     };
     let metrics = (0..500).map(metric).collect();
     let mut node = EdgeNode::new("alderfen", "works-1", vec![DeviceSpec { id: "meter".to_owned(), metrics }], None);

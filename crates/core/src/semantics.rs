@@ -1,9 +1,10 @@
 //! What a device says of a point beside its values: unit, range, words, title.
 
-use crate::Enumeration;
-use crate::description::{Point, PointSettings};
+use crate::description::{Point, PointSettings, PointTraits};
+use crate::{Enumeration, Shaping};
 use std::fmt;
 use std::str::FromStr;
+use std::sync::Arc;
 
 /// What a device says of a point beside its values.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -97,15 +98,16 @@ impl Semantics {
     pub fn fill(&self, point: &Point) -> Point {
         let Self { unit, range, words, title } = self;
         let (low, high) = range.filter(|_| words.is_none()).unzip();
-        let settings = PointSettings {
+        let traits = PointTraits {
             unit: unit.clone().unwrap_or_else(|| point.settings.unit.clone()),
             low: low.or(point.settings.low),
             high: high.or(point.settings.high),
             enumeration: words.clone().or_else(|| point.settings.enumeration.clone()),
-            title: title.clone().unwrap_or_else(|| point.settings.title.clone()),
-            ..point.settings.clone()
+            ..PointTraits::clone(&point.settings.traits)
         };
-        let shaping = words.clone().map_or_else(|| point.shaping.clone(), crate::Shaping::words);
+        let title = title.as_deref().map_or_else(|| point.settings.title.clone(), Into::into);
+        let settings = PointSettings { traits: traits.into(), title, ..point.settings.clone() };
+        let shaping = words.clone().map_or_else(|| Arc::clone(&point.shaping), |words| Shaping::words(words).into());
         Point { settings, shaping, ..point.clone() }
     }
 }

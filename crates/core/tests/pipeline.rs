@@ -82,7 +82,7 @@ impl Rig {
         recent.grow(1);
         let shaping = Shaping::linear(0.1, 0.0);
         let stale_after = stale_after.map(Duration::from_millis);
-        let plan = PointPlan { shaping, low: None, high: Some(100.0), policy, stale_after };
+        let plan = PointPlan { shaping: shaping.into(), low: None, high: Some(100.0), policy, stale_after };
         let pipeline = Pipeline::new(Arc::clone(&latest), recent, vec![(POINT, plan)]);
         Self { pipeline, latest, start: Instant::now(), now: 0, told: Vec::new() }
     }

@@ -2,6 +2,7 @@ use crate::carried::{encode_text, is_carried};
 use crate::metric::{MetricQuality, ValueError};
 use crate::proto::{Metric, PropertySet, PropertyValue, metric, property_value};
 use crate::{DataType, MetricValue, encode_value};
+use std::hash::{DefaultHasher, Hash, Hasher};
 
 /// A device of the node, as its birth announces it.
 #[derive(Debug, Clone, PartialEq)]
@@ -16,16 +17,17 @@ pub struct DeviceSpec {
 #[derive(Debug, Clone, PartialEq)]
 pub struct MetricSpec {
     /// Name, unique in the device.
-    pub name: String,
+    pub name: Box<str>,
     /// Alias, unique in the node: data messages carry it in place of the name.
     pub alias: u64,
     /// Its datatype, the same in every birth.
     pub data_type: DataType,
     /// Whether hosts may command it.
     pub is_writable: bool,
-    /// Properties with a text or a number, such as the engineering unit.
-    pub properties: Vec<(&'static str, MetricValue<'static>)>,
 }
+
+/// Properties of a metric with a text or a number, such as the engineering unit.
+pub type MetricProperties<'a> = Vec<(&'static str, MetricValue<'a>)>;
 
 /// The state of a metric when a birth is made.
 #[derive(Debug, Clone, PartialEq)]
@@ -44,10 +46,13 @@ pub struct Snapshot<'a> {
     pub arrived: u64,
 }
 
-/// Where births take current values from.
+/// Where births take from what is not kept between them.
 pub trait Snapshots {
     /// The state of a metric, by its alias.
     fn snapshot(&self, alias: u64) -> Snapshot<'_>;
+
+    /// What is told of a metric beside its value, by its alias.
+    fn properties(&self, alias: u64) -> MetricProperties<'_>;
 }
 
 /// One changed metric.
@@ -79,6 +84,8 @@ pub(crate) struct Device {
     pub(crate) spec: DeviceSpec,
     pub(crate) is_up: bool,
     pub(crate) is_born: bool,
+    /// Stands for the properties that its last birth has told.
+    told_properties: u64,
     /// What went out last, per metric.
     told: Vec<LastTold>,
 }
@@ -120,7 +127,17 @@ impl Device {
     pub(crate) fn new(spec: DeviceSpec) -> Self {
         let told =
             vec![LastTold { quality: MetricQuality::Good, has_reason: false, at: 0, birth: 0 }; spec.metrics.len()];
-        Self { spec, is_up: false, is_born: false, told }
+        Self { spec, is_up: false, is_born: false, told_properties: 0, told }
+    }
+
+    /// Whether a birth would announce the same as the last one has.
+    pub(crate) fn is_announced_as(&self, spec: &DeviceSpec, snapshots: &dyn Snapshots) -> bool {
+        let told = || {
+            let mut told = DefaultHasher::new();
+            spec.metrics.iter().for_each(|metric| stand_for(&snapshots.properties(metric.alias), &mut told));
+            told.finish()
+        };
+        self.spec == *spec && (!self.is_born || self.told_properties == told())
     }
 
     /// The same device with other metrics: it has to be born again.
@@ -129,6 +146,7 @@ impl Device {
     }
 
     pub(crate) fn birth_metrics(&mut self, snapshots: &dyn Snapshots) -> Vec<Metric> {
+        let mut told_properties = DefaultHasher::new();
         let metrics = self.spec.metrics.iter().zip(&mut self.told).map(|(spec, told)| {
             let Snapshot { value, quality, reason, time_quality, timestamp, arrived } = snapshots.snapshot(spec.alias);
             // A clock that is ahead would make history of all that follows.
@@ -137,11 +155,11 @@ impl Device {
             let (value, quality, reason) = encoded(spec, value, quality, reason);
             *told = LastTold { quality, has_reason: reason.is_some(), at: timestamp, birth: arrived };
             let mut properties = quality_properties(quality, reason.as_deref(), time_quality);
-            for (key, value) in &spec.properties {
-                push_property(&mut properties, key, value);
-            }
+            let own = snapshots.properties(spec.alias);
+            stand_for(&own, &mut told_properties);
+            own.iter().for_each(|(key, value)| push_property(&mut properties, key, value));
             Metric {
-                name: Some(spec.name.clone()),
+                name: Some(spec.name.to_string()),
                 alias: Some(spec.alias),
                 timestamp: Some(timestamp),
                 datatype: Some(spec.data_type.code()),
@@ -151,7 +169,9 @@ impl Device {
                 ..Metric::default()
             }
         });
-        metrics.collect()
+        let metrics = metrics.collect();
+        self.told_properties = told_properties.finish();
+        metrics
     }
 
     /// Data carries the alias alone, no datatype, and its quality only when that is news. A value that a birth or a newer one
@@ -236,6 +256,22 @@ fn encode(data_type: DataType, value: MetricValue<'_>) -> Result<Option<metric::
     match value {
         MetricValue::Text(text) if is_carried(data_type) => encode_text(data_type, &text),
         other => encode_value(data_type, other).map(Some),
+    }
+}
+
+/// What stands for the properties of one metric after another.
+fn stand_for(properties: &MetricProperties<'_>, told: &mut DefaultHasher) {
+    properties.len().hash(told);
+    for (key, value) in properties {
+        key.hash(told);
+        match value {
+            MetricValue::Bool(bit) => bit.hash(told),
+            MetricValue::Int(int) => int.hash(told),
+            MetricValue::Uint(uint) => uint.hash(told),
+            MetricValue::Float(float) => float.to_bits().hash(told),
+            MetricValue::Double(float) => float.to_bits().hash(told),
+            MetricValue::Text(text) => text.hash(told),
+        }
     }
 }
 

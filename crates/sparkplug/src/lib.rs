@@ -31,7 +31,7 @@ mod weight;
 
 pub use carried::array_elements;
 pub use data_type::DataType;
-pub use device::{Datum, DeviceSpec, MetricSpec, Snapshot, Snapshots, Standing};
+pub use device::{Datum, DeviceSpec, MetricProperties, MetricSpec, Snapshot, Snapshots, Standing};
 pub use edge_node::{EdgeNode, EdgeNodeEvent, NotSent, Outgoing, Will};
 pub use metric::{MetricQuality, MetricValue, ValueError, decode_command, decode_value, encode_value};
 pub use primary_host::HostState;

@@ -320,7 +320,7 @@ impl<'a> Checker<'a, '_> {
             before => {
                 let before = before.filter(|(_, before)| before.rates == known.rates);
                 let mut make = |row: &Value| {
-                    let Some(settings) = part::<PointSettings>(row) else { return (None, Vec::new()) };
+                    let Some(settings) = PointSettings::of_row(row) else { return (None, Vec::new()) };
                     let (point, mut faults) = rules::point(&settings, row, protocol);
                     faults.extend(point.as_ref().and_then(rules::safe_value));
                     (point, faults)

@@ -1,6 +1,6 @@
 //! What of a description a running link depends on.
 
-use super::{Description, Device, DeviceSettings, Link, LinkSettings, Point, PointSettings};
+use super::{Description, Device, DeviceSettings, Link, LinkSettings, Point, PointSettings, PointTraits};
 use std::sync::Arc;
 
 impl Description {
@@ -58,9 +58,8 @@ fn same_points(mine: &Description, left: &Arc<[Arc<Point>]>, theirs: &Descriptio
 }
 
 fn same_point(mine: &Description, left: &Point, theirs: &Description, right: &Point) -> bool {
-    let PointSettings {
-        name,
-        address: _,
+    let PointSettings { name, address: _, traits, title: _, labels: _ } = &left.settings;
+    let PointTraits {
         data_type,
         scale,
         offset,
@@ -79,11 +78,9 @@ fn same_point(mine: &Description, left: &Point, theirs: &Description, right: &Po
         confirm,
         lifetime,
         safe_value,
-        labels: _,
         low,
         high,
-        title: _,
-    } = &left.settings;
+    } = &**traits;
     let other = &right.settings;
     left.address == right.address
         && left.protocol == right.protocol

@@ -5,9 +5,10 @@ use super::problem::Fault;
 use super::protocol::PointsOf;
 use super::schema::ObjectKind;
 use super::write::of_parts;
-use super::{DeviceProtocol, Point};
+use super::{DeviceProtocol, Point, PointProtocol, PointTraits};
+use crate::Shaping;
 use serde_json::Value;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::sync::{Arc, OnceLock};
 
 /// What a check found of the point lists of a draft.
@@ -94,6 +95,38 @@ impl KnownList {
     }
 }
 
+/// What points of a list have in common, once for all of them.
+#[derive(Debug, Default)]
+struct Sharing {
+    traits: VecDeque<Arc<PointTraits>>,
+    protocols: VecDeque<Arc<PointProtocol>>,
+    shapings: VecDeque<Arc<Shaping>>,
+}
+
+/// A point is compared with so many that differ from each other before it.
+const COMPARED: usize = 32;
+
+impl Sharing {
+    /// A point that shares with those before it what they have in common.
+    fn shared(&mut self, Point { mut settings, protocol, address, shaping }: Point) -> Point {
+        settings.traits = one_of(&mut self.traits, settings.traits);
+        let protocol = one_of(&mut self.protocols, protocol);
+        Point { settings, protocol, address, shaping: one_of(&mut self.shapings, shaping) }
+    }
+}
+
+/// The same as one of those that are known already, or itself, from now on known, too.
+fn one_of<T: PartialEq>(known: &mut VecDeque<Arc<T>>, one: Arc<T>) -> Arc<T> {
+    if let Some(same) = known.iter().rev().find(|known| **known == one) {
+        return Arc::clone(same);
+    }
+    if known.len() == COMPARED {
+        known.pop_front();
+    }
+    known.push_back(Arc::clone(&one));
+    one
+}
+
 /// Makes a point of a row; what is wrong with it is added to the faults.
 pub(super) type Make<'a> = dyn FnMut(&Value) -> (Option<Point>, Vec<Fault>) + 'a;
 
@@ -106,12 +139,12 @@ impl KnownPoints {
         make: &mut Make<'_>,
     ) -> Self {
         let (rows, kept) = (&list.rows, if before.is_some() { list.kept } else { Kept::default() });
-        let (mut made, mut faults) = (Vec::new(), Vec::new());
+        let (mut made, mut faults, mut sharing) = (Vec::new(), Vec::new(), Sharing::default());
         for at in kept.changed(rows.len()) {
             let Some(row) = rows.get(at).filter(|_| list.sound.get(at) == Some(&true)) else { continue };
             let (point, found) = make(row);
             faults.extend(found.into_iter().map(|fault| (at, fault)));
-            made.extend(point.map(|point| (at, Arc::new(point))));
+            made.extend(point.map(|point| (at, Arc::new(sharing.shared(point)))));
         }
         let is_canonical = before.is_some_and(|(known, list)| known.is_canonical(list))
             && made.len() == kept.changed(rows.len()).len()

@@ -82,7 +82,7 @@ pub use schema::{ObjectKind, schema};
 pub use secret::{SecretFields, SecretText, destination, is_secured_now};
 pub use selection::{ParseSelectionError, Selection, fits};
 pub use settings::{
-    Access, CommandConfirm, DeviceSettings, GatewaySettings, LinkSettings, PointSettings, RateSettings,
+    Access, CommandConfirm, DeviceSettings, GatewaySettings, LinkSettings, PointSettings, PointTraits, RateSettings,
 };
 pub use sheet::{SheetColumn, SheetWishes};
 pub use span::{ParseSpanError, Span};
@@ -152,12 +152,12 @@ pub struct Device {
 pub struct Point {
     /// Its row in the list, with the address as the list has it.
     pub settings: PointSettings,
-    /// What only points of its protocol have.
-    pub protocol: PointProtocol,
+    /// What only points of its protocol have; points in which it is the same share it.
+    pub protocol: Arc<PointProtocol>,
     /// Where it lives in its device.
     pub address: Address,
-    /// From its raw to its engineering value in its device.
-    pub shaping: Shaping,
+    /// From its raw to its engineering value in its device; shared in the same way.
+    pub shaping: Arc<Shaping>,
 }
 
 #[cfg(test)]

@@ -17,7 +17,7 @@ pub struct Name(String);
 /// The name of a point: like [`Name`], but `/` puts it into folders.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(transparent)]
-pub struct PointName(String);
+pub struct PointName(Box<str>);
 
 /// What a file should say for a [`Name`].
 pub(super) const NAME_FORM: &str = "1 to 64 characters without + # / and without outer spaces";

@@ -460,8 +460,8 @@ impl PointProtocol {
 impl Point {
     /// What is taken from its device in place of what its list could say.
     #[must_use]
-    pub const fn auto(&self) -> AutoParts {
-        match &self.protocol {
+    pub fn auto(&self) -> AutoParts {
+        match &*self.protocol {
             PointProtocol::OpcUa(own) => own.auto,
             PointProtocol::Bacnet(own) => own.auto,
             PointProtocol::Modbus(_) | PointProtocol::Dnp3(_) => AutoParts::NONE,
@@ -470,8 +470,8 @@ impl Point {
 
     /// Where it lives in a Modbus unit, and what it has as a point there.
     #[must_use]
-    pub const fn modbus(&self) -> Option<(ModbusAddress, ModbusPoint)> {
-        match (&self.address, &self.protocol) {
+    pub fn modbus(&self) -> Option<(ModbusAddress, ModbusPoint)> {
+        match (&self.address, &*self.protocol) {
             (Address::Modbus(address), PointProtocol::Modbus(own)) => Some((*address, *own)),
             _ => None,
         }
@@ -479,8 +479,8 @@ impl Point {
 
     /// Where it lives in an OPC UA server, and what it has as a point there.
     #[must_use]
-    pub const fn opcua(&self) -> Option<(&OpcUaAddress, &OpcUaPoint)> {
-        match (&self.address, &self.protocol) {
+    pub fn opcua(&self) -> Option<(&OpcUaAddress, &OpcUaPoint)> {
+        match (&self.address, &*self.protocol) {
             (Address::OpcUa(address), PointProtocol::OpcUa(own)) => Some((address, own)),
             _ => None,
         }
@@ -488,8 +488,8 @@ impl Point {
 
     /// Where it lives in an outstation, and what it has as a point there.
     #[must_use]
-    pub const fn dnp3(&self) -> Option<(Dnp3Address, &Dnp3Point)> {
-        match (&self.address, &self.protocol) {
+    pub fn dnp3(&self) -> Option<(Dnp3Address, &Dnp3Point)> {
+        match (&self.address, &*self.protocol) {
             (Address::Dnp3(address), PointProtocol::Dnp3(own)) => Some((*address, own)),
             _ => None,
         }
@@ -497,8 +497,8 @@ impl Point {
 
     /// Where it lives in a BACnet device, and what it has as a point there.
     #[must_use]
-    pub const fn bacnet(&self) -> Option<(BacnetAddress, &BacnetPoint)> {
-        match (&self.address, &self.protocol) {
+    pub fn bacnet(&self) -> Option<(BacnetAddress, &BacnetPoint)> {
+        match (&self.address, &*self.protocol) {
             (Address::Bacnet(address), PointProtocol::Bacnet(own)) => Some((*address, own)),
             _ => None,
         }
@@ -513,7 +513,7 @@ impl Point {
     /// The type that stands in the device: an address of one bit, or a method, says so by itself.
     #[must_use]
     pub fn raw_type(&self) -> DataType {
-        match (&self.address, &self.protocol) {
+        match (&self.address, &*self.protocol) {
             (Address::Modbus(address), _) if address.is_bit() => DataType::Bool,
             (_, PointProtocol::OpcUa(own)) if own.arguments.is_some() => DataType::Bool,
             (Address::Dnp3(address), _) if self.settings.data_type == DataType::Auto => address.kind.data_type(),

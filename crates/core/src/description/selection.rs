@@ -99,7 +99,7 @@ mod tests {
         let point = serde_json::json!({
             "name": "power/active", "address": "input:0", "unit": "kW", "rate": "fast", "labels": "billing; energy",
         });
-        let point: PointSettings = serde_json::from_value(point).unwrap();
+        let point = PointSettings::of_row(&point).unwrap();
         selection.parse::<Selection>().unwrap().takes(device, &point)
     }
 

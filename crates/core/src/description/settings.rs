@@ -7,6 +7,8 @@ use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::borrow::Cow;
+use std::ops::{Deref, DerefMut};
+use std::sync::Arc;
 
 /// The gateway itself.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -132,13 +134,29 @@ impl CommandConfirm {
 }
 
 /// One row of a point list, as far as it is the same for every protocol.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct PointSettings {
     /// Its name, unique in the device.
     pub name: PointName,
     /// Where it lives, in the words of the device's protocol.
-    pub address: String,
+    pub address: Box<str>,
+    /// What many points of a list have in common: points in which it is the same share it.
+    #[serde(flatten)]
+    pub traits: Arc<PointTraits>,
+    /// What people call it.
+    #[serde(default)]
+    pub title: Box<str>,
+    /// Words to choose points by, with ; between them: billing;energy.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(length(min = 1), extend("x-advanced" = true))]
+    pub labels: Option<Box<str>>,
+}
+
+/// What a point has in common with others: how its value is made, when it is read and when it goes up.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct PointTraits {
     /// How the device represents it.
     #[serde(rename = "type", default)]
     pub data_type: DataType,
@@ -216,13 +234,6 @@ pub struct PointSettings {
     #[serde(default)]
     #[schemars(extend("x-for" = "numbers"))]
     pub high: Option<f64>,
-    /// What people call it.
-    #[serde(default)]
-    pub title: String,
-    /// Words to choose points by, with ; between them: billing;energy.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(length(min = 1), extend("x-advanced" = true))]
-    pub labels: Option<Box<str>>,
 }
 
 #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
@@ -239,12 +250,43 @@ pub(super) const fn is_false(bit: &bool) -> bool {
     !*bit
 }
 
+impl Deref for PointSettings {
+    type Target = PointTraits;
+
+    fn deref(&self) -> &PointTraits {
+        &self.traits
+    }
+}
+
+impl DerefMut for PointSettings {
+    fn deref_mut(&mut self) -> &mut PointTraits {
+        Arc::make_mut(&mut self.traits)
+    }
+}
+
 impl PointSettings {
+    /// Reads a row; what it has of its protocol is passed over.
+    #[must_use]
+    pub fn of_row(row: &Value) -> Option<Self> {
+        #[derive(Deserialize)]
+        struct Own {
+            name: PointName,
+            address: Box<str>,
+            #[serde(default)]
+            title: Box<str>,
+            labels: Option<Box<str>>,
+        }
+        let Own { name, address, title, labels } = part(row)?;
+        Some(Self { name, address, traits: part(row)?, title, labels })
+    }
+
     /// Its labels, one by one.
     pub fn labels(&self) -> impl Iterator<Item = &str> {
         self.labels.as_deref().unwrap_or_default().split(';').map(str::trim).filter(|label| !label.is_empty())
     }
+}
 
+impl PointTraits {
     /// By how much it must move to go up on change, in engineering units.
     #[must_use]
     pub fn deadband(&self) -> f64 {

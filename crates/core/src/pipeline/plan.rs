@@ -1,13 +1,14 @@
 use super::report::{Report, ReportPolicy};
 use crate::description::{Point, Span};
 use crate::{Quality, Reason, Shaping, Value};
+use std::sync::Arc;
 use std::time::Duration;
 
 /// How the samples of one point are treated.
 #[derive(Debug, Clone, PartialEq)]
 pub struct PointPlan {
     /// From raw to engineering value.
-    pub shaping: Shaping,
+    pub shaping: Arc<Shaping>,
     /// Below this engineering value the quality is uncertain.
     pub low: Option<f64>,
     /// Above this engineering value the quality is uncertain.
@@ -28,7 +29,7 @@ impl PointPlan {
         let settings = &point.settings;
         let period = Duration::from(period);
         Self {
-            shaping: point.shaping.clone(),
+            shaping: Arc::clone(&point.shaping),
             low: settings.low,
             high: settings.high,
             policy: ReportPolicy {

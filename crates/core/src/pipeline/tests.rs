@@ -24,7 +24,7 @@ impl Bench {
             slack: 100 * MS,
         };
         let plan = PointPlan {
-            shaping: Shaping::linear(0.1, 0.0),
+            shaping: Shaping::linear(0.1, 0.0).into(),
             low: Some(0.0),
             high: Some(100.0),
             policy,

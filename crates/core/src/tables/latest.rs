@@ -16,8 +16,9 @@ pub struct LatestTable {
     len: usize,
 }
 
-/// Slots per chunk: 64 KiB, so that a small gateway does not pay for a large one.
-const CHUNK: usize = 1024;
+/// Slots per chunk: with the counts of who has it just below 64 KiB, so that a small gateway does not pay for a large one, and nothing
+/// is lost between chunks.
+const CHUNK: usize = 1023;
 /// The bits of the quality among the tags.
 const QUALITY: u64 = (1 << 48) - 1;
 /// What the time is worth stands in the two highest bits of the kind of the raw value.

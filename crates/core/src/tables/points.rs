@@ -10,10 +10,7 @@ use std::sync::Arc;
 pub struct PointInfo {
     /// Its place in the gateway's tables; the same in every revision that has it.
     pub index: PointIndex,
-    /// The number of its device; the same in every revision that has it.
-    pub device_slot: usize,
-    /// Its place among the points of its device.
-    pub position: usize,
+    slot: u32,
     /// The name of its device.
     pub device: Arc<str>,
     /// How many decimals its values have, where the scale says so.
@@ -34,6 +31,12 @@ struct Found {
 }
 
 impl PointInfo {
+    /// The number of its device; the same in every revision that has it.
+    #[must_use]
+    pub const fn device_slot(&self) -> usize {
+        self.slot as usize
+    }
+
     /// Its name, unique in the device.
     #[must_use]
     pub fn name(&self) -> &str {
@@ -136,12 +139,15 @@ impl PointInfo {
 #[derive(Debug, Default)]
 pub struct PointTable {
     points: Vec<PointInfo>,
-    /// By index: the place in `points`.
-    places: Vec<Option<u32>>,
+    /// By index: the place in `points`, or [`GONE`].
+    places: Vec<u32>,
     /// By slot: the name of the device and its points in `points`.
     devices: Vec<Option<DevicePoints>>,
     slots: HashMap<Arc<str>, usize>,
 }
+
+/// The place of a point that this revision has no more.
+const GONE: u32 = u32::MAX;
 
 #[derive(Debug, Clone)]
 struct DevicePoints {
@@ -159,7 +165,7 @@ impl PointTable {
         let count = description.devices.iter().map(|device| device.points.len()).sum();
         let mut table = Self {
             points: Vec::with_capacity(count),
-            places: vec![None; before.places.len()],
+            places: vec![GONE; before.places.len()],
             devices: vec![None; before.devices.len()],
             slots: HashMap::new(),
         };
@@ -183,20 +189,19 @@ impl PointTable {
             *known = Some(DevicePoints { name: Arc::clone(&name), first, count, by_name: by_name(device) });
         }
         self.slots.insert(Arc::clone(&name), slot);
-        for (position, point) in device.points.iter().enumerate() {
+        for point in device.points.iter() {
             let known = before.find(&name, point.settings.name.as_str());
             let index = known.map(|known| known.index).unwrap_or_else(|| {
-                self.places.push(None);
+                self.places.push(GONE);
                 PointIndex(count_u32(self.places.len() - 1))
             });
             let found = known.filter(|known| !is_redefined(&known.point, point)).and_then(|known| known.found.clone());
             if let Some(place) = self.places.get_mut(index.position()) {
-                *place = Some(count_u32(self.points.len()));
+                *place = count_u32(self.points.len());
             }
             self.points.push(PointInfo {
                 index,
-                device_slot: slot,
-                position,
+                slot: count_u32(slot),
                 device: Arc::clone(&name),
                 decimals: decimals(&point.settings),
                 found: found.or_else(|| not_found_yet(point)),
@@ -220,7 +225,7 @@ impl PointTable {
     /// Where it stands among [all](Self::all).
     #[must_use]
     pub fn place(&self, index: PointIndex) -> Option<usize> {
-        self.places.get(index.position()).copied().flatten().map(|place| PointIndex(place).position())
+        self.places.get(index.position()).filter(|place| **place != GONE).map(|place| *place as usize)
     }
 
     /// One point; `None` when this revision has it no more.

@@ -2,12 +2,14 @@ use crate::{PointIndex, Quality, Timestamp};
 use parking_lot::{Mutex, RwLock, RwLockReadGuard};
 use serde::Serialize;
 use std::collections::VecDeque;
+use std::sync::OnceLock;
 
-/// The last minutes of points, in memory, for small plots: those that somebody looks at in full, the others in short.
+/// The last minutes of points, in memory, for small plots: those that somebody looks at in full, the others in short. Of a very large
+/// gateway, those alone that somebody has looked at.
 #[derive(Debug, Default)]
 pub struct RecentValues {
     /// Written to only when a revision brings new points.
-    rings: RwLock<Vec<Mutex<Ring>>>,
+    rings: RwLock<Vec<OnceLock<Box<Mutex<Ring>>>>>,
 }
 
 #[derive(Debug, Default)]
@@ -46,7 +48,7 @@ pub struct RecentValue {
     pub good: bool,
 }
 
-/// For all points that nobody looks at together: 12 bytes each, so 8 MB.
+/// For all points that nobody looks at together: 12 bytes each, so 8 MB. Where that is less than [`LEAST`] for each, there are none.
 const TOTAL: usize = 700_000;
 /// Ten minutes at half a second.
 const MOST: usize = 1200;
@@ -59,14 +61,16 @@ impl RecentValues {
     pub fn grow(&self, points: usize) {
         let mut rings = self.rings.write();
         let points = points.max(rings.len());
-        rings.resize_with(points, Mutex::default);
+        let more = points - rings.len();
+        rings.reserve_exact(more);
+        rings.resize_with(points, OnceLock::default);
     }
 
     /// Whoever has something to remember of several points.
     #[must_use]
     pub fn writer(&self) -> RecentWriter<'_> {
         let rings = self.rings.read();
-        let usual = (TOTAL / rings.len().max(1)).clamp(LEAST, MOST);
+        let usual = Some(TOTAL / rings.len().max(1)).filter(|usual| *usual >= LEAST).map(|usual| usual.min(MOST));
         RecentWriter { rings, usual }
     }
 
@@ -75,7 +79,7 @@ impl RecentValues {
     pub fn of(&self, point: PointIndex) -> Vec<RecentValue> {
         let rings = self.rings.read();
         let Some(ring) = rings.get(point.position()) else { return Vec::new() };
-        let mut ring = ring.lock();
+        let mut ring = ring.get_or_init(Box::default).lock();
         ring.is_watched = true;
         ring.moments.iter().map(|moment| ring.recent(*moment)).collect()
     }
@@ -84,23 +88,24 @@ impl RecentValues {
     #[must_use]
     pub fn peek(&self, point: PointIndex) -> Vec<RecentValue> {
         let rings = self.rings.read();
-        let Some(ring) = rings.get(point.position()) else { return Vec::new() };
+        let Some(ring) = rings.get(point.position()).and_then(OnceLock::get) else { return Vec::new() };
         let ring = ring.lock();
         ring.moments.iter().map(|moment| ring.recent(*moment)).collect()
     }
 
     /// Forgets what is remembered of a point.
     pub fn forget(&self, point: PointIndex) {
-        self.rings.read().get(point.position()).into_iter().for_each(|ring| ring.lock().moments.clear());
+        let rings = self.rings.read();
+        rings.get(point.position()).and_then(OnceLock::get).into_iter().for_each(|ring| ring.lock().moments.clear());
     }
 }
 
 /// Remembers what points say; nothing is resized meanwhile.
 #[derive(Debug)]
 pub struct RecentWriter<'a> {
-    rings: RwLockReadGuard<'a, Vec<Mutex<Ring>>>,
-    /// How many moments of a point are kept that nobody looks at.
-    usual: usize,
+    rings: RwLockReadGuard<'a, Vec<OnceLock<Box<Mutex<Ring>>>>>,
+    /// How many moments of a point are kept that nobody looks at, if any.
+    usual: Option<usize>,
 }
 
 impl RecentWriter<'_> {
@@ -115,9 +120,11 @@ impl RecentWriter<'_> {
     }
 
     fn with_ring(&self, point: PointIndex, act: impl FnOnce(&mut Ring, usize)) {
-        let Some(ring) = self.rings.get(point.position()) else { return };
-        let mut ring = ring.lock();
-        let capacity = if ring.is_watched { MOST } else { self.usual };
+        let place = self.rings.get(point.position());
+        let ring =
+            place.and_then(|ring| if self.usual.is_some() { Some(ring.get_or_init(Box::default)) } else { ring.get() });
+        let Some(mut ring) = ring.map(|ring| ring.lock()) else { return };
+        let capacity = if ring.is_watched { MOST } else { self.usual.unwrap_or(LEAST) };
         act(&mut ring, capacity);
     }
 }
@@ -183,6 +190,21 @@ impl Ring {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn of_very_many_points_only_those_are_remembered_that_somebody_looks_at() {
+        let (recent, points, time) = (RecentValues::default(), TOTAL / LEAST, Timestamp::from_millis(5));
+        let told = |point| {
+            recent.writer().push(PointIndex(point), time, Some(1.0), Quality::Good);
+            recent.peek(PointIndex(point)).len()
+        };
+        recent.grow(points);
+        assert_eq!(told(0), 1);
+        recent.grow(points + 1);
+        assert_eq!((told(0), told(1)), (2, 0), "what is remembered goes on");
+        assert!(recent.of(PointIndex(1)).is_empty());
+        assert_eq!(told(1), 1);
+    }
 
     #[test]
     fn moments_come_back_as_they_went_in_over_days() {

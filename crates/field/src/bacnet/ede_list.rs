@@ -65,7 +65,7 @@ pub fn ede_list(project: &str, device: &Device) -> Option<EdeList> {
             settings.name.to_string(),
             object.object_type().number().to_string(),
             object.instance().to_string(),
-            settings.title.clone(),
+            settings.title.to_string(),
             String::new(),
             number(settings.low),
             number(settings.high),

@@ -13,7 +13,7 @@ pub(super) fn views(schedule: &Schedule<ModbusPoll>, units: &[LineUnit], points:
     let milliseconds = |span: Duration| u64::try_from(span.as_millis()).unwrap_or(u64::MAX);
     let view = |plan: PlanView<ModbusPoll>| {
         let is_shared = units.get(plan.device).is_some_and(|unit| unit.names.len() > 1);
-        let name = |info: &PointInfo| match points.device(info.device_slot).filter(|_| is_shared) {
+        let name = |info: &PointInfo| match points.device(info.device_slot()).filter(|_| is_shared) {
             Some(device) => format!("{device}.{}", info.name()),
             None => info.name().to_owned(),
         };

@@ -8,7 +8,7 @@ use interlex_bacnet::{
     ObjectIdentifier, Peer, PropertyIdentifier, ReadProperty, ReadPropertyAck, Segmentation, Sockets, Station, Terms,
     UnconfirmedService, Value as Told,
 };
-use interlex_core::description::{self, Description, Files, read as read_files};
+use interlex_core::description::{Description, Files, read as read_files};
 use interlex_core::{DeviceState, OfferEvent, Quality, Value};
 use interlex_field::{
     Memories, OfferRequest, Offering, PointWrite, Relinquish, Via, WriteError, WriteOutcome, reason_words, write,
@@ -92,7 +92,7 @@ impl Building {
     async fn command(&self, device: &str, point: &str, value: Option<Value>) -> Result<WriteOutcome, WriteError> {
         let (link, info) = (self.description.links[0].clone(), self.gateway.points.find(device, point).unwrap());
         let device = self.description.devices.iter().find(|known| known.settings.name.as_str() == device).unwrap();
-        let point = description::Point::clone(&device.points[info.position]);
+        let point = info.point().into_owned();
         let relinquishes = if value.is_some() { Relinquish::No } else { Relinquish::Yes };
         let (value, device, index) = (value.unwrap_or(Value::Bool(false)), device.clone(), Some(info.index));
         write(&PointWrite { link, device, point, value, relinquishes, index }, &self.via()).await

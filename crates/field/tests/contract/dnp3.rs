@@ -2,7 +2,7 @@
 
 use crate::line::Line;
 use crate::suite::{Field, WallClock, Writes};
-use interlex_core::description::{self, Description, Files, read};
+use interlex_core::description::{Description, Files, read};
 use interlex_core::{DeviceState, FieldEvent, LatestTable, PointTable, RecentValues, Value};
 use interlex_dnp3::{
     CommandStatus, ControlRelayOutputBlock, EventClass, Flags, LinkAddress, MeasuredValue, Number, Object, Outstation,
@@ -253,7 +253,7 @@ pub(crate) async fn both_are_read_and_written(field: &Dnp3Field, link: &str) {
         until("its events are confirmed", || field.told(device) > before + 3).await;
         let device = description.devices.iter().find(|known| known.settings.name.as_str() == device).unwrap();
         let info = points.find(device.settings.name.as_str(), "set-point").unwrap();
-        let point = description::Point::clone(&device.points[info.position]);
+        let point = info.point().into_owned();
         let (link, index) = (description.links[0].clone(), Some(info.index));
         // What is lost on the way is never sent again by itself: whoever wrote it tries another value.
         let mut tried = Vec::new();

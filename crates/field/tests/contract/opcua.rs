@@ -586,7 +586,8 @@ async fn what_a_node_says_of_its_values_is_taken_where_the_list_leaves_it_to_the
     let shows = |name: &str| {
         let info = points.find("one", name).unwrap();
         let (point, reading) = (info.point(), latest.read(info.index).unwrap());
-        let interlex_core::description::PointSettings { unit, low, high, title, .. } = &point.settings;
+        let interlex_core::description::PointTraits { unit, low, high, .. } = &*point.settings.traits;
+        let title = &point.settings.title;
         let value = reading.value.map(|value| value.to_string()).unwrap_or_default();
         format!("{value} {unit} {low:?} {high:?} {title} {:?}", reading.quality)
     };

@@ -175,8 +175,7 @@ impl<F: Field> Rig<F> {
     }
 
     fn point(&self, device: &str, point: &str) -> Point {
-        let info = self.around.points.find(device, point).unwrap();
-        Point::clone(&self.device(device).points[info.position])
+        self.around.points.find(device, point).unwrap().point().into_owned()
     }
 
     async fn write(&self, device: &str, value: u64) -> Result<WriteOutcome, WriteError> {

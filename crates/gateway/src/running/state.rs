@@ -198,7 +198,7 @@ impl Running {
         let is_good = |info: &PointInfo| self.latest().read(info.index).is_some_and(|read| read.quality.is_good());
         let mut good: HashMap<&str, usize> = HashMap::new();
         // The points of a device stand beside each other.
-        for of_device in self.points().all().chunk_by(|one, other| one.device_slot == other.device_slot) {
+        for of_device in self.points().all().chunk_by(|one, other| one.device_slot() == other.device_slot()) {
             let Some(first) = of_device.first() else { continue };
             *good.entry(&first.device).or_default() += of_device.iter().filter(|info| is_good(info)).count();
         }

@@ -253,7 +253,7 @@ pub(crate) async fn begin(
             LoopPoint {
                 device: info.device.to_string(),
                 point: info.name().to_owned(),
-                title: point.settings.title.clone(),
+                title: point.settings.title.to_string(),
                 address: info.address().to_string(),
                 data_type: info.data_type().to_string(),
                 unit: point.settings.unit.clone(),

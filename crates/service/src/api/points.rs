@@ -348,7 +348,7 @@ pub(crate) fn view(gateway: &Gateway, running: &Running, info: &PointInfo) -> Op
         gateway: name.to_owned(),
         device: info.device.to_string(),
         name: info.name().to_owned(),
-        title: settings.title.clone(),
+        title: settings.title.to_string(),
         address: info.address().to_string(),
         data_type: info.data_type().to_string(),
         unit: settings.unit.clone(),

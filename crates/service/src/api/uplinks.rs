@@ -5,7 +5,7 @@ use crate::api::extract::{Json, Path};
 use crate::draft::drafts;
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
-use interlex_core::description::{JsonUplink, Selection, UplinkKind, list_of};
+use interlex_core::description::{JsonUplink, PointSettings, Selection, UplinkKind, list_of};
 use interlex_gateway::{BufferView, Published, ReportPreview, Running, SentMessage, preview, report_preview};
 use interlex_store::AuditEntry;
 use serde::{Deserialize, Serialize};
@@ -187,6 +187,6 @@ pub(crate) async fn try_reports(
     let described = described.ok_or_else(|| ApiError::NotFound(format!("device {device:?}")))?;
     let rows = opened.draft.rows(&list_of(described));
     // A row that cannot be read yet is told by the check of the draft.
-    let points: Vec<_> = rows.iter().filter_map(|row| serde_json::from_value(row.clone()).ok()).collect();
+    let points: Vec<_> = rows.iter().filter_map(PointSettings::of_row).collect();
     Ok(Json(report_preview(&running.running(), &device, &points)))
 }

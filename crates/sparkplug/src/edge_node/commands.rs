@@ -81,7 +81,7 @@ impl EdgeNode {
             (Some(alias), _) => (metrics.iter().position(|metric| metric.alias == alias), format!("alias {alias}")),
             (None, name) => {
                 let name = name.unwrap_or_default();
-                (metrics.iter().position(|metric| metric.name == name), format!("{name:?}"))
+                (metrics.iter().position(|metric| &*metric.name == name), format!("{name:?}"))
             }
         };
         let (metric, spec) = at

@@ -98,7 +98,11 @@ impl EdgeNode {
             self.devices.resize_with(device + 1, || None);
         }
         let known = self.device(device);
-        if known.map(|known| &known.spec) == spec.as_ref() {
+        let is_same = match (known, &spec) {
+            (Some(known), Some(spec)) => known.is_announced_as(spec, snapshots),
+            (known, spec) => known.is_none() && spec.is_none(),
+        };
+        if is_same {
             return false;
         }
         let was_born = known.is_some_and(|known| known.is_born);

@@ -3,8 +3,8 @@
 
 use interlex_sparkplug::proto::{Metric, metric};
 use interlex_sparkplug::{
-    DataType, Datum, DeviceSpec, EdgeNode, EdgeNodeEvent, MessageType, MetricQuality, MetricSpec, MetricValue, NotSent,
-    Payload, Snapshot, Snapshots, Standing, Topic, check_payload, decode_payload, encode_payload,
+    DataType, Datum, DeviceSpec, EdgeNode, EdgeNodeEvent, MessageType, MetricProperties, MetricQuality, MetricSpec,
+    MetricValue, NotSent, Payload, Snapshot, Snapshots, Standing, Topic, check_payload, decode_payload, encode_payload,
 };
 
 mod hosts;
@@ -15,6 +15,23 @@ struct Steady;
 impl Snapshots for Steady {
     fn snapshot(&self, alias: u64) -> Snapshot<'_> {
         good(MetricValue::Uint(alias))
+    }
+
+    fn properties(&self, _: u64) -> MetricProperties<'_> {
+        vec![("unit", MetricValue::Text("%".into()))]
+    }
+}
+
+/// The same, in another unit.
+struct InBar;
+
+impl Snapshots for InBar {
+    fn snapshot(&self, alias: u64) -> Snapshot<'_> {
+        Steady.snapshot(alias)
+    }
+
+    fn properties(&self, _: u64) -> MetricProperties<'_> {
+        vec![("unit", MetricValue::Text("bar".into()))]
     }
 }
 
@@ -31,11 +48,10 @@ fn good(value: MetricValue<'_>) -> Snapshot<'_> {
 
 fn node(last_bd_seq: Option<u8>) -> EdgeNode {
     let metric = |name: &str, alias| MetricSpec {
-        name: name.to_owned(),
+        name: name.into(),
         alias,
         data_type: DataType::UInt16,
         is_writable: name == "b",
-        properties: vec![("unit", MetricValue::Text("%".into()))],
     };
     let device =
         |id: &str, first| DeviceSpec { id: id.to_owned(), metrics: vec![metric("a", first), metric("b", first + 1)] };
@@ -62,11 +78,10 @@ fn born(node: &mut EdgeNode) -> Vec<(Topic, Payload)> {
 
 fn spec(id: &str, metrics: &[(&str, u64)]) -> DeviceSpec {
     let metric = |(name, alias): &(&str, u64)| MetricSpec {
-        name: (*name).to_owned(),
+        name: (*name).into(),
         alias: *alias,
         data_type: DataType::UInt16,
         is_writable: false,
-        properties: Vec::new(),
     };
     DeviceSpec { id: id.to_owned(), metrics: metrics.iter().map(metric).collect() }
 }
@@ -89,8 +104,10 @@ fn devices_come_change_and_go_within_a_session() {
     assert_eq!((words(&birth), birth[0].1.metrics.len()), (vec!["DBIRTH Some(3)".to_owned()], 2));
     node.set_device(7, 5, Some(spec("pump", &[("speed", 10), ("hours", 11)])), &Steady);
     assert_eq!(words(&sent(&mut node)), Vec::<String>::new(), "the same device is no news");
+    node.set_device(7, 5, Some(spec("pump", &[("speed", 10), ("hours", 11)])), &InBar);
+    assert_eq!(words(&sent(&mut node)), ["DBIRTH Some(4)"], "its unit is");
     node.set_device(8, 5, None, &Steady);
-    assert_eq!(words(&sent(&mut node)), ["DDEATH Some(4)"]);
+    assert_eq!(words(&sent(&mut node)), ["DDEATH Some(5)"]);
     let datum = Datum { metric: 0, now: good(MetricValue::Uint(1)), standing: Standing::Current };
     assert_eq!(node.data(9, 5, [datum]), Err(NotSent::DeviceNotBorn));
     node.device_up(10, 5, &Steady);

@@ -49,7 +49,7 @@ impl Item for Sample {
         let info = points.get(self.point)?;
         let is_of_type = |value: &Value| info.value_type().is_some_and(|known| value.is_of(known));
         let fits = self.value.as_ref().is_none_or(is_of_type);
-        fits.then_some(info.device_slot)
+        fits.then_some(info.device_slot())
     }
 
     fn points<'a>(samples: &'a [Self], points: &'a Self::Context) -> impl Iterator<Item = &'a PointInfo> + Send {

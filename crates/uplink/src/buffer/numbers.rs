@@ -1,53 +1,113 @@
 use foldhash::HashMap;
+use foldhash::fast::FixedState;
+use hashbrown::HashTable;
 use interlex_core::{DataType, PointIndex, PointInfo, PointTable};
 use interlex_store::{JournalPoint, Store, StoreError};
+use std::hash::BuildHasher;
 
 /// The numbers by which journal blocks name points: rows of the database that are only ever added.
+///
+/// There is one of each point that there ever was: the names stand in one text.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct PointNumbers {
-    /// By device, then by point, with the type of its values: looked up for every sample, without a name being made.
-    by_name: HashMap<String, HashMap<String, Vec<(DataType, u64)>>>,
-    by_number: HashMap<u64, (String, String)>,
-    last: u64,
+    /// In the order of the numbers.
+    rows: Vec<Row>,
+    /// The places of rows whose type is known, by their device and name: looked up for every sample, without a name being made.
+    by_name: HashTable<u32>,
+    names: String,
+    types: Vec<Option<DataType>>,
+    devices: Vec<Box<str>>,
+    by_device: HashMap<Box<str>, u32>,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Row {
+    number: u64,
+    device: u32,
+    /// Where its name begins among the names, and its length.
+    name: u32,
+    length: u16,
+    /// The place of the type of its values among the types; none stands there for one of a later version.
+    data_type: u16,
+}
+
+impl Row {
+    fn name<'a>(&self, names: &'a str) -> &'a str {
+        let from = self.name as usize;
+        names.get(from..from + usize::from(self.length)).unwrap_or_default()
+    }
 }
 
 impl PointNumbers {
     /// The number of a point with the type that its values have.
     pub(super) fn of(&self, info: &PointInfo) -> Option<u64> {
-        let (known, value_type) = (self.named(&info.device, info.name())?, info.value_type()?);
-        known.iter().find(|(data_type, _)| *data_type == value_type).map(|(_, number)| *number)
+        let (value_type, device) = (info.value_type()?, *self.by_device.get(&*info.device)?);
+        self.named(device, info.name()).find(|row| self.data_type(row) == Some(value_type)).map(|row| row.number)
     }
 
-    fn named(&self, device: &str, point: &str) -> Option<&[(DataType, u64)]> {
-        Some(self.by_name.get(device)?.get(point)?)
+    fn data_type(&self, row: &Row) -> Option<DataType> {
+        *self.types.get(usize::from(row.data_type))?
+    }
+
+    /// The rows of a point: one for each type that it had.
+    fn named<'a>(&'a self, device: u32, point: &'a str) -> impl Iterator<Item = &'a Row> {
+        let rows = self.by_name.iter_hash(hash(device, point)).filter_map(|place| self.rows.get(*place as usize));
+        rows.filter(move |row| row.device == device && row.name(&self.names) == point)
     }
 
     /// The point that a number means, and the type of its values now; `None` when it is described no more.
     pub(super) fn find(&self, number: u64, points: &PointTable) -> Option<(PointIndex, DataType)> {
-        let (device, point) = self.by_number.get(&number)?;
+        let row = self.rows.get(self.rows.binary_search_by_key(&number, |row| row.number).ok()?)?;
+        let (device, point) = (self.devices.get(row.device as usize)?, row.name(&self.names));
         let info = points.find(device, point)?;
-        if info.value_type().is_none()
-            && let Some((last, _)) = self.named(device, point).and_then(|known| known.last())
-        {
+        if info.value_type().is_none() {
             // Its device has told nothing yet since the gateway was started.
-            info.remember(*last);
+            let last = self.named(row.device, point).max_by_key(|row| row.number).and_then(|row| self.data_type(row));
+            last.into_iter().for_each(|last| info.remember(last));
         }
         info.value_type().map(|value_type| (info.index, value_type))
     }
 
+    /// Takes in a row; they come in the order of their numbers, and one that is known already changes nothing.
     pub(super) fn add(&mut self, JournalPoint { number, device, point, data_type }: JournalPoint) {
-        self.last = self.last.max(number);
-        self.by_number.insert(number, (device.clone(), point.clone()));
-        // A type of a later version stays without a number here.
-        if let Ok(data_type) = data_type.parse() {
-            self.by_name.entry(device).or_default().entry(point).or_default().push((data_type, number));
+        if number <= self.last() {
+            return;
         }
+        let device = match self.by_device.get(&*device) {
+            Some(known) => *known,
+            None => {
+                let (device, place) = (device.into_boxed_str(), count(self.devices.len()));
+                self.devices.push(device.clone());
+                *self.by_device.entry(device).or_insert(place)
+            }
+        };
+        let known_type = data_type.parse().ok();
+        let data_type = self.types.iter().position(|known| *known == known_type).unwrap_or_else(|| {
+            self.types.push(known_type);
+            self.types.len() - 1
+        });
+        let (name, place) = (count(self.names.len()), count(self.rows.len()));
+        let [length, data_type] = [point.len(), data_type].map(|count| u16::try_from(count).unwrap_or(u16::MAX));
+        self.rows.push(Row { number, device, name, length, data_type });
+        self.names.push_str(&point);
+        // A type of a later version stays without a number here.
+        if known_type.is_some() {
+            let Self { rows, by_name, names, .. } = self;
+            let hash_of = |row: &Row| hash(row.device, row.name(names));
+            by_name.insert_unique(hash(device, &point), place, |place| rows.get(*place as usize).map_or(0, hash_of));
+        }
+    }
+
+    fn last(&self) -> u64 {
+        self.rows.last().map_or(0, |row| row.number)
     }
 
     /// Takes in what the database has beyond what is known.
     pub(super) async fn load(&mut self, store: &Store, gateway: &str) -> Result<(), StoreError> {
-        let more = store.journal_points(gateway, self.last).await?;
+        let more = store.journal_points(gateway, self.last()).await?;
         more.into_iter().for_each(|point| self.add(point));
+        self.rows.shrink_to_fit();
+        self.names.shrink_to_fit();
         Ok(())
     }
 
@@ -70,5 +130,64 @@ impl PointNumbers {
     ) -> Result<(), StoreError> {
         store.add_journal_points(gateway, &new).await?;
         self.load(store, gateway).await
+    }
+}
+
+fn hash(device: u32, name: &str) -> u64 {
+    FixedState::default().hash_one((device, name))
+}
+
+/// There are far fewer of anything than `u32` can count.
+fn count(count: usize) -> u32 {
+    u32::try_from(count).unwrap_or(u32::MAX)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use interlex_core::description::{Files, read};
+
+    /// A device `a` with `bc`, and one `ab` with `c`; those of the first have a type.
+    fn points(data_type: &str) -> PointTable {
+        let main = "[gateway]\nname = \"g\"\n[rates]\nr = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"modbus-tcp\"\nhost = \"h\"\n[[device]]\n\
+                    name = \"a\"\nlink = \"l\"\nunit = 1\n[[device]]\nname = \"ab\"\nlink = \"l\"\nunit = 2\n";
+        let list = |name: &str, data_type: &str| format!("name,address,type,rate\n{name},holding:0,{data_type},r\n");
+        let files: Files = [
+            ("gateway.toml", main.to_owned()),
+            ("points/a.csv", list("bc", data_type)),
+            ("points/ab.csv", list("c", "uint16")),
+        ]
+        .map(|(path, text)| (path.to_owned(), text))
+        .into();
+        PointTable::new(&read(&files).unwrap(), &PointTable::default())
+    }
+
+    #[test]
+    fn each_name_has_a_number_for_each_type_and_keeps_it() {
+        let (mut numbers, mut add) = (PointNumbers::default(), Vec::new());
+        let row = |number, device: &str, point: &str, data_type: &str| {
+            let [device, point, data_type] = [device, point, data_type].map(str::to_owned);
+            JournalPoint { number, device, point, data_type }
+        };
+        add.extend([row(3, "a", "bc", "uint16"), row(4, "ab", "c", "uint16"), row(9, "a", "bc", "float32")]);
+        add.extend([row(12, "a", "bc", "quaternion"), row(4, "a", "c", "uint16")]);
+        add.into_iter().for_each(|row| numbers.add(row));
+        let of = |data_type: &str, device: &str, point: &str| {
+            let points = points(data_type);
+            points.find(device, point).and_then(|info| numbers.of(info))
+        };
+        assert_eq!(
+            (of("uint16", "a", "bc"), of("float32", "a", "bc"), of("int32", "a", "bc")),
+            (Some(3), Some(9), None)
+        );
+        assert_eq!(of("uint16", "ab", "c"), Some(4), "no other name takes it");
+        let now = points("float32");
+        let index = |device, point| now.find(device, point).map(|info| info.index);
+        let found = |number| numbers.find(number, &now).map(|(index, data_type)| (index, data_type.to_string()));
+        assert_eq!(found(3), Some((index("a", "bc").unwrap(), "float32".to_owned())), "of another type before");
+        assert_eq!(found(12), found(3), "also of one that is not known here");
+        assert_eq!((found(4).map(|found| found.0), found(5)), (index("ab", "c"), None));
+        let lacking = points("int32");
+        assert_eq!(numbers.lacking(lacking.all().iter()), [("a", "bc", "int32".to_owned())]);
     }
 }

@@ -59,7 +59,7 @@ pub(crate) fn groups(
     for info in chosen {
         match per {
             MessagePer::Gateway => put((0, String::new()), None, "", info.index),
-            MessagePer::Device => put((info.device_slot, String::new()), Some(&info.device), "", info.index),
+            MessagePer::Device => put((info.device_slot(), String::new()), Some(&info.device), "", info.index),
             MessagePer::Label => {
                 info.settings().labels().for_each(|label| put((0, label.to_owned()), None, label, info.index));
             }

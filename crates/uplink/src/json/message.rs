@@ -65,7 +65,7 @@ impl Rendering {
         PointContext {
             device: info.device.to_string(),
             name: info.name().to_owned(),
-            title: point.settings.title.clone(),
+            title: point.settings.title.to_string(),
             value: json_of(value, info.value_type(), quality),
             unit: point.settings.unit.clone(),
             quality: quality.class(),

@@ -43,7 +43,14 @@ impl SparkplugNode {
         // The births tell what is newer than what was to go out as live.
         base.backlog.queue.live_is_history();
         let at = base.now();
-        let current = Current::new(&self.latest, &self.health_told, &self.last_results, at, self.words);
+        let current = Current::new(
+            (&base.backlog.context, base.uplink.broker.commands),
+            &self.latest,
+            &self.health_told,
+            &self.last_results,
+            at,
+            self.words,
+        );
         self.node.birth(at.as_unsigned_millis(), &current);
         let born: Vec<_> = (0..base.backlog.context.slots()).map(|slot| self.node.is_device_born(slot)).collect();
         self.remember_births(base, |slot| born.get(slot).is_some_and(|is_born| *is_born));
@@ -59,7 +66,7 @@ impl SparkplugNode {
     pub(super) fn remember_births(&mut self, base: &Base<Sample>, is_born: impl Fn(usize) -> bool) {
         let at = base.now().as_millis();
         for (point, published) in &mut self.published {
-            let is_told = base.backlog.context.get(*point).is_some_and(|info| is_born(info.device_slot));
+            let is_told = base.backlog.context.get(*point).is_some_and(|info| is_born(info.device_slot()));
             let reading = self.latest.read(*point).filter(|_| is_told && self.announced.place(*point).is_some());
             if let Some(reading) = reading.filter(|reading| reading.quality != Quality::Bad(Reason::NeverRead)) {
                 let (value, timestamp) = (reading.value, reading.source_time.as_millis());

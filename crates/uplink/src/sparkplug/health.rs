@@ -10,7 +10,7 @@ use sysinfo::{Disks, System};
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct HealthMetric {
     name: String,
-    unit: &'static str,
+    pub(crate) unit: &'static str,
     data_type: DataType,
     pub(crate) value: MetricValue<'static>,
 }
@@ -100,14 +100,10 @@ fn metrics(
 /// What the birth of the node announces.
 pub(crate) fn specs(metrics: &[HealthMetric]) -> Vec<MetricSpec> {
     let spec = |(alias, metric): (u64, &HealthMetric)| MetricSpec {
-        name: metric.name.clone(),
+        name: metric.name.as_str().into(),
         alias,
         data_type: metric.data_type,
         is_writable: false,
-        properties: match metric.unit {
-            "" => Vec::new(),
-            unit => vec![("unit", MetricValue::Text(unit.into()))],
-        },
     };
     (FIRST_OWN_ALIAS..).zip(metrics).map(spec).collect()
 }

@@ -8,7 +8,7 @@ use interlex_core::{
     DataType, ElementType, LatestTable, PointIndex, PointInfo, PointTable, Quality, Reason, Timestamp, Value,
 };
 use interlex_sparkplug::{
-    DataType as MetricType, DeviceSpec, MetricQuality, MetricSpec, MetricValue, Snapshot, Snapshots,
+    DataType as MetricType, DeviceSpec, MetricProperties, MetricQuality, MetricSpec, MetricValue, Snapshot, Snapshots,
 };
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -72,15 +72,16 @@ impl Announced {
     pub(crate) fn spec(&self, points: &PointTable, slot: usize, takes_commands: bool) -> Option<DeviceSpec> {
         let id = points.device(slot)?.to_owned();
         let indices = self.slots.get(slot).filter(|indices| !indices.is_empty())?;
+        // One more for the result of commands; what is not needed is given back.
+        let mut metrics = Vec::with_capacity(indices.len() + 1);
         let infos = indices.iter().filter_map(|index| points.get(*index));
-        let mut metrics: Vec<_> = infos.filter_map(|info| metric_spec(info, takes_commands)).collect();
+        metrics.extend(infos.filter_map(|info| metric_spec(info, takes_commands)));
         if metrics.iter().any(|metric| metric.is_writable) {
             metrics.push(MetricSpec {
-                name: RESULT.to_owned(),
+                name: RESULT.into(),
                 alias: FIRST_RESULT_ALIAS + slot as u64,
                 data_type: MetricType::String,
                 is_writable: false,
-                properties: Vec::new(),
             });
         }
         Some(DeviceSpec { id, metrics })
@@ -88,8 +89,13 @@ impl Announced {
 }
 
 fn metric_spec(info: &PointInfo, takes_commands: bool) -> Option<MetricSpec> {
-    let value_type = info.value_type()?;
-    let data_type = data_type_of(value_type);
+    let is_writable = takes_commands && info.takes_commands();
+    let data_type = data_type_of(info.value_type()?);
+    Some(MetricSpec { name: info.name().into(), alias: info.index.0.into(), data_type, is_writable })
+}
+
+/// What is told of a point beside its value.
+fn properties_of(info: &PointInfo, takes_commands: bool) -> MetricProperties<'static> {
     let text = |text: &str| MetricValue::Text(Cow::Owned(text.to_owned()));
     let mut properties = Vec::new();
     let point = info.point();
@@ -102,18 +108,16 @@ fn metric_spec(info: &PointInfo, takes_commands: bool) -> Option<MetricSpec> {
     }
     properties.extend(settings.low.map(|low| ("low", MetricValue::Double(low))));
     properties.extend(settings.high.map(|high| ("high", MetricValue::Double(high))));
-    if let DataType::Array(array) = value_type {
+    if let Some(DataType::Array(array)) = info.value_type() {
         let lengths: Vec<_> = array.dimensions().map(|length| length.to_string()).collect();
         if !lengths.is_empty() {
             properties.push(("dimensions", text(&lengths.join(","))));
         }
     }
-    let (name, alias) = (info.name().to_owned(), u64::from(info.index.0));
-    let is_writable = takes_commands && info.takes_commands();
-    if is_writable {
+    if takes_commands && info.takes_commands() {
         properties.push(("access", text("read-write")));
     }
-    Some(MetricSpec { name, alias, data_type, is_writable, properties })
+    properties
 }
 
 /// The datatype of the metric of a point whose values are of a type.
@@ -187,6 +191,8 @@ pub(crate) fn told(value: MetricValue<'static>, now: Timestamp) -> Snapshot<'sta
 
 /// Births take their values from the latest-value table, and from what the gateway knows of itself.
 pub(crate) struct Current<'a> {
+    points: &'a PointTable,
+    takes_commands: bool,
     latest: &'a LatestTable,
     health: &'a [HealthMetric],
     /// What became of the last command of a device, by slot.
@@ -196,14 +202,16 @@ pub(crate) struct Current<'a> {
 }
 
 impl<'a> Current<'a> {
+    /// Of points of which hosts may command those that can be, or none.
     pub(crate) const fn new(
+        (points, takes_commands): (&'a PointTable, bool),
         latest: &'a LatestTable,
         health: &'a [HealthMetric],
         results: &'a HashMap<usize, Arc<str>>,
         now: Timestamp,
         words: ReasonWords,
     ) -> Self {
-        Self { latest, health, results, now, words }
+        Self { points, takes_commands, latest, health, results, now, words }
     }
 
     /// What the gateway knows of itself: whatever it tells later is newer.
@@ -241,6 +249,16 @@ impl Snapshots for Current<'_> {
             }
             _ => self.never_read(),
         }
+    }
+
+    fn properties(&self, alias: u64) -> MetricProperties<'_> {
+        if let Some(own) = alias.checked_sub(FIRST_OWN_ALIAS) {
+            let metric = usize::try_from(own).ok().and_then(|own| self.health.get(own));
+            let unit = metric.map(|metric| metric.unit).filter(|unit| !unit.is_empty());
+            return unit.map(|unit| ("unit", MetricValue::Text(unit.into()))).into_iter().collect();
+        }
+        let info = u32::try_from(alias).ok().and_then(|index| self.points.get(PointIndex(index)));
+        info.map_or_else(Vec::new, |info| properties_of(info, self.takes_commands))
     }
 }
 

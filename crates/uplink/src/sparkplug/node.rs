@@ -109,7 +109,14 @@ impl SparkplugNode {
     fn announce_device(&mut self, base: &Base<Sample>, slot: usize) {
         let now = base.now();
         let spec = self.announced.spec(&base.backlog.context, slot, base.uplink.broker.commands);
-        let current = Current::new(&self.latest, &self.health_told, &self.last_results, now, self.words);
+        let current = Current::new(
+            (&base.backlog.context, base.uplink.broker.commands),
+            &self.latest,
+            &self.health_told,
+            &self.last_results,
+            now,
+            self.words,
+        );
         if self.node.set_device(now.as_unsigned_millis(), slot, spec, &current) {
             self.remember_births(base, |device| device == slot);
         }
@@ -117,7 +124,7 @@ impl SparkplugNode {
 
     fn take_samples(&mut self, base: &mut Base<Sample>, samples: &[Sample]) {
         for sample in samples.iter().filter(|sample| self.announced.place(sample.point).is_some()) {
-            let Some(device) = base.backlog.context.get(sample.point).map(|info| info.device_slot) else { continue };
+            let Some(device) = base.backlog.context.get(sample.point).map(|info| info.device_slot()) else { continue };
             let is_born = self.node.is_device_born(device);
             match sample.kind {
                 _ if !self.node.is_born() => base.backlog.push_history(device, sample),
@@ -271,7 +278,14 @@ impl Kind for SparkplugNode {
             FieldEvent::Samples(samples) => self.take_samples(base, &samples),
             FieldEvent::Keep(receipt) => base.backlog.keep(receipt),
             FieldEvent::DeviceUp(device) => {
-                let current = Current::new(&self.latest, &self.health_told, &self.last_results, now, self.words);
+                let current = Current::new(
+                    (&base.backlog.context, base.uplink.broker.commands),
+                    &self.latest,
+                    &self.health_told,
+                    &self.last_results,
+                    now,
+                    self.words,
+                );
                 if self.node.device_up(at, device, &current) {
                     self.remember_births(base, |born| born == device);
                 }

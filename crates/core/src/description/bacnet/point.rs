@@ -63,9 +63,9 @@ pub(in crate::description) fn point(
         ));
     }
     Some(Point {
-        shaping: settings.shaping(1.0),
-        settings: PointSettings { address: address.to_string(), ..settings.clone() },
-        protocol: PointProtocol::Bacnet(own),
+        shaping: settings.shaping(1.0).into(),
+        settings: PointSettings { address: address.to_string().into(), ..settings.clone() },
+        protocol: PointProtocol::Bacnet(own).into(),
         address: Address::Bacnet(address),
     })
 }

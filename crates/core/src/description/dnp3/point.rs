@@ -167,9 +167,9 @@ pub(in crate::description) fn point(
         faults.push(Fault::new("device-deadband", message, "nothing, or an address in analog:"));
     }
     Some(Point {
-        shaping: settings.shaping(1.0),
-        settings: PointSettings { address: address.to_string(), ..settings.clone() },
-        protocol: PointProtocol::Dnp3(own),
+        shaping: settings.shaping(1.0).into(),
+        settings: PointSettings { address: address.to_string().into(), ..settings.clone() },
+        protocol: PointProtocol::Dnp3(own).into(),
         address: Address::Dnp3(address),
     })
 }

@@ -49,9 +49,9 @@ pub(in crate::description) fn point(
     }
     let factor = if own.by_ratio { device.ratio } else { 1.0 };
     Some(Point {
-        shaping: settings.shaping(factor),
-        settings: PointSettings { address: listed.to_string(), ..settings.clone() },
-        protocol: PointProtocol::Modbus(own),
+        shaping: settings.shaping(factor).into(),
+        settings: PointSettings { address: listed.to_string().into(), ..settings.clone() },
+        protocol: PointProtocol::Modbus(own).into(),
         address: Address::Modbus(address),
     })
 }

@@ -170,9 +170,9 @@ pub(in crate::description) fn point(
         faults.extend(method_faults(settings, &own));
     }
     Some(Point {
-        shaping: settings.shaping(1.0),
-        settings: PointSettings { address: address.to_string(), ..settings.clone() },
-        protocol: PointProtocol::OpcUa(own),
+        shaping: settings.shaping(1.0).into(),
+        settings: PointSettings { address: address.to_string().into(), ..settings.clone() },
+        protocol: PointProtocol::OpcUa(own).into(),
         address: Address::OpcUa(address),
     })
 }

@@ -56,7 +56,7 @@ fn the_example_reads_and_writes_back_to_the_same_description() {
     let description = read(&files(GATEWAY, POINTS)).unwrap();
     let points = &description.devices[0].points;
     assert_eq!(points[1].address.to_string(), "input:10");
-    let PointProtocol::Modbus(own) = &points[1].protocol else { panic!() };
+    let PointProtocol::Modbus(own) = &*points[1].protocol else { panic!() };
     assert_eq!(own.order, crate::ByteOrder::Cdab);
     assert_eq!(points[2].settings.access, Access::ReadWrite);
     let written = write(&description);
@@ -252,10 +252,10 @@ proptest! {
         point.settings.scale = if scale == 0.0 { 1.0 } else { scale };
         point.settings.offset = if offset.is_finite() { offset } else { 0.0 };
         point.settings.unit = unit.trim().to_owned();
-        point.settings.title = title.trim().to_owned();
+        point.settings.title = title.trim().into();
         point.address = Address::Modbus(ModbusAddress { table: ModbusTable::Input, number, bits: None });
-        point.settings.address = point.address.to_string();
-        point.shaping = point.settings.shaping(1.0);
+        point.settings.address = point.address.to_string().into();
+        point.shaping = point.settings.shaping(1.0).into();
         description.devices[0].points = [Arc::new(point)].into();
         prop_assert_eq!(read(&write(&description)).unwrap(), description);
     }
