@@ -121,10 +121,11 @@ impl Scale {
         Ok(latest)
     }
 
-    /// The longest that a task kept a worker busy so far, in seconds.
+    /// The longest that a task of each kind kept a worker busy so far, in seconds; the longest of all.
     async fn busiest(&self) -> anyhow::Result<f64> {
         let text = self.http.get(format!("{}/metrics", self.rig.url)).send().await?.text().await?;
-        let busy = text.lines().filter(|line| line.starts_with("interlex_worker_busy_seconds_max{"));
+        let busy = text.lines().filter_map(|line| line.strip_prefix("interlex_worker_busy_seconds_max{task="));
+        busy.clone().for_each(|line| anstream::println!("  busy: {line}"));
         Ok(busy.filter_map(|line| line.rsplit(' ').next()?.parse::<f64>().ok()).fold(0.0, f64::max))
     }
 
@@ -195,9 +196,10 @@ async fn measured(points: usize, own: bool) -> anyhow::Result<Figures> {
     let (begun, list) = (Instant::now(), files.last().map(|(list, _)| list.clone()).unwrap_or_default());
     let upload = scale.call(Method::POST, "/gateways/works/draft/uploads", Some(&json!({}))).await?;
     let upload = format!("/gateways/works/draft/uploads/{}", upload.get("upload").cloned().unwrap_or_default());
-    for (path, text) in files {
-        let part = json!({ "path": path, "at": 0, "text": text });
-        scale.call(Method::PUT, &upload, Some(&part)).await?;
+    // Twenty files of a device, or one that is large, at a time.
+    for some in files.chunks(20) {
+        let parts: Vec<_> = some.iter().map(|(path, text)| json!({ "path": path, "at": 0, "text": text })).collect();
+        scale.call(Method::PUT, &upload, Some(&json!({ "parts": parts }))).await?;
     }
     let end = json!({ "version": scale.version().await? });
     scale.call(Method::POST, &upload, Some(&end)).await?;

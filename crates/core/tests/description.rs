@@ -316,13 +316,16 @@ proptest! {
         let draft = before.draft().canonical();
         let own = draft.lists.get(list).cloned().unwrap_or_default();
         // Its own rows change nothing.
-        let (same, import) = import_points(&draft, list, &points_csv(&own, None), (Others::Go, &SheetWishes::default()));
+        let memory = check_since(&draft, &CheckMemory::default()).1;
+        let (checked, wishes) = ((&draft, &memory), SheetWishes::default());
+        let (same, import) = import_points(checked, list, &points_csv(&own, None), (Others::Go, &wishes));
         prop_assert_eq!((import.added.len(), import.changed.len(), import.removed.len(), import.same), (0, 0, 0, own.len()));
         prop_assert_eq!(same.canonical(), draft.clone());
         // The rows of another one, as a spreadsheet writes them: with the others gone it is that list.
         let wanted = after.draft().lists.get(list).cloned().unwrap_or_default();
         let text = format!("\u{feff}{}", after.files()[list].replace('\n', "\r\n"));
-        let (taken, import) = import_points(&draft, list, &text, (Others::Go, &SheetWishes::default()));
+        let (taken, import) = import_points(checked, list, &text, (Others::Go, &wishes));
+        prop_assert_eq!(&import, &import_points((&draft, &CheckMemory::default()), list, &text, (Others::Go, &wishes)).1);
         prop_assert!(import.problems.is_empty(), "{:?}", import.problems);
         prop_assert_eq!(import.added.len() + import.changed.len() + import.same, wanted.len());
         prop_assert_eq!(import.removed.len() + import.changed.len() + import.same, own.len());

@@ -8,6 +8,7 @@ use crate::output::{count, print_json, safe, say};
 use anyhow::Context;
 use clap::{Args, Subcommand};
 use interlex_core::description::{self, Draft, Files, MAIN_FILE, Problem, difference};
+use serde::Serialize;
 use serde_json::{Value, json};
 use std::fs;
 use std::io::IsTerminal;
@@ -318,17 +319,11 @@ impl Apply<'_> {
         let begun = self.client.post(&format!("{draft}/uploads"), &json!({})).await?;
         let upload = format!("{draft}/uploads/{}", whole(&begun, "upload"));
         let megabytes = |bytes: i64| (bytes >> 20) + 1;
-        for (path, text) in &self.files {
-            let mut at = 0;
-            while at < text.len() {
-                let end = text.floor_char_boundary(at + PART);
-                let request = json!({ "path": path, "at": at, "text": text.get(at..end) });
-                let told = self.client.put(&upload, &request).await?;
-                at = end;
-                if std::io::stderr().is_terminal() {
-                    let (sent, all) = (megabytes(whole(&told, "bytes")), megabytes(i64::try_from(bytes)?));
-                    anstream::eprint!("\r{sent} of {all} MB sent");
-                }
+        for parts in parts_of(&self.files, PART) {
+            let told = self.client.put(&upload, &json!({ "parts": parts })).await?;
+            if std::io::stderr().is_terminal() {
+                let (sent, all) = (megabytes(whole(&told, "bytes")), megabytes(i64::try_from(bytes)?));
+                anstream::eprint!("\r{sent} of {all} MB sent");
             }
         }
         if std::io::stderr().is_terminal() {
@@ -352,6 +347,38 @@ impl Apply<'_> {
         }
         Ok(())
     }
+}
+
+/// A part of a file, and how many bytes of it came before.
+#[derive(Debug, Serialize)]
+struct FilePart<'a> {
+    path: &'a str,
+    at: usize,
+    text: &'a str,
+}
+
+/// Files in parts, as many of them together as a request of so many bytes may have.
+fn parts_of(files: &Files, most: usize) -> Vec<Vec<FilePart<'_>>> {
+    let (mut all, mut together, mut room) = (Vec::new(), Vec::new(), most);
+    for (path, content) in files {
+        let mut at = 0;
+        loop {
+            // A character has four bytes at the most.
+            if room < 4 {
+                all.push(std::mem::take(&mut together));
+                room = most;
+            }
+            let end = content.floor_char_boundary(at + room);
+            together.push(FilePart { path, at, text: content.get(at..end).unwrap_or_default() });
+            room -= end - at;
+            at = end;
+            if at >= content.len() {
+                break;
+            }
+        }
+    }
+    all.push(together);
+    all
 }
 
 /// What becomes of files that are there.
@@ -434,4 +461,28 @@ fn utf8(path: &Path, bytes: Vec<u8>) -> anyhow::Result<String> {
         let message = format!("{}:{line}: not UTF-8; save the file with that encoding", path.display());
         failed(ExitReason::Mistakes, message)
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn files_go_in_parts_of_a_size_and_none_is_left_out() {
+        let files: Files = [("a.csv", "Gärbehälter".repeat(9)), ("b.csv", String::new()), ("c.csv", "€".repeat(20))]
+            .map(|(path, text)| (path.to_owned(), text))
+            .into();
+        for most in [4, 5, 17, 500] {
+            let requests = parts_of(&files, most);
+            let mut taken = Files::new();
+            for part in requests.iter().flatten() {
+                let known: &mut String = taken.entry(part.path.to_owned()).or_default();
+                assert_eq!(known.len(), part.at);
+                known.push_str(part.text);
+            }
+            assert_eq!(taken, files);
+            assert!(requests.iter().all(|parts| parts.iter().map(|part| part.text.len()).sum::<usize>() <= most));
+        }
+        assert_eq!(parts_of(&files, 500).len(), 1, "what fits together goes together");
+    }
 }

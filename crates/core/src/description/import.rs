@@ -4,7 +4,7 @@ use super::points_file::PointsFile;
 use super::problem::Problem;
 use super::schema::{self, ObjectKind};
 use super::sheet::{self, SheetColumn, SheetWishes};
-use super::{Draft, FieldChange, ObjectClass, check, rules};
+use super::{CheckMemory, Draft, FieldChange, ObjectClass, check_since, rules};
 use crate::{NameRule, Offer};
 use serde::Serialize;
 use serde_json::{Map, Value};
@@ -52,10 +52,11 @@ pub enum Others {
 
 /// Takes a point list over into a draft: as spreadsheets write them, see [`write`](super::write) for the columns.
 ///
-/// The draft that comes back holds the rows, also when there are mistakes among them.
+/// The draft that comes back holds the rows, also when there are mistakes among them. What it has in common with one that was
+/// checked before is not checked again.
 #[must_use]
 pub fn import_points(
-    draft: &Draft,
+    (draft, memory): (&Draft, &CheckMemory),
     list: &str,
     text: &str,
     (others, wishes): (Others, &SheetWishes),
@@ -100,7 +101,7 @@ pub fn import_points(
         let target = problem.target.as_ref()?;
         (target.class == ObjectClass::Point && target.list == list).then(|| target.name.clone())
     };
-    for problem in check(&after).problems {
+    for problem in check_since(&after, memory).0.problems {
         let Some(name) = of_list(&problem) else { continue };
         // Names have been told by row; that no device uses the list yet is no fault of its rows.
         let is_about_list = problem.field.is_empty() && !problem.is_mistake();
@@ -185,10 +186,11 @@ pub struct OffersImport {
 /// Puts offers into lists of a draft, under names by a rule, and with a rate where they have none. What stays of points of the
 /// same name is what the offers do not say.
 ///
-/// The draft that comes back holds the rows, also when there are mistakes among them.
+/// The draft that comes back holds the rows, also when there are mistakes among them. What it has in common with one that was
+/// checked before is not checked again.
 #[must_use]
 pub fn import_offers(
-    draft: &Draft,
+    (draft, memory): (&Draft, &CheckMemory),
     lists: &[String],
     offers: &[Offer],
     rule: &NameRule,
@@ -224,7 +226,7 @@ pub fn import_offers(
     }
     let names: Vec<String> = offers.iter().map(|offer| rule.name(&offer.path)).collect();
     let new: HashSet<&str> = names.iter().map(String::as_str).collect();
-    for problem in check(&after).problems {
+    for problem in check_since(&after, memory).0.problems {
         let Some(target) = problem.target.as_ref().filter(|target| target.class == ObjectClass::Point) else {
             continue;
         };
@@ -266,18 +268,28 @@ mod tests {
     fn a_list_as_a_spreadsheet_writes_it_is_taken_over_with_a_preview() {
         // A byte order mark, semicolons, decimal commas, capital headings, a title with a comma, an empty line.
         let sheet = "\u{feff}Name;Address;Type;Scale;Rate;Title\r\nlevel;input:2;uint16;0,01;fast;\"Level, wet\"\r\n\r\nph;30004;uint16;0,01;fast;\r\n";
-        let (after, import) = import_points(&draft(), "p.csv", sheet, (Others::Stay, &SheetWishes::default()));
+        let (after, import) =
+            import_points((&draft(), &CheckMemory::default()), "p.csv", sheet, (Others::Stay, &SheetWishes::default()));
         assert_eq!(import.problems, []);
         assert_eq!(told(&import), (vec!["ph"], vec!["level"], vec![], 1));
         let fields: Vec<_> = import.changed[0].fields.iter().map(|change| change.field.as_str()).collect();
         assert_eq!(fields, ["scale", "title"]);
         let rows = &after.lists["p.csv"];
         assert_eq!((rows.len(), &rows[1]["scale"], &rows[1]["title"]), (3, &0.01.into(), &"Level, wet".into()));
-        let (_, import) = import_points(&draft(), "p.csv", sheet, (Others::Go, &SheetWishes::default()));
+        let (_, import) =
+            import_points((&draft(), &CheckMemory::default()), "p.csv", sheet, (Others::Go, &SheetWishes::default()));
         assert_eq!(told(&import), (vec!["ph"], vec!["level"], vec!["flow"], 0));
         let tabs = "name\taddress\ttype\trate\nflow\tinput:0\tfloat32\tfast\n";
         assert_eq!(
-            told(&import_points(&draft(), "p.csv", tabs, (Others::Stay, &SheetWishes::default())).1),
+            told(
+                &import_points(
+                    (&draft(), &CheckMemory::default()),
+                    "p.csv",
+                    tabs,
+                    (Others::Stay, &SheetWishes::default())
+                )
+                .1
+            ),
             (vec![], vec![], vec![], 2)
         );
     }
@@ -285,7 +297,8 @@ mod tests {
     #[test]
     fn every_mistake_has_its_line_and_column() {
         let sheet = "name;address;type;scale;rate\nflow;input:0;float32;1,5;fast\nflow;input:9;uint16;;fast\n;input:3;uint16;;fast\nx;input:70000;uint16;1,2,3;slow\n";
-        let (_, import) = import_points(&draft(), "p.csv", sheet, (Others::Stay, &SheetWishes::default()));
+        let (_, import) =
+            import_points((&draft(), &CheckMemory::default()), "p.csv", sheet, (Others::Stay, &SheetWishes::default()));
         let places: Vec<_> = import.problems.iter().map(|p| (p.line, p.column, p.message.as_str())).collect();
         for wanted in [(3, 1, "name \"flow\" is taken"), (4, 1, "row 3 has no name"), (5, 22, "scale is \"1,2,3\"")] {
             assert!(places.contains(&wanted), "{wanted:?} in {places:?}");
@@ -312,7 +325,8 @@ mod tests {
             [offer(&["Gas", "Flow"], "input:0", "float32"), offer(&["Gas", "PressureIn"], "input:2", "uint16")];
         let lists = ["p.csv".to_owned(), "points/e.csv".to_owned()];
         let rule = NameRule { parts: 1, case: crate::NameCase::Kebab, prefix: String::new() };
-        let (after, TakenOffers { names, lists: imports }) = import_offers(&draft, &lists, &offers, &rule, "fast");
+        let (after, TakenOffers { names, lists: imports }) =
+            import_offers((&draft, &CheckMemory::default()), &lists, &offers, &rule, "fast");
         assert_eq!(names, ["flow", "pressure-in"]);
         assert_eq!(told(&imports[0].import), (vec!["pressure-in"], vec!["flow"], vec![], 0));
         assert_eq!(told(&imports[1].import), (vec!["flow", "pressure-in"], vec![], vec![], 0));
@@ -324,7 +338,8 @@ mod tests {
 
         // Two that come to the same name, and a rate that is not there.
         let twice = [offer(&["a", "x"], "input:4", "uint16"), offer(&["b", "x"], "input:70000", "uint16")];
-        let (_, TakenOffers { lists: imports, .. }) = import_offers(&draft, &lists[1..], &twice, &rule, "never");
+        let (_, TakenOffers { lists: imports, .. }) =
+            import_offers((&draft, &CheckMemory::default()), &lists[1..], &twice, &rule, "never");
         let problems: Vec<_> = imports[0].import.problems.iter().map(|problem| problem.message.as_str()).collect();
         let expected = ["address is \"input:70000\"", "name \"x\" is taken", "there is no rate \"never\""];
         assert!(expected.iter().all(|wanted| problems.contains(wanted)), "{problems:?}");

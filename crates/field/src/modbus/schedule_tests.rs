@@ -24,7 +24,11 @@ fn start() -> Instant {
 }
 
 fn schedule(devices: Vec<Vec<ModbusPoll>>, now: Instant) -> Schedule<ModbusPoll> {
-    Schedule::new(devices, now, fastrand::Rng::with_seed(1))
+    Schedule::new(shared(devices), now, fastrand::Rng::with_seed(1))
+}
+
+fn shared(devices: Vec<Vec<ModbusPoll>>) -> Vec<Vec<Arc<ModbusPoll>>> {
+    devices.into_iter().map(|polls| polls.into_iter().map(Arc::new).collect()).collect()
 }
 
 fn taken(schedule: &mut Schedule<ModbusPoll>, due: Due) -> Arc<ModbusPoll> {

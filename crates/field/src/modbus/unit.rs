@@ -11,7 +11,7 @@ pub(super) struct LineUnit {
     pub(super) places: Arc<[usize]>,
     pub(super) unit: u8,
     pub(super) retries: u8,
-    pub(super) polls: Vec<ModbusPoll>,
+    pub(super) polls: Vec<Arc<ModbusPoll>>,
 }
 
 impl LineUnit {
@@ -22,7 +22,7 @@ impl LineUnit {
             names: devices.iter().map(|planned| planned.device.settings.name.to_string()).collect(),
             unit,
             retries: retries.max().unwrap_or_default(),
-            polls: polls(&plan.rates, &devices),
+            polls: polls(&plan.rates, &devices).into_iter().map(Arc::new).collect(),
             places: places.into(),
         }
     }

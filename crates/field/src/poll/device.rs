@@ -111,9 +111,8 @@ impl<P: Poll> Timed<P> {
 }
 
 impl<P: Poll> DeviceSchedule<P> {
-    pub(super) fn new(polls: Vec<P>, now: Instant, rng: &mut fastrand::Rng) -> Self {
-        let plans: Vec<_> =
-            polls.into_iter().map(|poll| Plan { whole: Arc::new(poll), retry: None, apart: Vec::new() }).collect();
+    pub(super) fn new(polls: Vec<Arc<P>>, now: Instant, rng: &mut fastrand::Rng) -> Self {
+        let plans: Vec<_> = polls.into_iter().map(|whole| Plan { whole, retry: None, apart: Vec::new() }).collect();
         let timed = |(at, plan): (usize, &Plan<P>)| Timed::new(Arc::clone(&plan.whole), at, now, rng.f64());
         Self {
             polls: plans.iter().enumerate().map(timed).collect(),

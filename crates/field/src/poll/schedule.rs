@@ -63,13 +63,13 @@ pub(crate) struct PlanView<P> {
 }
 
 impl<P: Poll> Schedule<P> {
-    pub(crate) fn new(devices: Vec<Vec<P>>, now: Instant, mut rng: fastrand::Rng) -> Self {
+    pub(crate) fn new(devices: Vec<Vec<Arc<P>>>, now: Instant, mut rng: fastrand::Rng) -> Self {
         let devices = devices.into_iter().map(|polls| DeviceSchedule::new(polls, now, &mut rng)).collect();
         Self { devices, rng }
     }
 
     /// Other devices from now on: each as the one at a place of before, with all that was learned, or new.
-    pub(crate) fn change(&mut self, devices: Vec<Vec<P>>, kept: &[Option<usize>], now: Instant) {
+    pub(crate) fn change(&mut self, devices: Vec<Vec<Arc<P>>>, kept: &[Option<usize>], now: Instant) {
         let mut before: Vec<_> = std::mem::take(&mut self.devices).into_iter().map(Some).collect();
         for (polls, kept) in devices.into_iter().zip(kept) {
             let known = kept.and_then(|at| before.get_mut(at)?.take());

@@ -4,6 +4,7 @@ use crate::api::extract::{Json, Path};
 use crate::draft::drafts;
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
+use interlex_busy::aside;
 use interlex_core::description::{
     Draft, ObjectRef, Others, PointsImport, Problem, Severity, SheetWishes, difference, import_points,
 };
@@ -67,14 +68,15 @@ pub(crate) async fn import(
     let opened = drafts::open(&app, &gateway).await?;
     let others = if wanted.remove_others { Others::Go } else { Others::Stay };
     let wishes = SheetWishes { columns: wanted.columns, rate: wanted.rate, table: wanted.table };
-    let wishes = (others, &wishes);
+    let (wishes, known) = ((others, &wishes), opened.known());
+    let taken = |draft| aside(|| import_points((draft, &known), &wanted.list, &wanted.text, wishes));
     if let Some(device) = wanted.device {
         let draft = with(&opened.draft, device, wanted.link, wishes.1.rate.as_deref());
-        let (after, import) = import_points(&draft, &wanted.list, &wanted.text, wishes);
+        let (after, import) = taken(&draft);
         let rows = rows(&after, &wanted.list, &import);
         return Ok(Json(ImportView { import, rows }));
     }
-    let (after, import) = import_points(&opened.draft, &wanted.list, &wanted.text, wishes);
+    let (after, import) = taken(&opened.draft);
     let Some(version) = wanted.version else {
         let rows = rows(&after, &wanted.list, &import);
         return Ok(Json(ImportView { import, rows }));
@@ -86,7 +88,7 @@ pub(crate) async fn import(
     if problems.iter().any(Problem::is_mistake) {
         return Err(ApiError::Description(problems));
     }
-    let told = difference(Some(&opened.draft), &after);
+    let told = aside(|| difference(Some(&opened.draft), &after));
     if !told.is_empty() {
         drafts::lay(&app, &opened, &author.person, &after).await?;
         let detail = format!(

@@ -12,6 +12,7 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
 use futures_util::StreamExt;
+use interlex_busy::aside;
 use interlex_core::description::{
     self, Files, MAIN_FILE, OffersImport, Problem, TakenOffers, difference, import_offers, list_of,
 };
@@ -245,7 +246,9 @@ pub(crate) async fn take(
         let message = format!("the prefix of the names is longer than {LONGEST_PREFIX} characters, and so are they");
         return Err(ApiError::BadRequest(message));
     }
-    let (after, taken) = import_offers(&opened.draft, &lists, &wanted.offers, &wanted.names, &wanted.rate);
+    let known = opened.known();
+    let (after, taken) =
+        aside(|| import_offers((&opened.draft, &known), &lists, &wanted.offers, &wanted.names, &wanted.rate));
     let Some(version) = wanted.version else { return Ok(Json(taken)) };
     if opened.record.version != version {
         return Err(drafts::edit_failed(interlex_store::EditError::Moved));

@@ -129,7 +129,7 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
         .routes(routes!(draft::files, draft::replace))
         .routes(routes!(check::check_files))
         .routes(routes!(imports::import))
-        .routes(routes!(uploads::part, uploads::end, uploads::drop))
+        .routes(routes!(uploads::parts, uploads::end, uploads::drop))
         .routes(routes!(offers::ask))
         .routes(routes!(offers::compare))
         .routes(routes!(offers::take))

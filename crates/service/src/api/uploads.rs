@@ -21,6 +21,13 @@ pub(crate) struct UploadView {
     bytes: usize,
 }
 
+/// Parts of files, in their order.
+#[derive(Debug, Deserialize, utoipa::ToSchema)]
+pub(crate) struct UploadParts {
+    /// Each of one file; those of small files come together.
+    parts: Vec<UploadPart>,
+}
+
 /// A part of a file.
 #[derive(Debug, Deserialize, utoipa::ToSchema)]
 pub(crate) struct UploadPart {
@@ -56,20 +63,24 @@ pub(crate) async fn begin(
     Ok((StatusCode::CREATED, Json(UploadView { upload, bytes: 0 })))
 }
 
-/// Takes a part of a file: parts of one file come in their order, and one may be sent again when its answer was lost.
-#[utoipa::path(put, path = "/api/v1/gateways/{gateway}/draft/uploads/{upload}", operation_id = "upload_part", tag = "draft",
-    request_body = UploadPart, params(("gateway" = String, Path), ("upload" = u64, Path)), extensions(("x-role" = json!("engineer"))),
+/// Takes parts of files: those of one file come in their order, and what was sent already may be sent again when its answer was lost.
+/// Those before one that is refused are taken.
+#[utoipa::path(put, path = "/api/v1/gateways/{gateway}/draft/uploads/{upload}", operation_id = "upload_parts", tag = "draft",
+    request_body = UploadParts, params(("gateway" = String, Path), ("upload" = u64, Path)), extensions(("x-role" = json!("engineer"))),
     responses((status = 200, body = UploadView), (status = 400, body = ProblemDetails), (status = 401, body = ProblemDetails),
     (status = 403, body = ProblemDetails), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails),
     (status = 413, body = ProblemDetails)))]
-pub(crate) async fn part(
+pub(crate) async fn parts(
     State(app): State<Arc<App>>,
     Engineer(author): Engineer,
     Path((gateway, upload)): Path<(String, u64)>,
-    Json(part): Json<UploadPart>,
+    Json(UploadParts { parts }): Json<UploadParts>,
 ) -> Result<Json<UploadView>, ApiError> {
     let of = Of { person: &author.person, gateway: &gateway, number: upload };
-    let bytes = app.uploads.take(of, &part.path, part.at, &part.text)?;
+    let mut bytes = app.uploads.bytes(of)?;
+    for part in &parts {
+        bytes = app.uploads.take(of, &part.path, part.at, &part.text)?;
+    }
     Ok(Json(UploadView { upload, bytes }))
 }
 

@@ -85,6 +85,15 @@ impl Uploads {
         Ok(upload.bytes())
     }
 
+    /// How many bytes of one have come.
+    ///
+    /// # Errors
+    /// [`ApiError::NotFound`]
+    pub(crate) fn bytes(&self, of: Of<'_>) -> Result<usize, ApiError> {
+        let open = self.open.lock();
+        open.get(&of.number).filter(|upload| upload.is(of)).map(Upload::bytes).ok_or_else(|| unknown(of))
+    }
+
     /// Ends one; gives what has come.
     ///
     /// # Errors

@@ -160,11 +160,15 @@ async fn files_come_in_parts(ada: &Engineer<'_>) {
     assert_eq!(begun.0, 201, "{begun:?}");
     let upload = format!("/draft/uploads/{}", begun.1["upload"]);
     let part = async |path: &str, at: usize, text: &str| {
-        ada.call(Method::PUT, &upload, Some(json!({ "path": path, "at": at, "text": text }))).await
+        let parts = json!({ "parts": [{ "path": path, "at": at, "text": text }] });
+        ada.call(Method::PUT, &upload, Some(parts)).await
     };
-    assert_eq!(part("gateway.toml", 0, main).await.0, 200);
     let head = "name,address,type,rate\n";
-    assert_eq!(part("points/pump.csv", 0, head).await.0, 200);
+    let both = [
+        json!({ "path": "gateway.toml", "at": 0, "text": main }),
+        json!({ "path": "points/pump.csv", "at": 0, "text": head }),
+    ];
+    assert_eq!(ada.call(Method::PUT, &upload, Some(json!({ "parts": both }))).await.0, 200);
     let (status, refused) = part("points/pump.csv", 99, &rows).await;
     assert!(status == 409 && refused["detail"].as_str().unwrap().contains("expected at 23, not 99"), "{refused}");
     assert_eq!(part("points/pump.csv", head.len(), &rows).await.0, 200);
