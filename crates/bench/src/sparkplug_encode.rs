@@ -3,6 +3,7 @@ use interlex_sparkplug::{
     DataType, Datum, DeviceSpec, EdgeNode, MetricProperties, MetricQuality, MetricSpec, MetricValue, Snapshot,
     Snapshots, Standing,
 };
+use std::borrow::Cow;
 use std::hint::black_box;
 
 const METRICS: usize = 500;
@@ -14,6 +15,10 @@ struct Nothing;
 impl Snapshots for Nothing {
     fn snapshot(&self, _: u64) -> Snapshot<'_> {
         good(0)
+    }
+
+    fn name(&self, alias: u64) -> Cow<'_, str> {
+        format!("point-{alias}").into()
     }
 
     fn properties(&self, _: u64) -> MetricProperties<'_> {
@@ -28,12 +33,7 @@ fn good(number: usize) -> Snapshot<'static> {
 }
 
 fn node() -> EdgeNode {
-    let metric = |alias: u64| MetricSpec {
-        name: format!("point-{alias}").into(),
-        alias,
-        data_type: DataType::Double,
-        is_writable: false,
-    };
+    let metric = |alias: u64| MetricSpec { alias, data_type: DataType::Double, is_writable: false };
     let metrics = (0..500).map(metric).collect();
     let mut node = EdgeNode::new("alderfen", "works-1", vec![DeviceSpec { id: "meter".to_owned(), metrics }], None);
     node.connect(TIME);

@@ -2,6 +2,7 @@ use crate::carried::{encode_text, is_carried};
 use crate::metric::{MetricQuality, ValueError};
 use crate::proto::{Metric, PropertySet, PropertyValue, metric, property_value};
 use crate::{DataType, MetricValue, encode_value};
+use std::borrow::Cow;
 use std::hash::{DefaultHasher, Hash, Hasher};
 
 /// A device of the node, as its birth announces it.
@@ -13,11 +14,9 @@ pub struct DeviceSpec {
     pub metrics: Vec<MetricSpec>,
 }
 
-/// A metric of a device, as its birth announces it.
-#[derive(Debug, Clone, PartialEq)]
+/// What is kept of a metric of a device: what births say of it beside is asked for when they are made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct MetricSpec {
-    /// Name, unique in the device.
-    pub name: Box<str>,
     /// Alias, unique in the node: data messages carry it in place of the name.
     pub alias: u64,
     /// Its datatype, the same in every birth.
@@ -50,6 +49,9 @@ pub struct Snapshot<'a> {
 pub trait Snapshots {
     /// The state of a metric, by its alias.
     fn snapshot(&self, alias: u64) -> Snapshot<'_>;
+
+    /// The name of a metric, unique in its device, by its alias.
+    fn name(&self, alias: u64) -> Cow<'_, str>;
 
     /// What is told of a metric beside its value, by its alias.
     fn properties(&self, alias: u64) -> MetricProperties<'_>;
@@ -84,8 +86,8 @@ pub(crate) struct Device {
     pub(crate) spec: DeviceSpec,
     pub(crate) is_up: bool,
     pub(crate) is_born: bool,
-    /// Stands for the properties that its last birth has told.
-    told_properties: u64,
+    /// Stands for the names and properties that its last birth has told, if there was one.
+    told_words: Option<u64>,
     /// What went out last, per metric.
     told: Vec<LastTold>,
 }
@@ -127,17 +129,19 @@ impl Device {
     pub(crate) fn new(spec: DeviceSpec) -> Self {
         let told =
             vec![LastTold { quality: MetricQuality::Good, has_reason: false, at: 0, birth: 0 }; spec.metrics.len()];
-        Self { spec, is_up: false, is_born: false, told_properties: 0, told }
+        Self { spec, is_up: false, is_born: false, told_words: None, told }
     }
 
     /// Whether a birth would announce the same as the last one has.
     pub(crate) fn is_announced_as(&self, spec: &DeviceSpec, snapshots: &dyn Snapshots) -> bool {
         let told = || {
             let mut told = DefaultHasher::new();
-            spec.metrics.iter().for_each(|metric| stand_for(&snapshots.properties(metric.alias), &mut told));
+            for MetricSpec { alias, .. } in &spec.metrics {
+                stand_for(&snapshots.name(*alias), &snapshots.properties(*alias), &mut told);
+            }
             told.finish()
         };
-        self.spec == *spec && (!self.is_born || self.told_properties == told())
+        self.spec == *spec && self.told_words.is_none_or(|words| words == told())
     }
 
     /// The same device with other metrics: it has to be born again.
@@ -146,7 +150,7 @@ impl Device {
     }
 
     pub(crate) fn birth_metrics(&mut self, snapshots: &dyn Snapshots) -> Vec<Metric> {
-        let mut told_properties = DefaultHasher::new();
+        let mut told_words = DefaultHasher::new();
         let metrics = self.spec.metrics.iter().zip(&mut self.told).map(|(spec, told)| {
             let Snapshot { value, quality, reason, time_quality, timestamp, arrived } = snapshots.snapshot(spec.alias);
             // A clock that is ahead would make history of all that follows.
@@ -155,11 +159,11 @@ impl Device {
             let (value, quality, reason) = encoded(spec, value, quality, reason);
             *told = LastTold { quality, has_reason: reason.is_some(), at: timestamp, birth: arrived };
             let mut properties = quality_properties(quality, reason.as_deref(), time_quality);
-            let own = snapshots.properties(spec.alias);
-            stand_for(&own, &mut told_properties);
+            let (name, own) = (snapshots.name(spec.alias), snapshots.properties(spec.alias));
+            stand_for(&name, &own, &mut told_words);
             own.iter().for_each(|(key, value)| push_property(&mut properties, key, value));
             Metric {
-                name: Some(spec.name.to_string()),
+                name: Some(name.into_owned()),
                 alias: Some(spec.alias),
                 timestamp: Some(timestamp),
                 datatype: Some(spec.data_type.code()),
@@ -170,7 +174,7 @@ impl Device {
             }
         });
         let metrics = metrics.collect();
-        self.told_properties = told_properties.finish();
+        self.told_words = Some(told_words.finish());
         metrics
     }
 
@@ -259,9 +263,9 @@ fn encode(data_type: DataType, value: MetricValue<'_>) -> Result<Option<metric::
     }
 }
 
-/// What stands for the properties of one metric after another.
-fn stand_for(properties: &MetricProperties<'_>, told: &mut DefaultHasher) {
-    properties.len().hash(told);
+/// What stands for the names and properties of one metric after another.
+fn stand_for(name: &str, properties: &MetricProperties<'_>, told: &mut DefaultHasher) {
+    (name, properties.len()).hash(told);
     for (key, value) in properties {
         key.hash(told);
         match value {

@@ -3,6 +3,7 @@ use crate::description::Span;
 use crate::{Quality, Value};
 use std::fmt;
 use std::str::FromStr;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// When a point's value goes up.
@@ -98,15 +99,53 @@ pub enum DueAgain {
     Period,
 }
 
+/// There is one of each point: 40 bytes.
 #[derive(Debug, Clone)]
 struct Reported {
-    value: Option<Value>,
-    quality: Quality,
+    value: Option<Told>,
+    /// The bits of the quality, and [`HELD`].
+    tags: u64,
     at: Tick,
     /// When the period is over that has begun with the last report; those of `every` stand on a grid.
     period_ends: Option<Tick>,
-    /// Whether a change waits for the least interval.
-    is_held: bool,
+}
+
+/// A change waits for the least interval.
+const HELD: u64 = 1 << 63;
+
+/// A value in less room: text is rare.
+#[derive(Debug, Clone)]
+enum Told {
+    Bool(bool),
+    Int(i64),
+    Uint(u64),
+    Float32(f32),
+    Float64(f64),
+    Text(Box<Arc<str>>),
+}
+
+impl Told {
+    fn of(value: &Value) -> Self {
+        match value {
+            Value::Bool(bit) => Self::Bool(*bit),
+            Value::Int(int) => Self::Int(*int),
+            Value::Uint(uint) => Self::Uint(*uint),
+            Value::Float32(float) => Self::Float32(*float),
+            Value::Float64(float) => Self::Float64(*float),
+            Value::Text(text) => Self::Text(Box::new(Arc::clone(text))),
+        }
+    }
+
+    fn value(&self) -> Value {
+        match self {
+            Self::Bool(bit) => Value::Bool(*bit),
+            Self::Int(int) => Value::Int(*int),
+            Self::Uint(uint) => Value::Uint(*uint),
+            Self::Float32(float) => Value::Float32(*float),
+            Self::Float64(float) => Value::Float64(*float),
+            Self::Text(text) => Value::Text(Arc::clone(text)),
+        }
+    }
 }
 
 impl ReportState {
@@ -127,12 +166,13 @@ impl ReportState {
             None => true,
             Some(last) => {
                 let differs = last.differs(policy.deadband, value, quality);
-                let may_change = last.quality != quality || last.at_least(policy.min_interval, now);
+                let is_other = !last.is_of(quality);
+                let may_change = is_other || last.at_least(policy.min_interval, now);
                 let is_change = policy.report.tells_changes() && differs;
-                last.is_held = is_change && !may_change;
+                last.hold(is_change && !may_change);
                 let is_over = last.period_ends.is_some_and(|end| now >= end);
                 let may_end = may_change || !policy.report.tells_changes();
-                last.quality != quality || (is_change && may_change) || (is_over && may_end)
+                is_other || (is_change && may_change) || (is_over && may_end)
             }
         };
         if due {
@@ -159,13 +199,13 @@ impl ReportState {
         now: Tick,
     ) -> Option<DueAgain> {
         let last = self.last.as_mut()?;
-        let is_released = last.is_held && last.at_least(policy.min_interval, now);
+        let is_released = last.is_held() && last.at_least(policy.min_interval, now);
         let why = if is_released && last.differs(policy.deadband, value, quality) {
             Some(DueAgain::HeldChange)
         } else if last.period_ends.is_some_and(|end| now >= end + policy.slack) {
             Some(DueAgain::Period)
         } else {
-            last.is_held &= !is_released;
+            last.hold(last.is_held() && !is_released);
             None
         };
         if why.is_some() {
@@ -176,14 +216,14 @@ impl ReportState {
 
     /// Whether time alone may make something due.
     pub(super) fn is_timed(&self) -> bool {
-        self.last.as_ref().is_some_and(|last| last.is_held || last.period_ends.is_some())
+        self.last.as_ref().is_some_and(|last| last.is_held() || last.period_ends.is_some())
     }
 
     /// When [`ReportState::is_due_again`] is to be asked, if nothing new comes before.
     #[must_use]
     pub fn deadline(&self, policy: &ReportPolicy) -> Option<Tick> {
         let last = self.last.as_ref()?;
-        let released = policy.min_interval.filter(|_| last.is_held).map(|interval| last.at + interval);
+        let released = policy.min_interval.filter(|_| last.is_held()).map(|interval| last.at + interval);
         let told_again = last.period_ends.map(|end| end + policy.slack);
         released.into_iter().chain(told_again).min()
     }
@@ -198,25 +238,37 @@ impl ReportState {
                 _ => now + period,
             }
         });
-        self.last = Some(Reported { value: value.cloned(), quality, at: now, period_ends, is_held: false });
+        self.last = Some(Reported { value: value.map(Told::of), tags: quality.to_bits(), at: now, period_ends });
     }
 }
 
 impl Reported {
+    const fn is_held(&self) -> bool {
+        self.tags & HELD != 0
+    }
+
+    const fn hold(&mut self, is_held: bool) {
+        self.tags = self.tags & !HELD | if is_held { HELD } else { 0 };
+    }
+
+    fn is_of(&self, quality: Quality) -> bool {
+        self.tags & !HELD == quality.to_bits()
+    }
+
     fn at_least(&self, interval: Option<Duration>, now: Tick) -> bool {
         interval.is_none_or(|interval| now.since(self.at) >= interval)
     }
 
     fn differs(&self, deadband: f64, value: Option<&Value>, quality: Quality) -> bool {
-        if self.quality != quality {
+        if !self.is_of(quality) {
             return true;
         }
-        match (&self.value, value) {
+        match (self.value.as_ref().map(Told::value).as_ref(), value) {
             (Some(before), Some(after)) if deadband > 0.0 => match (before.as_f64(), after.as_f64()) {
                 (Some(before), Some(after)) => (after - before).abs() > deadband,
                 _ => before != after,
             },
-            (before, after) => before.as_ref() != after,
+            (before, after) => before != after,
         }
     }
 }

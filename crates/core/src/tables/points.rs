@@ -265,6 +265,14 @@ impl PointTable {
         self.devices.get(slot)?.as_ref().map(|device| &*device.name)
     }
 
+    /// Whether the device in a slot is known to be as it was, with all its points: descriptions that grew out of each other share them.
+    pub fn is_same(&self, before: &Self, slot: usize) -> bool {
+        let (now, then) = (self.of_slot(slot), before.of_slot(slot));
+        let is_same =
+            |(now, then): (&PointInfo, &PointInfo)| now.index == then.index && Arc::ptr_eq(&now.point, &then.point);
+        self.device(slot) == before.device(slot) && now.len() == then.len() && now.iter().zip(then).all(is_same)
+    }
+
     /// Points that mean something else than they did before: what was read of them is of no use.
     pub fn redefined<'a>(&'a self, before: &'a Self) -> impl Iterator<Item = PointIndex> + 'a {
         let differs =
@@ -337,6 +345,7 @@ mod tests {
     fn points_and_devices_keep_their_numbers_over_revisions() {
         let one = table(&[("a", &["x,input:0", "y,input:1"]), ("b", &["z,input:0"])], &PointTable::default());
         let two = table(&[("c", &["w,input:0"]), ("b", &["z,input:5", "y,input:1"])], &one);
+        assert!(one.is_same(&one, 1) && !two.is_same(&one, 1) && !two.is_same(&one, 0), "changed, and gone");
         let index = |table: &PointTable, device, point| table.find(device, point).map(|info| info.index.0);
         assert_eq!((index(&one, "b", "z"), index(&two, "b", "z")), (Some(2), Some(2)));
         assert_eq!((index(&two, "c", "w"), index(&two, "b", "y")), (Some(3), Some(4)), "new numbers, none given twice");

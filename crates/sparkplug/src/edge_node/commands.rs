@@ -1,6 +1,6 @@
 use super::event::EdgeNodeEvent;
 use super::machine::{EdgeNode, REBIRTH, State};
-use crate::device::Device;
+use crate::device::{Device, Snapshots};
 use crate::proto::{Metric, metric};
 use crate::{DataType, MessageType, Topic, check_payload, decode_command, decode_within};
 
@@ -10,8 +10,8 @@ const HEAVIEST_COMMAND: usize = 1 << 20;
 const MOST_COMMANDS: usize = 500;
 
 impl EdgeNode {
-    /// Takes in a message of a subscribed topic.
-    pub fn handle_message(&mut self, topic: &str, payload: &[u8]) {
+    /// Takes in a message of a subscribed topic. Commands may name their metrics.
+    pub fn handle_message(&mut self, topic: &str, payload: &[u8], snapshots: &dyn Snapshots) {
         let refused = |why: String| EdgeNodeEvent::CommandRefused { device: None, why: format!("{topic}: {why}") };
         let to = topic.parse::<Topic>().ok().filter(|to| to.group == self.group && to.node == self.node);
         let addressed = to.filter(|to| matches!(to.message, MessageType::NCmd | MessageType::DCmd));
@@ -36,7 +36,8 @@ impl EdgeNode {
             return;
         }
         if let Some(id) = to.device {
-            let events: Vec<_> = payload.metrics.iter().map(|metric| self.device_command(&id, metric)).collect();
+            let events: Vec<_> =
+                payload.metrics.iter().map(|metric| self.device_command(&id, metric, snapshots)).collect();
             let known = |device: &Option<Device>| device.as_ref().is_some_and(|device| device.spec.id == id);
             let device = self.devices.iter().position(known);
             let refused = |why: String| EdgeNodeEvent::CommandRefused { device, why: format!("{topic}: {why}") };
@@ -73,7 +74,7 @@ impl EdgeNode {
     /// What one metric of a DCMD asks for, by name or by alias.
     ///
     /// Source: Sparkplug 3.0.0, tck-id-payloads-alias-data-cmd-requirement.
-    fn device_command(&self, id: &str, command: &Metric) -> Result<EdgeNodeEvent, String> {
+    fn device_command(&self, id: &str, command: &Metric, snapshots: &dyn Snapshots) -> Result<EdgeNodeEvent, String> {
         let known = |device: &Option<Device>| device.as_ref().is_some_and(|device| device.spec.id == id);
         let device = self.devices.iter().position(known).ok_or_else(|| format!("there is no device {id:?}"))?;
         let metrics = self.device(device).map(|device| device.spec.metrics.as_slice()).unwrap_or_default();
@@ -81,22 +82,23 @@ impl EdgeNode {
             (Some(alias), _) => (metrics.iter().position(|metric| metric.alias == alias), format!("alias {alias}")),
             (None, name) => {
                 let name = name.unwrap_or_default();
-                (metrics.iter().position(|metric| &*metric.name == name), format!("{name:?}"))
+                (metrics.iter().position(|metric| snapshots.name(metric.alias) == name), format!("{name:?}"))
             }
         };
         let (metric, spec) = at
             .and_then(|at| Some((at, metrics.get(at)?)))
             .ok_or_else(|| format!("device {id:?} has no metric {name}"))?;
+        let name = || snapshots.name(spec.alias);
         if !spec.is_writable {
-            return Err(format!("metric {:?} takes no commands", spec.name));
+            return Err(format!("metric {:?} takes no commands", name()));
         }
         if command.value.is_none() && command.is_null == Some(true) {
             return Ok(EdgeNodeEvent::Command { device, metric, value: None });
         }
-        let value = command.value.as_ref().ok_or_else(|| format!("metric {:?} is told no value", spec.name))?;
+        let value = command.value.as_ref().ok_or_else(|| format!("metric {:?} is told no value", name()))?;
         let named = command.datatype.and_then(DataType::from_code);
         let value =
-            decode_command(spec.data_type, named, value).map_err(|error| format!("metric {:?}: {error}", spec.name))?;
+            decode_command(spec.data_type, named, value).map_err(|error| format!("metric {:?}: {error}", name()))?;
         Ok(EdgeNodeEvent::Command { device, metric, value: Some(value.into_owned()) })
     }
 }

@@ -76,11 +76,12 @@ impl EdgeNode {
     /// Says what metrics the node itself has. When they differ from those of its birth, births are due again.
     ///
     /// Source: Sparkplug 3.0.0, tck-id-topics-nbirth-metrics.
-    pub fn set_metrics(&mut self, metrics: Vec<MetricSpec>) {
-        if self.own.spec.metrics == metrics {
+    pub fn set_metrics(&mut self, metrics: Vec<MetricSpec>, snapshots: &dyn Snapshots) {
+        let spec = DeviceSpec { id: self.node.clone(), metrics };
+        if self.own.is_announced_as(&spec, snapshots) {
             return;
         }
-        self.own = Device::new(DeviceSpec { id: self.node.clone(), metrics });
+        self.own = Device::new(spec);
         if self.state == State::Born {
             self.birth_due();
         }

@@ -62,7 +62,7 @@ fn a_state_from_before_a_broken_connection_proves_nothing() {
     node.handle_connection_lost();
     session(&mut node, true, 103);
     node.birth(6, &Steady);
-    node.handle_message(NCMD, &rebirth_command(metric::Value::BooleanValue(true)));
+    node.handle_message(NCMD, &rebirth_command(metric::Value::BooleanValue(true)), &Steady);
     assert_eq!(node.poll_event(), Some(EdgeNodeEvent::HostConfirmed), "somebody asked");
     assert_eq!((node.poll_event(), node.is_host_doubtful()), (Some(EdgeNodeEvent::BirthDue), false));
     node.handle_connection_lost();
@@ -79,18 +79,21 @@ fn a_state_from_before_a_broken_connection_proves_nothing() {
 #[test]
 fn the_node_has_metrics_of_its_own() {
     let mut node = node(None);
-    let metrics = || spec("", &[("health/uptime", 100)]).metrics;
+    let metrics = || spec("", &[100]).metrics;
     let datum = || Datum { metric: 0, now: good(MetricValue::Uint(7)), standing: Standing::Current };
-    node.set_metrics(metrics());
+    node.set_metrics(metrics(), &Steady);
     assert_eq!(node.node_data(1, [datum()]), Err(NotSent::NodeNotBorn));
     let names: Vec<_> = born(&mut node)[0].1.metrics.iter().map(|metric| metric.name.clone().unwrap()).collect();
     assert_eq!(names, ["bdSeq", "Node Control/Rebirth", "health/uptime"]);
     node.node_data(3, [datum()]).unwrap();
     let data = sent(&mut node);
     assert_eq!((words(&data), data[0].1.metrics[0].alias), (vec!["NDATA Some(1)".to_owned()], Some(100)));
-    node.set_metrics(metrics());
+    node.set_metrics(metrics(), &Steady);
     assert_eq!(node.poll_event(), None);
-    node.set_metrics(spec("", &[("health/uptime", 100), ("health/cpu", 101)]).metrics);
+    node.set_metrics(metrics(), &Other("link/", "%"));
+    assert_eq!(node.poll_event(), Some(EdgeNodeEvent::BirthDue), "another name is announced first");
+    node.birth(9, &Other("link/", "%"));
+    node.set_metrics(spec("", &[100, 101]).metrics, &Other("link/", "%"));
     assert_eq!(node.poll_event(), Some(EdgeNodeEvent::BirthDue), "a new metric is announced first");
 }
 
@@ -107,7 +110,7 @@ fn devices_take_commands_by_name_or_alias_for_what_is_writable() {
     let named = |name: &str| Metric { name: Some(name.to_owned()), value: int.clone(), ..Default::default() };
     let aliased = |alias| Metric { alias: Some(alias), value: int.clone(), ..Default::default() };
     let mut tell = |device: &str, metric| {
-        node.handle_message(&format!("spBv1.0/alderfen/DCMD/works-1/{device}"), &device_command(metric));
+        node.handle_message(&format!("spBv1.0/alderfen/DCMD/works-1/{device}"), &device_command(metric), &Steady);
         let event = node.poll_event().unwrap();
         assert_eq!(node.poll_event(), None);
         event

@@ -58,7 +58,7 @@ proptest! {
                     let datum = Datum { metric: 0, now: good(MetricValue::Uint(1)), standing: Standing::Current };
                     let _ = node.data(1, device, [datum]);
                 }
-                Step::Rebirth => node.handle_message(NCMD, &rebirth_command(metric::Value::BooleanValue(true))),
+                Step::Rebirth => node.handle_message(NCMD, &rebirth_command(metric::Value::BooleanValue(true)), &Steady),
                 Step::Disconnect => node.disconnect(1),
             }
             for (topic, payload) in sent(&mut node) {
@@ -90,7 +90,7 @@ proptest! {
     fn any_bytes_as_a_command_do_no_harm(payload in prop::collection::vec(any::<u8>(), 0..200)) {
         let mut node = node(None);
         born(&mut node);
-        node.handle_message(NCMD, &payload);
+        node.handle_message(NCMD, &payload, &Steady);
         if let Ok(decoded) = decode_payload(&payload) {
             let _ = check_payload(&decoded);
         }

@@ -6,6 +6,7 @@ use interlex_sparkplug::{
     DataType, Datum, DeviceSpec, EdgeNode, EdgeNodeEvent, MessageType, MetricProperties, MetricQuality, MetricSpec,
     MetricValue, NotSent, Payload, Snapshot, Snapshots, Standing, Topic, check_payload, decode_payload, encode_payload,
 };
+use std::borrow::Cow;
 
 mod hosts;
 mod laws;
@@ -17,21 +18,30 @@ impl Snapshots for Steady {
         good(MetricValue::Uint(alias))
     }
 
+    fn name(&self, alias: u64) -> Cow<'_, str> {
+        let known = [(0, "a"), (1, "b"), (2, "a"), (3, "b"), (10, "speed"), (11, "hours"), (100, "health/uptime")];
+        known.iter().find(|(known, _)| *known == alias).map_or("health/cpu", |(_, name)| name).into()
+    }
+
     fn properties(&self, _: u64) -> MetricProperties<'_> {
         vec![("unit", MetricValue::Text("%".into()))]
     }
 }
 
-/// The same, in another unit.
-struct InBar;
+/// The same, under other names or in another unit.
+struct Other(&'static str, &'static str);
 
-impl Snapshots for InBar {
+impl Snapshots for Other {
     fn snapshot(&self, alias: u64) -> Snapshot<'_> {
         Steady.snapshot(alias)
     }
 
+    fn name(&self, alias: u64) -> Cow<'_, str> {
+        format!("{}{}", self.0, Steady.name(alias)).into()
+    }
+
     fn properties(&self, _: u64) -> MetricProperties<'_> {
-        vec![("unit", MetricValue::Text("bar".into()))]
+        vec![("unit", MetricValue::Text(self.1.into()))]
     }
 }
 
@@ -47,14 +57,8 @@ fn good(value: MetricValue<'_>) -> Snapshot<'_> {
 }
 
 fn node(last_bd_seq: Option<u8>) -> EdgeNode {
-    let metric = |name: &str, alias| MetricSpec {
-        name: name.into(),
-        alias,
-        data_type: DataType::UInt16,
-        is_writable: name == "b",
-    };
-    let device =
-        |id: &str, first| DeviceSpec { id: id.to_owned(), metrics: vec![metric("a", first), metric("b", first + 1)] };
+    let metric = |alias| MetricSpec { alias, data_type: DataType::UInt16, is_writable: alias % 2 == 1 };
+    let device = |id: &str, first| DeviceSpec { id: id.to_owned(), metrics: vec![metric(first), metric(first + 1)] };
     EdgeNode::new("alderfen", "works-1", vec![device("digester-1", 0), device("gas-analyser", 2)], last_bd_seq)
 }
 
@@ -76,13 +80,8 @@ fn born(node: &mut EdgeNode) -> Vec<(Topic, Payload)> {
     sent(node)
 }
 
-fn spec(id: &str, metrics: &[(&str, u64)]) -> DeviceSpec {
-    let metric = |(name, alias): &(&str, u64)| MetricSpec {
-        name: (*name).into(),
-        alias: *alias,
-        data_type: DataType::UInt16,
-        is_writable: false,
-    };
+fn spec(id: &str, metrics: &[u64]) -> DeviceSpec {
+    let metric = |alias: &u64| MetricSpec { alias: *alias, data_type: DataType::UInt16, is_writable: false };
     DeviceSpec { id: id.to_owned(), metrics: metrics.iter().map(metric).collect() }
 }
 
@@ -93,21 +92,23 @@ fn devices_come_change_and_go_within_a_session() {
     node.device_up(3, 0, &Steady);
     sent(&mut node);
     // Nobody has heard of it yet, so nothing is told until it answers.
-    node.set_device(4, 5, Some(spec("pump", &[("speed", 10)])), &Steady);
+    node.set_device(4, 5, Some(spec("pump", &[10])), &Steady);
     assert_eq!(words(&sent(&mut node)), Vec::<String>::new());
     node.device_up(5, 5, &Steady);
     let birth = sent(&mut node);
     assert_eq!((words(&birth), birth[0].0.device.as_deref()), (vec!["DBIRTH Some(2)".to_owned()], Some("pump")));
     // Other metrics: a new birth, without a death, at once.
-    node.set_device(6, 5, Some(spec("pump", &[("speed", 10), ("hours", 11)])), &Steady);
+    node.set_device(6, 5, Some(spec("pump", &[10, 11])), &Steady);
     let birth = sent(&mut node);
     assert_eq!((words(&birth), birth[0].1.metrics.len()), (vec!["DBIRTH Some(3)".to_owned()], 2));
-    node.set_device(7, 5, Some(spec("pump", &[("speed", 10), ("hours", 11)])), &Steady);
+    node.set_device(7, 5, Some(spec("pump", &[10, 11])), &Steady);
     assert_eq!(words(&sent(&mut node)), Vec::<String>::new(), "the same device is no news");
-    node.set_device(7, 5, Some(spec("pump", &[("speed", 10), ("hours", 11)])), &InBar);
+    node.set_device(7, 5, Some(spec("pump", &[10, 11])), &Other("", "bar"));
     assert_eq!(words(&sent(&mut node)), ["DBIRTH Some(4)"], "its unit is");
+    node.set_device(7, 5, Some(spec("pump", &[10, 11])), &Other("shaft/", "bar"));
+    assert_eq!(words(&sent(&mut node)), ["DBIRTH Some(5)"], "its names are");
     node.set_device(8, 5, None, &Steady);
-    assert_eq!(words(&sent(&mut node)), ["DDEATH Some(5)"]);
+    assert_eq!(words(&sent(&mut node)), ["DDEATH Some(6)"]);
     let datum = Datum { metric: 0, now: good(MetricValue::Uint(1)), standing: Standing::Current };
     assert_eq!(node.data(9, 5, [datum]), Err(NotSent::DeviceNotBorn));
     node.device_up(10, 5, &Steady);
@@ -270,7 +271,7 @@ fn rebirth_stops_data_then_gives_all_births_with_the_same_bd_seq() {
     let mut node = node(Some(3));
     node.device_up(1, 0, &Steady);
     born(&mut node);
-    node.handle_message(NCMD, &rebirth_command(metric::Value::BooleanValue(true)));
+    node.handle_message(NCMD, &rebirth_command(metric::Value::BooleanValue(true)), &Steady);
     assert_eq!(node.poll_event(), Some(EdgeNodeEvent::BirthDue));
     assert_eq!(node.data(5, 0, []), Err(NotSent::NodeNotBorn));
     node.birth(6, &Steady);
@@ -293,11 +294,11 @@ fn odd_commands_are_refused_without_harm() {
         ("spBv1.0/alderfen/NCMD/other", rebirth_command(metric::Value::BooleanValue(true))),
         ("nonsense", Vec::new()),
     ] {
-        node.handle_message(topic, &payload);
+        node.handle_message(topic, &payload, &Steady);
         assert!(matches!(node.poll_event(), Some(EdgeNodeEvent::CommandRefused { .. })), "{topic}");
         assert!(node.is_born());
     }
-    node.handle_message(NCMD, &rebirth_command(metric::Value::BooleanValue(true)));
+    node.handle_message(NCMD, &rebirth_command(metric::Value::BooleanValue(true)), &Steady);
     assert_eq!(node.poll_event(), Some(EdgeNodeEvent::BirthDue), "a good one works after all those");
 }
 

@@ -1,5 +1,5 @@
 use super::health::{self, HealthMetric};
-use super::metric::{Current, told};
+use super::metric::told;
 use super::node::SparkplugNode;
 use crate::request::Published;
 use crate::session::Base;
@@ -43,14 +43,7 @@ impl SparkplugNode {
         // The births tell what is newer than what was to go out as live.
         base.backlog.queue.live_is_history();
         let at = base.now();
-        let current = Current::new(
-            (&base.backlog.context, base.uplink.broker.commands),
-            &self.latest,
-            &self.health_told,
-            &self.last_results,
-            at,
-            self.words,
-        );
+        let current = self.sources.current(base, at);
         self.node.birth(at.as_unsigned_millis(), &current);
         let born: Vec<_> = (0..base.backlog.context.slots()).map(|slot| self.node.is_device_born(slot)).collect();
         self.remember_births(base, |slot| born.get(slot).is_some_and(|is_born| *is_born));
@@ -67,7 +60,8 @@ impl SparkplugNode {
         let at = base.now().as_millis();
         for (point, published) in &mut self.published {
             let is_told = base.backlog.context.get(*point).is_some_and(|info| is_born(info.device_slot()));
-            let reading = self.latest.read(*point).filter(|_| is_told && self.announced.place(*point).is_some());
+            let reading =
+                self.sources.latest.read(*point).filter(|_| is_told && self.announced.place(*point).is_some());
             if let Some(reading) = reading.filter(|reading| reading.quality != Quality::Bad(Reason::NeverRead)) {
                 let (value, timestamp) = (reading.value, reading.source_time.as_millis());
                 *published = Some(Published { at, value, timestamp, historical: false });
@@ -82,12 +76,13 @@ impl SparkplugNode {
             return;
         }
         self.health_at = now + Duration::from(self.own.health);
-        let (at, before) = (base.now(), std::mem::take(&mut self.health_told));
+        let (at, before) = (base.now(), std::mem::take(&mut self.sources.health));
         let buffer = base.backlog.state(base.delivered);
-        self.health_told = self.health.look(&self.links, &(self.link_health)(), &buffer, at);
-        self.node.set_metrics(health::specs(&self.health_told));
+        self.sources.health = self.health.look(&self.links, &(self.link_health)(), &buffer, at);
+        let current = self.sources.current(base, at);
+        self.node.set_metrics(health::specs(&self.sources.health), &current);
         let has_changed = |(place, metric): &(usize, &HealthMetric)| before.get(*place) != Some(*metric);
-        let changed = self.health_told.iter().enumerate().filter(has_changed);
+        let changed = self.sources.health.iter().enumerate().filter(has_changed);
         let datum = |(metric, now): (usize, &HealthMetric)| Datum {
             metric,
             now: told(now.value.clone(), at),

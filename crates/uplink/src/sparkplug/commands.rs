@@ -27,7 +27,7 @@ impl SparkplugNode {
     /// Tells hosts what became of a command, in the device's metric for it.
     pub(super) fn tell_result(&mut self, base: &Base<Sample>, slot: usize, words: &str) {
         let words: Arc<str> = words.into();
-        self.last_results.insert(slot, Arc::clone(&words));
+        self.sources.results.insert(slot, Arc::clone(&words));
         let Some(metric) = self.announced.result_place(slot) else { return };
         let now = base.now();
         let datum =

@@ -53,7 +53,7 @@ impl SparkplugNode {
     /// Makes one data message of samples in time order.
     fn data(&mut self, base: &mut Base<Sample>, device: usize, samples: &[Sample], is_historical: bool) {
         let now = base.now();
-        let (announced, words) = (&self.announced, self.words);
+        let (announced, words) = (&self.announced, self.sources.words);
         let datum = |sample: &Sample| {
             let metric = announced.place(sample.point)?;
             let times = (sample.source_time, sample.gateway_time);

@@ -9,7 +9,7 @@ use sysinfo::{Disks, System};
 /// One thing that the gateway tells of itself.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct HealthMetric {
-    name: String,
+    pub(crate) name: String,
     pub(crate) unit: &'static str,
     data_type: DataType,
     pub(crate) value: MetricValue<'static>,
@@ -99,12 +99,8 @@ fn metrics(
 
 /// What the birth of the node announces.
 pub(crate) fn specs(metrics: &[HealthMetric]) -> Vec<MetricSpec> {
-    let spec = |(alias, metric): (u64, &HealthMetric)| MetricSpec {
-        name: metric.name.as_str().into(),
-        alias,
-        data_type: metric.data_type,
-        is_writable: false,
-    };
+    let spec =
+        |(alias, metric): (u64, &HealthMetric)| MetricSpec { alias, data_type: metric.data_type, is_writable: false };
     (FIRST_OWN_ALIAS..).zip(metrics).map(spec).collect()
 }
 

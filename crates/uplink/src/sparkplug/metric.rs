@@ -2,10 +2,11 @@
 
 use super::alias::{FIRST_OWN_ALIAS, FIRST_RESULT_ALIAS};
 use super::health::HealthMetric;
+use crate::session::Base;
 use crate::start::ReasonWords;
 use interlex_core::description::Selection;
 use interlex_core::{
-    DataType, ElementType, LatestTable, PointIndex, PointInfo, PointTable, Quality, Reason, Timestamp, Value,
+    DataType, ElementType, LatestTable, PointIndex, PointInfo, PointTable, Quality, Reason, Sample, Timestamp, Value,
 };
 use interlex_sparkplug::{
     DataType as MetricType, DeviceSpec, MetricProperties, MetricQuality, MetricSpec, MetricValue, Snapshot, Snapshots,
@@ -78,7 +79,6 @@ impl Announced {
         metrics.extend(infos.filter_map(|info| metric_spec(info, takes_commands)));
         if metrics.iter().any(|metric| metric.is_writable) {
             metrics.push(MetricSpec {
-                name: RESULT.into(),
                 alias: FIRST_RESULT_ALIAS + slot as u64,
                 data_type: MetricType::String,
                 is_writable: false,
@@ -91,7 +91,7 @@ impl Announced {
 fn metric_spec(info: &PointInfo, takes_commands: bool) -> Option<MetricSpec> {
     let is_writable = takes_commands && info.takes_commands();
     let data_type = data_type_of(info.value_type()?);
-    Some(MetricSpec { name: info.name().into(), alias: info.index.0.into(), data_type, is_writable })
+    Some(MetricSpec { alias: info.index.0.into(), data_type, is_writable })
 }
 
 /// What is told of a point beside its value.
@@ -190,28 +190,40 @@ pub(crate) fn told(value: MetricValue<'static>, now: Timestamp) -> Snapshot<'sta
 }
 
 /// Births take their values from the latest-value table, and from what the gateway knows of itself.
-pub(crate) struct Current<'a> {
-    points: &'a PointTable,
-    takes_commands: bool,
-    latest: &'a LatestTable,
-    health: &'a [HealthMetric],
+#[derive(Debug)]
+pub(crate) struct Sources {
+    pub(super) latest: Arc<LatestTable>,
+    pub(super) health: Vec<HealthMetric>,
     /// What became of the last command of a device, by slot.
-    results: &'a HashMap<usize, Arc<str>>,
-    now: Timestamp,
-    words: ReasonWords,
+    pub(super) results: HashMap<usize, Arc<str>>,
+    pub(super) words: ReasonWords,
 }
 
-impl<'a> Current<'a> {
-    /// Of points of which hosts may command those that can be, or none.
-    pub(crate) const fn new(
-        (points, takes_commands): (&'a PointTable, bool),
-        latest: &'a LatestTable,
-        health: &'a [HealthMetric],
-        results: &'a HashMap<usize, Arc<str>>,
-        now: Timestamp,
-        words: ReasonWords,
-    ) -> Self {
-        Self { points, takes_commands, latest, health, results, now, words }
+impl Sources {
+    /// As things are now.
+    pub(super) fn current<'a>(&'a self, base: &'a Base<Sample>, now: Timestamp) -> Current<'a> {
+        let takes_commands = base.uplink.broker.commands;
+        Current { points: &base.backlog.context, takes_commands, sources: self, now }
+    }
+}
+
+/// What births tell now.
+pub(super) struct Current<'a> {
+    points: &'a PointTable,
+    takes_commands: bool,
+    sources: &'a Sources,
+    now: Timestamp,
+}
+
+impl Current<'_> {
+    /// Something that the gateway tells of itself, by its alias.
+    fn own(&self, alias: u64) -> Option<&HealthMetric> {
+        self.sources.health.get(usize::try_from(alias.checked_sub(FIRST_OWN_ALIAS)?).ok()?)
+    }
+
+    /// A point, by its alias.
+    fn info(&self, alias: u64) -> Option<&PointInfo> {
+        self.points.get(PointIndex(u32::try_from(alias).ok()?))
     }
 
     /// What the gateway knows of itself: whatever it tells later is newer.
@@ -221,44 +233,47 @@ impl<'a> Current<'a> {
 
     /// Whatever arrives of it is newer.
     fn never_read(&self) -> Snapshot<'static> {
-        snapshot_of(None, Quality::Bad(Reason::NeverRead), (self.now, Timestamp::from_millis(0)), self.words)
+        snapshot_of(None, Quality::Bad(Reason::NeverRead), (self.now, Timestamp::from_millis(0)), self.sources.words)
     }
 }
 
 impl Snapshots for Current<'_> {
     fn snapshot(&self, alias: u64) -> Snapshot<'_> {
         if let Some(slot) = alias.checked_sub(FIRST_RESULT_ALIAS) {
-            let result = usize::try_from(slot).ok().and_then(|slot| self.results.get(&slot));
+            let result = usize::try_from(slot).ok().and_then(|slot| self.sources.results.get(&slot));
             let words = result.map_or_else(String::new, ToString::to_string);
             return self.of_ours(MetricValue::Text(Cow::Owned(words)));
         }
-        if let Some(own) = alias.checked_sub(FIRST_OWN_ALIAS) {
-            let metric = usize::try_from(own).ok().and_then(|own| self.health.get(own));
-            return match metric {
-                Some(metric) => self.of_ours(metric.value.clone()),
-                None => self.never_read(),
-            };
+        if alias >= FIRST_OWN_ALIAS {
+            return self.own(alias).map_or_else(|| self.never_read(), |metric| self.of_ours(metric.value.clone()));
         }
-        let reading = u32::try_from(alias).ok().and_then(|index| self.latest.read(PointIndex(index)));
+        let reading = u32::try_from(alias).ok().and_then(|index| self.sources.latest.read(PointIndex(index)));
         match reading {
             // What was forgotten was read at no time that could be told.
             Some(reading) if reading.quality != Quality::Bad(Reason::NeverRead) => {
                 let times = (reading.source_time, reading.gateway_time);
-                let told = snapshot_of(reading.value.as_ref(), reading.quality, times, self.words);
+                let told = snapshot_of(reading.value.as_ref(), reading.quality, times, self.sources.words);
                 Snapshot { time_quality: reading.time_quality.word(), ..told }
             }
             _ => self.never_read(),
         }
     }
 
+    fn name(&self, alias: u64) -> Cow<'_, str> {
+        let name = match alias {
+            FIRST_RESULT_ALIAS.. => Some(RESULT),
+            FIRST_OWN_ALIAS.. => self.own(alias).map(|metric| metric.name.as_str()),
+            _ => self.info(alias).map(PointInfo::name),
+        };
+        name.unwrap_or_default().into()
+    }
+
     fn properties(&self, alias: u64) -> MetricProperties<'_> {
-        if let Some(own) = alias.checked_sub(FIRST_OWN_ALIAS) {
-            let metric = usize::try_from(own).ok().and_then(|own| self.health.get(own));
-            let unit = metric.map(|metric| metric.unit).filter(|unit| !unit.is_empty());
+        if let Some(metric) = self.own(alias) {
+            let unit = Some(metric.unit).filter(|unit| !unit.is_empty());
             return unit.map(|unit| ("unit", MetricValue::Text(unit.into()))).into_iter().collect();
         }
-        let info = u32::try_from(alias).ok().and_then(|index| self.points.get(PointIndex(index)));
-        info.map_or_else(Vec::new, |info| properties_of(info, self.takes_commands))
+        self.info(alias).map_or_else(Vec::new, |info| properties_of(info, self.takes_commands))
     }
 }
 
@@ -280,11 +295,14 @@ mod tests {
         let told = |selection: Option<&str>, takes_commands| {
             let selection = selection.map(|text| text.parse().unwrap());
             let announced = Announced::new(&points, selection.as_ref());
+            let (latest, health, results) = (Arc::new(LatestTable::new(0)), Vec::new(), HashMap::new());
+            let sources = Sources { latest, health, results, words: |reason| format!("{reason:?}") };
+            let now = Timestamp::from_millis(5);
+            let current = Current { points: &points, takes_commands, sources: &sources, now };
             let words = |spec: DeviceSpec| {
-                let names = spec
-                    .metrics
-                    .iter()
-                    .map(|metric| format!("{}{}", metric.name, if metric.is_writable { "!" } else { "" }));
+                let name = |alias| current.name(alias).into_owned();
+                let metrics = spec.metrics.iter();
+                let names = metrics.map(|spec| name(spec.alias) + if spec.is_writable { "!" } else { "" });
                 format!("{}: {}", spec.id, names.collect::<Vec<_>>().join(" "))
             };
             (0..2).filter_map(|slot| announced.spec(&points, slot, takes_commands)).map(words).collect::<Vec<_>>()

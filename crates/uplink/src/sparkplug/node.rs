@@ -1,15 +1,16 @@
-use super::health::{Health, HealthMetric};
-use super::metric::{Announced, Current};
+use super::health::Health;
+use super::metric::{Announced, Sources};
 use super::waiting::{Births, HostDoubt};
 use crate::buffer::Backlog;
 use crate::command::{Asker, CommandResult};
 use crate::mqtt::{Connection, Message, Will};
 use crate::request::{Published, UplinkRequest, WouldLose};
 use crate::session::{Base, Kind};
-use crate::start::{LinkHealth, ReasonWords, UplinkStart};
+use crate::start::{LinkHealth, UplinkStart};
+use interlex_busy::aside;
 use interlex_core::description::SparkplugUplink;
 use interlex_core::{
-    CommandOutcome, FieldEvent, Inventory, LatestTable, PointIndex, Sample, SampleKind, UplinkState, beginning,
+    CommandOutcome, FieldEvent, Inventory, PointIndex, PointTable, Sample, SampleKind, UplinkState, beginning,
 };
 use interlex_sparkplug::{EdgeNode, EdgeNodeEvent, Outgoing};
 use std::collections::{HashMap, VecDeque};
@@ -20,18 +21,13 @@ use tokio::time::Instant;
 /// What a Sparkplug edge node makes of a session: births, data of devices that are born, deaths.
 pub(crate) struct SparkplugNode {
     pub(super) own: SparkplugUplink,
-    pub(super) latest: Arc<LatestTable>,
+    pub(super) sources: Sources,
     pub(super) links: Arc<[String]>,
     /// How the links are.
     pub(super) link_health: LinkHealth,
-    /// What reasons are called.
-    pub(super) words: ReasonWords,
     pub(super) announced: Announced,
     pub(super) node: EdgeNode,
-    /// What became of the last command of a device, by slot.
-    pub(super) last_results: HashMap<usize, Arc<str>>,
     pub(super) health: Health,
-    pub(super) health_told: Vec<HealthMetric>,
     pub(super) health_at: Instant,
     /// The newest usable sample of each point of devices that are not born yet, by slot.
     unborn: HashMap<usize, HashMap<PointIndex, Sample>>,
@@ -76,15 +72,12 @@ impl SparkplugNode {
         let base = Base::new((gateway, uplink), (status, clock, store), backlog, history_share, (commands, requests));
         let mut kind = Self {
             own,
-            latest: inventory.latest,
+            sources: Sources { latest: inventory.latest, health: Vec::new(), results: HashMap::new(), words },
             links: inventory.links,
             link_health: links,
-            words,
             announced: Announced::default(),
             node,
-            last_results: HashMap::new(),
             health: Health::new(now),
-            health_told: Vec::new(),
             health_at: Instant::now(),
             unborn: HashMap::new(),
             published: HashMap::new(),
@@ -93,15 +86,15 @@ impl SparkplugNode {
             births: Births::default(),
             doubt: HostDoubt::new(host_known),
         };
-        kind.announce(&base);
+        aside(|| kind.announce(&base, &PointTable::default()));
         (base, kind)
     }
 
     /// Tells the node what its devices are: those that changed are born again, those that are gone die.
-    fn announce(&mut self, base: &Base<Sample>) {
+    fn announce(&mut self, base: &Base<Sample>, before: &PointTable) {
         let points = Arc::clone(&base.backlog.context);
         self.announced = Announced::new(&points, base.uplink.broker.select.as_ref());
-        for slot in 0..points.slots() {
+        for slot in (0..points.slots()).filter(|slot| !points.is_same(before, *slot)) {
             self.announce_device(base, slot);
         }
     }
@@ -109,14 +102,7 @@ impl SparkplugNode {
     fn announce_device(&mut self, base: &Base<Sample>, slot: usize) {
         let now = base.now();
         let spec = self.announced.spec(&base.backlog.context, slot, base.uplink.broker.commands);
-        let current = Current::new(
-            (&base.backlog.context, base.uplink.broker.commands),
-            &self.latest,
-            &self.health_told,
-            &self.last_results,
-            now,
-            self.words,
-        );
+        let current = self.sources.current(base, now);
         if self.node.set_device(now.as_unsigned_millis(), slot, spec, &current) {
             self.remember_births(base, |device| device == slot);
         }
@@ -148,7 +134,7 @@ impl SparkplugNode {
             let mut samples: Vec<_> = samples.into_values().collect();
             samples.sort_by_key(|sample| sample.source_time);
             for sample in samples {
-                let told = self.latest.read(sample.point);
+                let told = self.sources.latest.read(sample.point);
                 let is_told = told.is_some_and(|reading| reading.source_time == sample.source_time);
                 if !is_told {
                     base.backlog.push_history(device, &sample);
@@ -232,7 +218,9 @@ impl Kind for SparkplugNode {
             // It would be carried out again at every connection.
             base.commands.refused(base.name(), &format!("{topic}: retained commands are not taken"));
         } else {
-            self.node.handle_message(topic, payload);
+            let now = base.now();
+            let current = self.sources.current(base, now);
+            self.node.handle_message(topic, payload, &current);
         }
     }
 
@@ -278,14 +266,7 @@ impl Kind for SparkplugNode {
             FieldEvent::Samples(samples) => self.take_samples(base, &samples),
             FieldEvent::Keep(receipt) => base.backlog.keep(receipt),
             FieldEvent::DeviceUp(device) => {
-                let current = Current::new(
-                    (&base.backlog.context, base.uplink.broker.commands),
-                    &self.latest,
-                    &self.health_told,
-                    &self.last_results,
-                    now,
-                    self.words,
-                );
+                let current = self.sources.current(base, now);
                 if self.node.device_up(at, device, &current) {
                     self.remember_births(base, |born| born == device);
                 }
@@ -298,8 +279,9 @@ impl Kind for SparkplugNode {
                 base.backlog.drop_unknown();
             }
             FieldEvent::Revised(Inventory { points, latest, links, .. }) => {
-                (base.backlog.context, self.latest, self.links) = (points, latest, links);
-                self.announce(base);
+                let before = std::mem::replace(&mut base.backlog.context, points);
+                (self.sources.latest, self.links) = (latest, links);
+                aside(|| self.announce(base, &before));
                 base.backlog.drop_unknown();
             }
         }
