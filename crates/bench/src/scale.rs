@@ -129,6 +129,24 @@ impl Scale {
         Ok(busy.filter_map(|line| line.rsplit(' ').next()?.parse::<f64>().ok()).fold(0.0, f64::max))
     }
 
+    /// How many messages the uplink has published.
+    async fn messages(&self) -> anyhow::Result<u64> {
+        let status = self.get("/status").await?;
+        Ok(status.pointer("/gateways/0/uplinks/0/messages").and_then(Value::as_u64).unwrap_or_default())
+    }
+
+    /// All births anew, until the last of them is published.
+    async fn births(&self, devices: usize) -> anyhow::Result<f64> {
+        let (wanted, begun) = (self.messages().await? + devices as u64 + 1, Instant::now());
+        let told = self.call(Method::POST, "/gateways/works/uplinks/cloud/births", Some(&json!({}))).await?;
+        ensure!(told.get("asked") == Some(&Value::Bool(true)), "no births: {told}");
+        while self.messages().await? < wanted {
+            ensure!(begun.elapsed() < PATIENCE, "the births do not end");
+            sleep(Duration::from_millis(20)).await;
+        }
+        Ok(begun.elapsed().as_secs_f64())
+    }
+
     async fn activate(&self) -> anyhow::Result<f64> {
         let request = json!({ "version": self.version().await?, "note": "scale" });
         Ok(self.timed(Method::POST, "/gateways/works/activations", Some(&request)).await?.0)
@@ -218,6 +236,8 @@ async fn measured(points: usize, own: bool) -> anyhow::Result<Figures> {
     let share = (cpu_of(scale.rig.service.pid())? - cpu).as_secs_f64() / WATCHED.as_secs_f64();
     figures.push(("processor, at rest", share * 100.0, "%"));
     figures.push(("latest poll, at rest", scale.latest_poll(links).await?, "ms"));
+    figures.push(("all births anew", scale.births(points / PER_DEVICE).await?, "s"));
+    figures.push(("latest poll meanwhile", scale.latest_poll(links).await?, "ms"));
 
     figures.push(("one point edited, first", scale.touch(&list, "title", "Edited".into()).await?, "s"));
     figures.push(("one point edited", scale.touch(&list, "title", "Edited again".into()).await?, "s"));
@@ -233,8 +253,7 @@ async fn measured(points: usize, own: bool) -> anyhow::Result<Figures> {
     figures.push(("activation of one deadband, not looked at before", scale.activate().await?, "s"));
     scale.touch(&list, "address", "holding:600".into()).await?;
     figures.push(("activation of one address", scale.activate().await?, "s"));
-    figures.push(("latest poll meanwhile", scale.latest_poll(links).await?, "ms"));
-
+    figures.push(("latest poll during activations", scale.latest_poll(links).await?, "ms"));
     figures.push(("a worker was busy at a time, at the most", scale.busiest().await?, "s"));
     let begun = Instant::now();
     scale.read("/points").await?;

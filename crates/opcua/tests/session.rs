@@ -271,6 +271,7 @@ fn a_session_outlives_its_connections_until_the_server_forgets_it() {
         assert_ne!(pair.client.id(), id.as_ref());
         pair.read();
         // The server ends it while the connection stands, and much is asked.
+        pair.now += Duration::from_secs(1);
         pair.sessions.end(2);
         pair.news.clear();
         let ids = [(); 3].map(|()| {
@@ -283,6 +284,13 @@ fn a_session_outlives_its_connections_until_the_server_forgets_it() {
         assert_eq!(pair.news, answers.chain([NEW]).collect::<Vec<_>>(), "and one more is had at once");
         assert_eq!(pair.sessions.len(), 1);
         pair.read();
+        // One that ends at once is not: it would be so without a pause.
+        pair.sessions.end(3);
+        pair.client.request((pair.now, WALL), ReadRequest::default().into(), Duration::from_secs(5)).unwrap();
+        pair.drive();
+        assert_eq!(pair.down(), &SessionError::Refused("a request", StatusCode::BAD_SESSION_ID_INVALID));
+        pair.connect();
+        assert_eq!(pair.last(), &NEW);
     }
 }
 

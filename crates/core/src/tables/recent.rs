@@ -3,6 +3,7 @@ use parking_lot::{Mutex, RwLock, RwLockReadGuard};
 use serde::Serialize;
 use std::collections::VecDeque;
 use std::sync::OnceLock;
+use std::sync::atomic::{AtomicU32, Ordering};
 
 /// The last minutes of points, in memory, for small plots: those that somebody looks at in full, the others in short. Of a very large
 /// gateway, those alone that somebody has looked at.
@@ -10,12 +11,14 @@ use std::sync::OnceLock;
 pub struct RecentValues {
     /// Written to only when a revision brings new points.
     rings: RwLock<Vec<OnceLock<Box<Mutex<Ring>>>>>,
+    /// How many points somebody began to look at so far.
+    looks: AtomicU32,
 }
 
 #[derive(Debug, Default)]
 struct Ring {
-    /// Whether somebody has looked at it.
-    is_watched: bool,
+    /// How many points somebody had begun to look at when it was looked at, itself included; none where nobody did.
+    looked: Option<u32>,
     /// What the moments are counted from, in milliseconds since 1970 UTC.
     base: i64,
     moments: VecDeque<Moment>,
@@ -52,6 +55,8 @@ pub struct RecentValue {
 const TOTAL: usize = 700_000;
 /// Ten minutes at half a second.
 const MOST: usize = 1200;
+/// So many points are kept in full: 14 MB. Whoever looks at more of them loses those before.
+const WATCHED: u32 = 1000;
 const LEAST: usize = 8;
 /// Moments are counted anew from here on, so that twice their milliseconds fit 32 bits.
 const REBASE: i64 = 1 << 30;
@@ -71,7 +76,7 @@ impl RecentValues {
     pub fn writer(&self) -> RecentWriter<'_> {
         let rings = self.rings.read();
         let usual = Some(TOTAL / rings.len().max(1)).filter(|usual| *usual >= LEAST).map(|usual| usual.min(MOST));
-        RecentWriter { rings, usual }
+        RecentWriter { rings, usual, looks: self.looks.load(Ordering::Relaxed) }
     }
 
     /// What is remembered of a point, the oldest first. From then on more of it is kept.
@@ -80,7 +85,9 @@ impl RecentValues {
         let rings = self.rings.read();
         let Some(ring) = rings.get(point.position()) else { return Vec::new() };
         let mut ring = ring.get_or_init(Box::default).lock();
-        ring.is_watched = true;
+        if !ring.is_watched(self.looks.load(Ordering::Relaxed)) {
+            ring.looked = Some(self.looks.fetch_add(1, Ordering::Relaxed).wrapping_add(1));
+        }
         ring.moments.iter().map(|moment| ring.recent(*moment)).collect()
     }
 
@@ -106,6 +113,7 @@ pub struct RecentWriter<'a> {
     rings: RwLockReadGuard<'a, Vec<OnceLock<Box<Mutex<Ring>>>>>,
     /// How many moments of a point are kept that nobody looks at, if any.
     usual: Option<usize>,
+    looks: u32,
 }
 
 impl RecentWriter<'_> {
@@ -124,12 +132,16 @@ impl RecentWriter<'_> {
         let ring =
             place.and_then(|ring| if self.usual.is_some() { Some(ring.get_or_init(Box::default)) } else { ring.get() });
         let Some(mut ring) = ring.map(|ring| ring.lock()) else { return };
-        let capacity = if ring.is_watched { MOST } else { self.usual.unwrap_or(LEAST) };
+        let capacity = if ring.is_watched(self.looks) { MOST } else { self.usual.unwrap_or(LEAST) };
         act(&mut ring, capacity);
     }
 }
 
 impl Ring {
+    fn is_watched(&self, looks: u32) -> bool {
+        self.looked.is_some_and(|looked| looks.wrapping_sub(looked) < WATCHED)
+    }
+
     fn push(&mut self, at: i64, value: Option<f64>, is_good: bool, capacity: usize) {
         let since = at - self.base;
         if !(0..REBASE).contains(&since) {
@@ -180,6 +192,10 @@ impl Ring {
         while self.moments.len() >= capacity {
             self.moments.pop_front();
         }
+        // It was watched, and is not any more.
+        if self.moments.capacity() > 2 * capacity.max(16) {
+            self.moments.shrink_to(capacity);
+        }
     }
 
     fn recent(&self, moment: Moment) -> RecentValue {
@@ -204,6 +220,25 @@ mod tests {
         assert_eq!((told(0), told(1)), (2, 0), "what is remembered goes on");
         assert!(recent.of(PointIndex(1)).is_empty());
         assert_eq!(told(1), 1);
+    }
+
+    #[test]
+    fn whoever_looks_at_very_many_points_loses_those_before() {
+        let (recent, time) = (RecentValues::default(), Timestamp::from_millis(5));
+        recent.grow(80_000);
+        let told = || {
+            (0..100).for_each(|_| recent.writer().push(PointIndex(0), time, Some(1.0), Quality::Good));
+            let capacity = recent.rings.read()[0].get().unwrap().lock().moments.capacity();
+            (recent.peek(PointIndex(0)).len(), capacity)
+        };
+        let look = |point| drop(recent.of(PointIndex(point)));
+        (0..5).for_each(|_| look(0));
+        assert_eq!(told().0, 100);
+        (1..WATCHED).for_each(look);
+        assert_eq!(told().0, 200, "one of so many");
+        look(WATCHED);
+        let (kept, capacity) = told();
+        assert!(kept == TOTAL / 80_000 && capacity <= 16, "{kept} {capacity}");
     }
 
     #[test]

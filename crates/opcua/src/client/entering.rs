@@ -120,6 +120,7 @@ impl ClientSession {
 
     pub(super) fn activated(
         &mut self,
+        now: Instant,
         is_new: bool,
         answer: Result<Box<Response>, RequestError>,
     ) -> Result<(), SessionError> {
@@ -134,7 +135,7 @@ impl ClientSession {
             }
             (session.nonce, session.was_active) = (server_nonce, true);
         }
-        self.state = State::Active;
+        (self.state, self.active_since) = (State::Active, Some(now));
         self.events.push_back(ClientSessionEvent::Active { is_new });
         Ok(())
     }

@@ -23,6 +23,8 @@ pub struct ClientSession {
     channel: Option<ClientChannel>,
     pub(super) session: Option<Session>,
     pub(super) state: State,
+    /// Since when the session is active.
+    pub(super) active_since: Option<Instant>,
     requests: Requests<Purpose>,
     pub(super) events: VecDeque<ClientSessionEvent>,
 }
@@ -88,6 +90,7 @@ impl ClientSession {
             channel: None,
             session: None,
             state: State::Down,
+            active_since: None,
             requests: Requests::default(),
             events: VecDeque::new(),
         }
@@ -274,7 +277,13 @@ impl ClientSession {
                         // What else was asked in it is answered in the same way, or not at all.
                         self.fail_requests();
                         self.session = None;
-                        self.enter(at);
+                        let active = self.active_since.map(|since| at.0.saturating_duration_since(since));
+                        if active.is_some_and(|active| active >= SHORTEST) {
+                            self.enter(at);
+                        } else {
+                            // One after the other that ends at once would be entered without a pause.
+                            self.down(SessionError::Refused("a request", status));
+                        }
                     }
                     Some(status) => self.down(SessionError::Refused("a request", status)),
                     None => {}
@@ -289,7 +298,7 @@ impl ClientSession {
                 return;
             }
             Purpose::Create { nonce } => self.created(at, &nonce, answer),
-            Purpose::Activate { is_new } => match self.activated(is_new, answer) {
+            Purpose::Activate { is_new } => match self.activated(at.0, is_new, answer) {
                 // The server has forgotten the session of before.
                 Err(SessionError::Refused(_, status)) if !is_new && is_session_gone(status) => {
                     self.session = None;
@@ -316,6 +325,9 @@ impl ClientSession {
         }
     }
 }
+
+/// A session that has been active for less is not entered anew over the same connection.
+const SHORTEST: Duration = Duration::from_secs(1);
 
 /// Whether a session has to be created anew.
 const fn is_session_gone(status: StatusCode) -> bool {

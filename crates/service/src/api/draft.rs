@@ -1,4 +1,5 @@
 use crate::access::auth::{Author, Engineer, Viewer};
+use crate::api::array::array_of;
 use crate::api::check::{CheckResult, check_of, is_bounded};
 use crate::api::extract::{Json, Path, Query};
 use crate::api::gateways::DescriptionFiles;
@@ -8,6 +9,7 @@ use crate::draft::presence::Editor;
 use crate::draft::vault::{mask, masked};
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
+use axum::response::Response;
 use interlex_core::description::{Draft, Files, ObjectClass, ObjectRef, difference, list_of};
 use interlex_gateway::wall_clock;
 use interlex_store::{AuditEntry, DraftChange, Edit, version_of};
@@ -189,7 +191,7 @@ async fn changes(app: &App, opened: &OpenDraft) -> Result<usize, ApiError> {
     }
 }
 
-/// Points of a draft.
+/// Points of a draft: those of a list, or of all lists one after the other, as a stream.
 #[utoipa::path(get, path = "/api/v1/gateways/{gateway}/draft/points", operation_id = "draft_points", tag = "draft",
     params(("gateway" = String, Path), ListFilter), extensions(("x-role" = json!("viewer"))),
     responses((status = 200, body = Vec<ObjectView>), (status = 401, body = ProblemDetails), (status = 404, body = ProblemDetails)))]
@@ -198,9 +200,8 @@ pub(crate) async fn points(
     _: Viewer,
     Path(gateway): Path<String>,
     Query(filter): Query<ListFilter>,
-) -> Result<Json<Vec<ObjectView>>, ApiError> {
+) -> Result<Response, ApiError> {
     let opened = drafts::open(&app, &gateway).await?;
-    let lists = opened.draft.lists.iter().filter(|(list, _)| filter.list.as_ref().is_none_or(|wanted| wanted == *list));
     let name = |row: &Value| row.get("name").and_then(Value::as_str).unwrap_or_default().to_owned();
     let skipped = match (&filter.list, &filter.after) {
         (_, None) => 0,
@@ -212,10 +213,18 @@ pub(crate) async fn points(
         }
         (None, Some(_)) => return Err(ApiError::BadRequest("after goes with a list; expected list, too".to_owned())),
     };
-    let points =
-        lists.flat_map(|(list, rows)| rows.iter().map(move |row| (ObjectRef::point(list.as_str(), name(row)), row)));
-    let points = points.skip(skipped).take(filter.limit.unwrap_or(usize::MAX));
-    Ok(Json(points.map(|(object, content)| view(&opened, object, content.clone())).collect()))
+    let is_wanted = |list: &String| filter.list.as_ref().is_none_or(|wanted| wanted == list);
+    let lists = opened.draft.lists.iter().filter(|(list, _)| is_wanted(list));
+    let lists: Vec<_> = lists.map(|(list, rows)| (Arc::<str>::from(list.as_str()), Arc::clone(rows))).collect();
+    let places = lists
+        .into_iter()
+        .flat_map(|(list, rows)| (0..rows.len()).map(move |at| (Arc::clone(&list), Arc::clone(&rows), at)));
+    let places = places.skip(skipped).take(filter.limit.unwrap_or(usize::MAX));
+    let points = places.filter_map(move |(list, rows, at)| {
+        let row = rows.get(at)?;
+        Some(view(&opened, ObjectRef::point(&*list, name(row)), row.clone()))
+    });
+    Ok(array_of(app, points))
 }
 
 fn view(opened: &OpenDraft, object: ObjectRef, content: Value) -> ObjectView {

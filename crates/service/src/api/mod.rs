@@ -1,5 +1,6 @@
 //! What is answered: every call of the API, and the console.
 
+mod array;
 pub(crate) mod audit;
 pub(crate) mod certificates;
 pub(crate) mod check;

@@ -12,7 +12,7 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
 use futures_util::StreamExt;
-use interlex_busy::aside;
+use interlex_busy::{aside, watched};
 use interlex_core::description::{
     self, Files, MAIN_FILE, OffersImport, Problem, TakenOffers, difference, import_offers, list_of,
 };
@@ -77,10 +77,10 @@ pub(crate) async fn ask(
         let detail = format!("{} of {who}{target}", request.source);
         app.audit(AuditEntry { action: "ask-for-offers", detail: &detail, gateway: &gateway, ..author.entry() }).await;
         let via = app.via(running.as_deref());
-        tokio::spawn(async move {
+        tokio::spawn(watched("offers", target, async move {
             let _opening = opening;
             ask_for_offers(offering, &via).await;
-        });
+        }));
     }
     Ok(as_lines(told, right.ended()))
 }
@@ -155,7 +155,7 @@ pub(crate) async fn compare(
     let detail = format!("{source} of {}, beside each other", devices.join(", "));
     app.audit(AuditEntry { action: "ask-for-offers", detail: &detail, gateway: &gateway, ..author.entry() }).await;
     let (lines, told) = mpsc::channel(4);
-    tokio::spawn(async move {
+    tokio::spawn(watched("offers", devices.join(", "), async move {
         for (device, request) in asked {
             // A device that is asked for somebody who is gone is asked no further.
             let there = tokio::select! {
@@ -170,7 +170,7 @@ pub(crate) async fn compare(
                 return;
             }
         }
-    });
+    }));
     Ok(as_lines(told, right.ended()))
 }
 
@@ -180,7 +180,8 @@ async fn told_by(app: &App, running: Option<&Running>, request: &OfferRequest) -
     let offering = Offering::new(request, events)?;
     let _opening = app.scans.open(&request.link.protocol.target()).map_err(|error| error.to_string())?;
     let via = app.via(running);
-    let asking = tokio::spawn(async move { ask_for_offers(offering, &via).await });
+    let name = request.link.protocol.target();
+    let asking = tokio::spawn(watched("offers", name, async move { ask_for_offers(offering, &via).await }));
     let (mut all, mut end) = (Vec::new(), Err("the answer ended before its end".to_owned()));
     while let Some(event) = told.recv().await {
         match event {

@@ -18,6 +18,8 @@ struct Upload {
     person: String,
     gateway: String,
     files: Files,
+    /// How many bytes of files have come.
+    bytes: usize,
     touched: Instant,
 }
 
@@ -31,13 +33,18 @@ pub(crate) struct Of<'a> {
 
 /// A million rows have about seventy megabytes.
 const MOST_BYTES: usize = 256 << 20;
+const LONGEST_PATH: usize = 200;
 const MOST_OPEN: usize = 4;
 /// One of which nothing has come for so long is given up.
 const IDLE: Duration = Duration::from_secs(600);
 
+/// What a file takes beside what is in it.
+const FILE: usize = 256;
+
 impl Upload {
-    fn bytes(&self) -> usize {
-        self.files.values().map(String::len).sum()
+    /// What it takes in memory.
+    fn size(&self) -> usize {
+        self.bytes + self.files.len() * FILE
     }
 }
 
@@ -55,7 +62,7 @@ impl Uploads {
         }
         let number = self.last.fetch_add(1, Ordering::Relaxed) + 1;
         let (person, gateway) = (person.to_owned(), gateway.to_owned());
-        open.insert(number, Upload { person, gateway, files: Files::new(), touched: Instant::now() });
+        open.insert(number, Upload { person, gateway, files: Files::new(), bytes: 0, touched: Instant::now() });
         Ok(number)
     }
 
@@ -66,23 +73,27 @@ impl Uploads {
     /// [`ApiError::NotFound`], [`ApiError::Conflict`] where parts are missing, [`ApiError::Rejected`] when it is too much
     pub(crate) fn take(&self, of: Of<'_>, path: &str, at: usize, text: &str) -> Result<usize, ApiError> {
         let mut open = self.open.lock();
-        let all: usize = open.values().map(Upload::bytes).sum();
+        let all: usize = open.values().map(Upload::size).sum();
         let upload = open.get_mut(&of.number).filter(|upload| upload.is(of)).ok_or_else(|| unknown(of))?;
         upload.touched = Instant::now();
         let known = upload.files.get(path).map_or("", String::as_str);
         if known.len() > at && known.get(at..) == Some(text) {
-            return Ok(upload.bytes());
+            return Ok(upload.bytes);
         }
         if known.len() != at {
             let told = format!("of {path} {} bytes have come; expected at {}, not {at}", known.len(), known.len());
             return Err(ApiError::Conflict(told));
         }
-        if all + text.len() > MOST_BYTES {
-            let told = format!("uploads may have {} MB together; describe several gateways", MOST_BYTES >> 20);
+        if all + text.len() + FILE > MOST_BYTES || path.len() > LONGEST_PATH {
+            let told = format!(
+                "uploads may have {} MB together, and paths {LONGEST_PATH} bytes; describe several gateways",
+                MOST_BYTES >> 20
+            );
             return Err(ApiError::Rejected(axum::http::StatusCode::PAYLOAD_TOO_LARGE, told));
         }
         upload.files.entry(path.to_owned()).or_default().push_str(text);
-        Ok(upload.bytes())
+        upload.bytes += text.len();
+        Ok(upload.bytes)
     }
 
     /// How many bytes of one have come.
@@ -91,7 +102,7 @@ impl Uploads {
     /// [`ApiError::NotFound`]
     pub(crate) fn bytes(&self, of: Of<'_>) -> Result<usize, ApiError> {
         let open = self.open.lock();
-        open.get(&of.number).filter(|upload| upload.is(of)).map(Upload::bytes).ok_or_else(|| unknown(of))
+        open.get(&of.number).filter(|upload| upload.is(of)).map(|upload| upload.bytes).ok_or_else(|| unknown(of))
     }
 
     /// Ends one; gives what has come.
@@ -132,6 +143,7 @@ mod tests {
         assert_eq!(uploads.take(of, "a.csv", 3, "two").unwrap(), 7);
         let gap = uploads.take(of, "a.csv", 9, "x").unwrap_err().to_string();
         assert!(gap.contains("expected at 6, not 9"), "{gap}");
+        assert!(uploads.take(of, &"x".repeat(LONGEST_PATH + 1), 0, "").is_err());
         assert!(uploads.take(Of { person: "eve", ..of }, "a.csv", 6, "x").is_err());
         assert!(uploads.end(Of { gateway: "office", ..of }).is_err());
         assert_eq!(uploads.end(of).unwrap()["a.csv"], "onetwo");

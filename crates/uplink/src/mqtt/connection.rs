@@ -1,6 +1,7 @@
 //! One MQTT connection, from CONNECT to its end, of either version.
 
 use super::tls;
+use interlex_busy::watched;
 use interlex_core::description::{MqttVersion, SecretText, Uplink};
 use rumqttc::v5;
 use rumqttc::v5::mqttbytes::v5 as packets;
@@ -114,12 +115,12 @@ impl Connection {
                 let (client, mut eventloop) =
                     rumqttc::AsyncClient::new(v3_options(uplink, client_id, will, intake.largest)?, REQUEST_QUEUE);
                 eventloop.set_network_options(network());
-                (Client::V3(client), tokio::spawn(drive_v3(eventloop, sender, host)))
+                (Client::V3(client), tokio::spawn(watched("broker", client_id, drive_v3(eventloop, sender, host))))
             }
             MqttVersion::V5 => {
                 let (client, eventloop) =
                     v5::AsyncClient::new(v5_options(uplink, client_id, will, intake.largest)?, REQUEST_QUEUE);
-                (Client::V5(client), tokio::spawn(drive_v5(eventloop, sender, host)))
+                (Client::V5(client), tokio::spawn(watched("broker", client_id, drive_v5(eventloop, sender, host))))
             }
         };
         Ok(Self { client, events, driver })

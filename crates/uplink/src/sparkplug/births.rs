@@ -3,6 +3,7 @@ use super::metric::told;
 use super::node::SparkplugNode;
 use crate::request::Published;
 use crate::session::Base;
+use interlex_busy::aside;
 use interlex_core::{Quality, Reason, Sample, UplinkState};
 use interlex_sparkplug::{Datum, EdgeNodeEvent, Standing};
 use std::time::Duration;
@@ -44,7 +45,7 @@ impl SparkplugNode {
         base.backlog.queue.live_is_history();
         let at = base.now();
         let current = self.sources.current(base, at);
-        self.node.birth(at.as_unsigned_millis(), &current);
+        aside(|| self.node.birth(at.as_unsigned_millis(), &current));
         let born: Vec<_> = (0..base.backlog.context.slots()).map(|slot| self.node.is_device_born(slot)).collect();
         self.remember_births(base, |slot| born.get(slot).is_some_and(|is_born| *is_born));
         self.tell_unborn(base);
