@@ -60,7 +60,7 @@ pub(super) fn reference(address: BacnetAddress) -> PropertyReference {
 pub(super) fn items(planned: &PlannedDevice, rates: &BTreeMap<Name, Span>, only_asked: bool) -> Vec<Item> {
     let mut items: Vec<Item> = Vec::new();
     let mut known = BTreeMap::new();
-    for (point, index) in planned.device.points.iter().zip(&planned.points) {
+    for (point, index) in planned.device.points.iter().zip(&*planned.points) {
         let Some((address, own)) = point.bacnet() else { continue };
         let Some(object) = object(address) else { continue };
         // The checks let no point pass whose rate is unknown.

@@ -99,7 +99,7 @@ impl Dnp3Driver {
         let (points, place, source) = (station.planned.points.clone(), station.place, Arc::clone(&station.source));
         out.batch(|samples| {
             let gap = |point| RawSample { kind: SampleKind::Past, ..RawSample::failed(point, Reason::Overflow) };
-            samples.extend(points.into_iter().map(gap));
+            samples.extend(points.iter().copied().map(gap));
         });
         let event = ToldEvent {
             point: None,
@@ -132,7 +132,7 @@ impl Dnp3Driver {
         for station in self.stations.iter_mut().filter(|station| station.is_fresh()) {
             if station.confirmed.is_none_or(|at| now.saturating_duration_since(at) >= CONFIRMED_EVERY) {
                 station.confirmed = Some(now);
-                out.push(Outcome::Confirmed(station.planned.points.clone()));
+                out.push(Outcome::Confirmed(station.planned.points.to_vec()));
             }
         }
     }

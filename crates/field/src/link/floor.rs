@@ -137,7 +137,7 @@ impl Floor {
 
     /// Points of a device that are bad for a reason that does not hold any more are bad for another. No news for listeners.
     fn relabel(&self, place: usize, before: Reason, after: Reason, now: Moment) {
-        for point in self.plan.devices.get(place).into_iter().flat_map(|planned| &planned.points) {
+        for point in self.plan.devices.get(place).into_iter().flat_map(|planned| &*planned.points) {
             let quality = self.latest.read(*point).map(|reading| reading.quality);
             if quality == Some(Quality::Bad(before)) && self.pipeline.has(*point) {
                 self.latest.store(*point, None, Quality::Bad(after), now.wall, now.wall);
@@ -264,7 +264,7 @@ impl Floor {
     async fn fail(&mut self, place: usize, reason: Reason, now: Moment) {
         let mut batch = std::mem::take(&mut self.batch);
         batch.clear();
-        let points = self.plan.devices.get(place).into_iter().flat_map(|planned| &planned.points);
+        let points = self.plan.devices.get(place).into_iter().flat_map(|planned| &*planned.points);
         batch.extend(points.map(|point| RawSample::failed(*point, reason)));
         self.publish(&batch, now).await;
         self.batch = batch;

@@ -1,6 +1,7 @@
 use interlex_core::description::{Description, Device, Link, Name, Span};
 use interlex_core::{PointIndex, PointTable};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// A link as it is to be driven.
 #[derive(Debug, Clone)]
@@ -19,7 +20,7 @@ pub(crate) struct PlannedDevice {
     /// The number that listeners know it by.
     pub(crate) slot: usize,
     /// The indices of its points, in their order.
-    pub(crate) points: Vec<PointIndex>,
+    pub(crate) points: Arc<[PointIndex]>,
 }
 
 impl LinkPlan {

@@ -1,7 +1,7 @@
 //! Between the words of the description and those of the Modbus crate.
 
 use interlex_core::description::{ModbusAddress, ModbusTable, Point};
-use interlex_core::{ByteOrder, DataType, PointIndex, Reason, RegisterError, Value, decode_registers};
+use interlex_core::{ByteOrder, DataType, Reason, RegisterError, Value, decode_registers};
 use interlex_modbus::{ReadData, ReadRequest, Table};
 
 pub(crate) const fn table(table: ModbusTable) -> Table {
@@ -16,7 +16,8 @@ pub(crate) const fn table(table: ModbusTable) -> Table {
 /// How to make a value out of what a block brought.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Reader {
-    pub(crate) point: PointIndex,
+    /// The place of the point among those of its unit.
+    pub(crate) place: u32,
     address: ModbusAddress,
     data_type: DataType,
     order: ByteOrder,
@@ -30,9 +31,9 @@ pub(crate) fn request(address: ModbusAddress, data_type: DataType) -> Result<Rea
 }
 
 impl Reader {
-    pub(crate) fn new(index: PointIndex, point: &Point) -> Option<Self> {
+    pub(crate) fn new(place: u32, point: &Point) -> Option<Self> {
         let (address, own) = point.modbus()?;
-        Some(Self { point: index, address, data_type: point.settings.data_type, order: own.order })
+        Some(Self { place, address, data_type: point.settings.data_type, order: own.order })
     }
 
     /// The value in an answer to a request for nothing else.
@@ -65,7 +66,7 @@ mod tests {
     use super::*;
 
     fn reader(address: &str, data_type: DataType) -> Reader {
-        Reader { point: PointIndex(0), address: address.parse().unwrap(), data_type, order: ByteOrder::Abcd }
+        Reader { place: 0, address: address.parse().unwrap(), data_type, order: ByteOrder::Abcd }
     }
 
     #[test]

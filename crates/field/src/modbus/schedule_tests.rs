@@ -1,4 +1,4 @@
-use super::poll::{ModbusPoll, polls as planned_polls};
+use super::poll::{ModbusPoll, Plans};
 use crate::link::PlannedDevice;
 use crate::poll::{Due, PlanView, Poll, Schedule, Silence, Which};
 use interlex_core::Reason;
@@ -15,7 +15,44 @@ fn polls(points: &str) -> Vec<ModbusPoll> {
     let description = read(&files).unwrap();
     let device = description.devices[0].clone();
     let points = (0..).map(interlex_core::PointIndex).take(device.points.len()).collect();
-    planned_polls(&description.rates, &[&PlannedDevice { device, slot: 0, points }])
+    let polls = Plans::default().polls(&description.rates, &[&PlannedDevice { device, slot: 0, points }]);
+    polls.into_iter().map(Arc::unwrap_or_clone).collect()
+}
+
+#[test]
+fn units_that_are_read_in_the_same_way_are_planned_once_and_read_their_own_points() {
+    let gateway = "[gateway]\nname = \"g\"\n[rates]\nfast = \"100ms\"\nslow = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \
+                   \"modbus-tcp\"\nhost = \"h\"\n";
+    let device = |unit, more| {
+        format!("[[device]]\nname = \"d{unit}\"\nlink = \"l\"\nunit = {unit}\npoints = \"p.csv\"\n{more}\n")
+    };
+    let gateway =
+        [gateway, &device(1, ""), &device(2, ""), &device(3, "max-registers = 2"), &device(4, "base = 9")].concat();
+    let files: Files = [("gateway.toml".into(), gateway), ("p.csv".into(), FIVE.to_owned())].into();
+    let description = read(&files).unwrap();
+    let mut plans = Plans::default();
+    let planned: Vec<_> = (0..)
+        .zip(&description.devices)
+        .map(|(slot, device)| {
+            let first = u32::try_from(slot).unwrap() * 10;
+            let points = (first..).map(interlex_core::PointIndex).take(device.points.len()).collect();
+            PlannedDevice { device: device.clone(), slot, points }
+        })
+        .collect();
+    let polls: Vec<_> = planned.iter().map(|planned| plans.polls(&description.rates, &[planned])).collect();
+    for (planned, polls) in planned.iter().zip(&polls) {
+        let mut read: Vec<_> = polls.iter().flat_map(|poll| poll.points()).collect();
+        read.sort_unstable();
+        assert_eq!(read, *planned.points);
+        assert_eq!(*polls, Plans::default().polls(&description.rates, &[planned]), "as it would be planned alone");
+    }
+    let is_shared = |one: usize, other: usize| polls[one][0].is_planned_with(&polls[other][0]);
+    assert_eq!([is_shared(0, 1), is_shared(0, 2), is_shared(0, 3)], [true, false, false]);
+    // Two devices of one unit: the points of the second come behind those of the first.
+    let together = Plans::default().polls(&description.rates, &[&planned[0], &planned[1]]);
+    let mut read: Vec<_> = together.iter().flat_map(|poll| poll.points()).collect();
+    read.sort_unstable();
+    assert_eq!(read, [&*planned[0].points, &planned[1].points].concat());
 }
 
 #[expect(clippy::disallowed_methods, reason = "a test starts its time somewhere")]

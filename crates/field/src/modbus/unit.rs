@@ -1,4 +1,4 @@
-use super::poll::{ModbusPoll, polls};
+use super::poll::{ModbusPoll, Plans};
 use crate::link::{LinkPlan, PlannedDevice};
 use interlex_core::description::units;
 use std::sync::Arc;
@@ -15,14 +15,14 @@ pub(super) struct LineUnit {
 }
 
 impl LineUnit {
-    fn new(plan: &LinkPlan, unit: u8, places: Vec<usize>) -> Self {
+    fn new(plan: &LinkPlan, unit: u8, places: Vec<usize>, plans: &mut Plans) -> Self {
         let devices: Vec<&PlannedDevice> = places.iter().filter_map(|place| plan.devices.get(*place)).collect();
         let retries = devices.iter().filter_map(|planned| Some(planned.device.protocol.modbus()?.retries));
         Self {
             names: devices.iter().map(|planned| planned.device.settings.name.to_string()).collect(),
             unit,
             retries: retries.max().unwrap_or_default(),
-            polls: polls(&plan.rates, &devices).into_iter().map(Arc::new).collect(),
+            polls: plans.polls(&plan.rates, &devices),
             places: places.into(),
         }
     }
@@ -36,7 +36,8 @@ impl LineUnit {
 /// The units behind a link.
 pub(super) fn units_of(plan: &LinkPlan) -> Vec<LineUnit> {
     let units = units(plan.devices.iter().map(|planned| &planned.device)).into_iter();
-    units.map(|(unit, places)| LineUnit::new(plan, unit, places)).collect()
+    let mut plans = Plans::default();
+    units.map(|(unit, places)| LineUnit::new(plan, unit, places, &mut plans)).collect()
 }
 
 /// The names of the devices that each unit is.

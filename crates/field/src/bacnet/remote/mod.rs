@@ -556,7 +556,7 @@ impl Remote {
     /// What objects say of the points that leave it to them.
     fn tell_semantics(&self, said: &BTreeMap<ObjectIdentifier, Described>, out: &mut Outcomes) {
         let Some(planned) = &self.planned else { return };
-        let told = planned.device.points.iter().zip(&planned.points).filter_map(|(point, index)| {
+        let told = planned.device.points.iter().zip(&*planned.points).filter_map(|(point, index)| {
             let object = super::item::object(point.bacnet()?.0).filter(|_| !point.auto().is_empty())?;
             Some((*index, point.auto().of(said.get(&object)?.semantics())))
         });

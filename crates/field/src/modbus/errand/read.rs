@@ -3,7 +3,7 @@ use crate::error::TrialError;
 use crate::link::{Answer, TrialAlternative, TrialRead, TrialReading};
 use crate::modbus::mapping::{Reader, request, table};
 use interlex_core::description::{ModbusAddress, ModbusTable};
-use interlex_core::{ByteOrder, Interpretation, PointIndex, interpretations};
+use interlex_core::{ByteOrder, Interpretation, interpretations};
 use interlex_modbus::{ReadData, ReadRequest, Response};
 use std::collections::VecDeque;
 use std::time::Instant;
@@ -34,7 +34,7 @@ impl ReadErrand {
 
     fn reading(&self, data: &ReadData, reply: &Reply) -> TrialReading {
         let point = &self.read.point;
-        let raw = Reader::new(PointIndex(0), point).and_then(|reader| reader.value_of(data));
+        let raw = Reader::new(0, point).and_then(|reader| reader.value_of(data));
         let registers = match data {
             ReadData::Registers(registers) => registers.clone(),
             ReadData::Bits(bits) => bits.iter().map(|bit| u16::from(*bit)).collect(),

@@ -5,7 +5,7 @@ use crate::modbus::frames::peer;
 use crate::modbus::mapping::{Reader, request};
 use crate::modbus::writing::Writing;
 use interlex_core::description::{ModbusDevice, WriteFunctions};
-use interlex_core::{OutcomeWord, PointIndex, Value, raw_to_write};
+use interlex_core::{OutcomeWord, Value, raw_to_write};
 use interlex_modbus::{
     ReadData, ReadRequest, Request, RequestError, Response, ResponseError, Table, WriteRequest, Written,
 };
@@ -122,7 +122,7 @@ impl WriteErrand {
         match reply.outcome {
             Ok(Response::Data(data)) => {
                 let point = &self.write.point;
-                outcome.raw = Reader::new(PointIndex(0), point).and_then(|reader| reader.value_of(&data));
+                outcome.raw = Reader::new(0, point).and_then(|reader| reader.value_of(&data));
                 outcome.value = outcome.raw.as_ref().map(|raw| point.shaping.apply(raw));
                 outcome.confirmed = Some(outcome.raw.as_ref().is_some_and(|raw| is_same(raw, &outcome.written)));
             }
