@@ -69,7 +69,7 @@ async fn points(browser: &Browser) {
     let search = browser.find("input[type=search]").await;
     search.send_keys(Key::Control + "a").await.unwrap();
     search.send_keys(Key::Delete).await.unwrap();
-    browser.shows("All devices").await;
+    wait_for("all are shown", || async { (!browser.text().await.contains("of 36 points")).then_some(()) }).await;
     browser.shows("36 points").await;
     browser.find("[role=grid]").await.send_keys(Key::Down).await.unwrap();
     browser.shows("Carbon dioxide in raw gas").await;

@@ -164,7 +164,7 @@ impl OpcUaDriver {
             self.ask(session, (request, timeout), Purpose::Follow(number), out);
         }
         for at in 0..self.parts.len() {
-            while let Some(part) = self.parts.get_mut(at) {
+            while let Some(part) = self.parts.get_mut(at).filter(|_| self.is_entered) {
                 let id = part.id;
                 match part.progress(&self.facts, now) {
                     Progress::Ask(request) => self.ask(session, (*request, timeout), Purpose::Find(id), out),
@@ -173,7 +173,9 @@ impl OpcUaDriver {
                 }
             }
         }
-        while let Some((number, request, late)) = self.poller.poll_request(self.facts.most.read, now) {
+        while self.is_entered
+            && let Some((number, request, late)) = self.poller.poll_request(self.facts.most.read, now)
+        {
             out.push(Outcome::Sent { lateness: late });
             self.ask(session, (request, timeout), Purpose::Poll(number, late), out);
         }
@@ -330,6 +332,10 @@ impl OpcUaDriver {
         let now = Instant::now().into_std();
         match purpose {
             Purpose::Follow(number) => self.follower.handle_answer(now, number, reply.outcome),
+            // With the next session: that says nothing of the nodes.
+            Purpose::Find(id) if reply.outcome.as_ref().is_err_and(RequestError::is_of_session) => {
+                self.part(id).into_iter().for_each(|part| part.interrupted(now));
+            }
             Purpose::Find(id) => {
                 if let Some(part) = self.parts.iter_mut().find(|part| part.id == id) {
                     part.answered(reply.outcome, &mut self.types);
@@ -365,17 +371,19 @@ impl OpcUaDriver {
         let Some(asked) = self.asked.remove(&id) else { return Ok(()) };
         let took = asked.at.elapsed();
         let counted = match &answer {
-            Ok(_) => Counted::Answer,
-            Err(RequestError::Fault(status)) => Counted::Refusal(Reason::OpcUa(status.code().0)),
-            Err(RequestError::Timeout) => Counted::Timeout,
-            Err(_) => Counted::Malformed,
+            Ok(_) => Some(Counted::Answer),
+            Err(RequestError::Fault(status)) => Some(Counted::Refusal(Reason::OpcUa(status.code().0))),
+            Err(RequestError::Timeout) => Some(Counted::Timeout),
+            // Its session is at its end, and nothing is wrong with what was asked.
+            Err(RequestError::Lost) => None,
+            Err(_) => Some(Counted::Malformed),
         };
-        out.is_alive |= matches!(counted, Counted::Answer | Counted::Refusal(_));
-        let timeouts = u64::from(matches!(counted, Counted::Timeout) && !asked.is_publish);
-        let refusals = u64::from(matches!(counted, Counted::Refusal(_)));
-        let answers = u64::from(matches!(counted, Counted::Answer));
+        out.is_alive |= matches!(counted, Some(Counted::Answer | Counted::Refusal(_)));
+        let timeouts = u64::from(matches!(counted, Some(Counted::Timeout)) && !asked.is_publish);
+        let refusals = u64::from(matches!(counted, Some(Counted::Refusal(_))));
+        let answers = u64::from(matches!(counted, Some(Counted::Answer)));
         out.push(Outcome::Traffic(Traffic { requests: 1, answers, refusals, timeouts, ..Traffic::default() }));
-        if !asked.is_publish {
+        if let Some(counted) = counted.filter(|_| !asked.is_publish) {
             let devices = self.devices_of(asked.purpose);
             out.push(Outcome::Done { devices, counted, took });
         }
@@ -610,11 +618,11 @@ impl FieldDriver for OpcUaDriver {
         let grace = now + GRACE;
         for part in &mut self.parts {
             (part.is_up, part.is_silent) = (false, false);
-            part.grace = matches!(part.stage, Stage::Watched).then_some(grace);
             // What was being found was asked over the connection before.
             if !matches!(part.stage, Stage::Watched) {
-                part.begin_anew(None);
+                part.interrupted(now);
             }
+            part.grace = matches!(part.stage, Stage::Watched).then_some(grace);
         }
         self.is_entered = true;
         self.follower.adopt(self.memory.take_orphans());

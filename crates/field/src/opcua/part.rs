@@ -25,6 +25,8 @@ pub(super) struct Part {
     pub(super) is_silent: bool,
     /// When it is up at the latest, since it began to be watched.
     pub(super) grace: Option<Instant>,
+    /// Whether some of it is watched already.
+    is_watched: bool,
     /// When nodes that were not there are looked for again.
     pub(super) look_again: Option<Instant>,
     /// Items that the server did not know, and that are tried now and then.
@@ -89,9 +91,9 @@ impl Part {
         let items = points.map(|(index, point)| Item::new(*index, point, rates)).collect();
         let planned = planned.clone();
         let (stage, is_up, is_silent) = (Stage::Absent(None), false, false);
-        let (look_again, refused) = (None, Vec::new());
-        let changed = BTreeSet::new();
-        Self { id, place, planned, items, stage, is_up, is_silent, grace: None, look_again, refused, changed }
+        let (is_watched, look_again, refused, changed) = (false, None, Vec::new(), BTreeSet::new());
+        let grace = None;
+        Self { id, place, planned, items, stage, is_up, is_silent, grace, is_watched, look_again, refused, changed }
     }
 
     /// Whether another description of it watches the same in the same way.
@@ -202,9 +204,28 @@ impl Part {
         }
     }
 
+    /// What was being found is asked for in the next session. What is watched of it already stays so.
+    pub(super) fn interrupted(&mut self, now: Instant) {
+        if !self.is_watched {
+            return self.begin_anew(None);
+        }
+        match std::mem::replace(&mut self.stage, Stage::Watched) {
+            Stage::Watched | Stage::Absent(_) => return,
+            Stage::Structures(_, places) => {
+                for place in places {
+                    self.items.get_mut(place).into_iter().for_each(|item| item.node = None);
+                }
+            }
+            Stage::Locating(..) => {}
+        }
+        self.look_again = self.items.iter().any(|item| item.node.is_none()).then_some(now);
+        let described = self.items.iter().filter(|item| item.leaves_something);
+        self.changed.extend(described.filter_map(|item| item.node.clone()));
+    }
+
     /// Nothing is watched of it any more: it begins anew.
     pub(super) fn begin_anew(&mut self, after: Option<Instant>) {
-        self.stage = Stage::Absent(after);
+        (self.stage, self.is_watched) = (Stage::Absent(after), false);
         (self.look_again, self.refused) = (None, Vec::new());
         for item in &mut self.items {
             (item.node, item.is_settled) = (None, false);
@@ -272,6 +293,7 @@ impl Part {
     /// All is known of some items, which are to be watched now; none while something is still being found.
     pub(super) fn ready(&mut self) -> Option<Vec<usize>> {
         let Stage::Structures(finder, places) = self.stage.take_if_done()? else { return None };
+        self.is_watched = true;
         for item in &mut self.items {
             if let Some(told) = item.node.as_ref().and_then(|node| finder.semantics.told(node)) {
                 item.semantics = Some(told.clone());
@@ -338,5 +360,51 @@ impl Stage {
     fn take_if_done(&mut self) -> Option<Self> {
         let is_done = matches!(self, Self::Structures(finder, _) if finder.is_done());
         is_done.then(|| std::mem::replace(self, Self::Watched))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::link::LinkPlan;
+    use interlex_core::PointTable;
+    use interlex_core::description::{Files, read};
+
+    #[test]
+    fn what_was_being_found_when_the_session_ended_is_asked_for_again_and_what_is_watched_stays() {
+        let main = "[gateway]\nname = \"g\"\n[rates]\nfast = \"1s\"\n[[link]]\nname = \"plc\"\nprotocol = \"opcua\"\nurl = \
+                    \"opc.tcp://127.0.0.1:4840\"\nsecurity = \"none\"\n[[device]]\nname = \"d\"\nlink = \"plc\"\n\
+                    points = \"d.csv\"\n";
+        let list = "name,address,type,rate\none,/1:one,uint16,fast\ntwo,/1:two,uint16,fast\n";
+        let files = Files::from([("gateway.toml".to_owned(), main.to_owned()), ("d.csv".to_owned(), list.to_owned())]);
+        let description = read(&files).unwrap();
+        let points = PointTable::new(&description, &PointTable::default());
+        let plan = LinkPlan::new(&description, &description.links[0], &points);
+        let mut part = Part::new(1, 0, &plan.devices[0], &plan.rates);
+        let (facts, now) = (ServerFacts::default(), now());
+        let paths = |part: &mut Part| match part.progress(&facts, now) {
+            Progress::Ask(request) => match *request {
+                Request::TranslateBrowsePathsToNodeIds(request) => request.browse_paths.len(),
+                other => panic!("{other:?}"),
+            },
+            Progress::Wait | Progress::Ready => 0,
+        };
+        assert_eq!((paths(&mut part), paths(&mut part)), (2, 0), "it waits for the answer");
+        part.interrupted(now);
+        assert_eq!(paths(&mut part), 2);
+        // One is watched, the other was not there, and is looked for again.
+        let node = NodeId::numeric(1, 5);
+        (part.stage, part.is_watched, part.look_again) = (Stage::Watched, true, Some(now));
+        part.items[0].node = Some(node.clone());
+        assert_eq!(paths(&mut part), 1);
+        part.interrupted(now);
+        assert_eq!((part.items[0].node.clone(), paths(&mut part)), (Some(node), 1));
+        part.begin_anew(None);
+        assert_eq!(paths(&mut part), 2);
+    }
+
+    #[expect(clippy::disallowed_methods, reason = "a test starts its time somewhere")]
+    fn now() -> Instant {
+        Instant::now()
     }
 }

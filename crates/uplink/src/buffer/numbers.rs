@@ -129,7 +129,20 @@ impl PointNumbers {
         gateway: &str,
     ) -> Result<(), StoreError> {
         store.add_journal_points(gateway, &new).await?;
-        self.load(store, gateway).await
+        self.load(store, gateway).await?;
+        if !self.has_all(&new) {
+            // Another uplink was given lower numbers for them, and wrote them after we had looked.
+            *self = Self::default();
+            self.load(store, gateway).await?;
+        }
+        Ok(())
+    }
+
+    fn has_all(&self, points: &[(&str, &str, String)]) -> bool {
+        points.iter().all(|(device, point, data_type)| {
+            let (device, data_type) = (self.by_device.get(*device), data_type.parse().ok());
+            device.is_some_and(|device| self.named(*device, point).any(|row| self.data_type(row) == data_type))
+        })
     }
 }
 
@@ -189,5 +202,10 @@ mod tests {
         assert_eq!((found(4).map(|found| found.0), found(5)), (index("ab", "c"), None));
         let lacking = points("int32");
         assert_eq!(numbers.lacking(lacking.all().iter()), [("a", "bc", "int32".to_owned())]);
+        let has = |device: &'static str, data_type: &str| numbers.has_all(&[(device, "bc", data_type.to_owned())]);
+        assert_eq!(
+            [has("a", "uint16"), has("a", "int32"), has("ab", "uint16"), has("c", "uint16")],
+            [true, false, false, false]
+        );
     }
 }
