@@ -1,6 +1,7 @@
 use foldhash::HashMap;
 use foldhash::fast::FixedState;
 use hashbrown::HashTable;
+use interlex_busy::aside;
 use interlex_core::{DataType, PointIndex, PointInfo, PointTable};
 use interlex_store::{JournalPoint, Store, StoreError};
 use std::hash::BuildHasher;
@@ -105,9 +106,12 @@ impl PointNumbers {
     /// Takes in what the database has beyond what is known.
     pub(super) async fn load(&mut self, store: &Store, gateway: &str) -> Result<(), StoreError> {
         let more = store.journal_points(gateway, self.last()).await?;
-        more.into_iter().for_each(|point| self.add(point));
-        self.rows.shrink_to_fit();
-        self.names.shrink_to_fit();
+        // There may be a million.
+        aside(|| {
+            more.into_iter().for_each(|point| self.add(point));
+            self.rows.shrink_to_fit();
+            self.names.shrink_to_fit();
+        });
         Ok(())
     }
 
