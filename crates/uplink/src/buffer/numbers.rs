@@ -83,10 +83,11 @@ impl PointNumbers {
             }
         };
         let known_type = data_type.parse().ok();
-        let data_type = self.types.iter().position(|known| *known == known_type).unwrap_or_else(|| {
+        let data_type = self.types.iter().position(|known| *known == known_type).unwrap_or(self.types.len());
+        // There is no place for more of them: those beyond have no number.
+        if data_type == self.types.len() && data_type < usize::from(u16::MAX) {
             self.types.push(known_type);
-            self.types.len() - 1
-        });
+        }
         let (name, place) = (count(self.names.len()), count(self.rows.len()));
         let [length, data_type] = [point.len(), data_type].map(|count| u16::try_from(count).unwrap_or(u16::MAX));
         self.rows.push(Row { number, device, name, length, data_type });
