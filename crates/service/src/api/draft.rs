@@ -1,5 +1,5 @@
 use crate::access::auth::{Author, Engineer, Viewer};
-use crate::api::array::array_of;
+use crate::api::array::{Each, array_of};
 use crate::api::check::{CheckResult, check_of, is_bounded};
 use crate::api::extract::{Json, Path, Query};
 use crate::api::gateways::DescriptionFiles;
@@ -224,7 +224,7 @@ pub(crate) async fn points(
         let row = rows.get(at)?;
         Some(view(&opened, ObjectRef::point(&*list, name(row)), row.clone()))
     });
-    Ok(array_of(app, points))
+    Ok(array_of(app, Each(points)))
 }
 
 fn view(opened: &OpenDraft, object: ObjectRef, content: Value) -> ObjectView {

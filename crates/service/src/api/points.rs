@@ -1,13 +1,11 @@
 use crate::access::auth::{Operator, Viewer};
+use crate::api::array::{Array, PART, Parts, array_of};
 use crate::api::extract::{Json, Path, Query};
 use crate::api::trials;
 use crate::shown::filter::{PointFilter, point_of};
 use crate::{ApiError, App, ProblemDetails};
-use axum::body::{Body, Bytes};
 use axum::extract::State;
-use axum::http::header;
-use axum::response::IntoResponse;
-use futures_util::stream::{self, StreamExt};
+use axum::response::Response;
 use interlex_core::description::CommandConfirm;
 use interlex_core::{Quality, Reading, Value};
 use interlex_gateway::{
@@ -15,7 +13,6 @@ use interlex_gateway::{
 };
 use interlex_store::AuditEntry;
 use serde::{Deserialize, Serialize};
-use std::convert::Infallible;
 use std::sync::Arc;
 use tokio::sync::SemaphorePermit;
 use tokio::task::yield_now;
@@ -117,7 +114,7 @@ pub(crate) async fn list(
     _: Viewer,
     Query(filter): Query<PointFilter>,
     Query(page): Query<PointPage>,
-) -> Result<impl IntoResponse, ApiError> {
+) -> Result<Response, ApiError> {
     filter.checked()?;
     let running: Vec<_> = app.running().into_iter().map(|gateway| (gateway.running(), gateway)).collect();
     let (gateway, point) = match page.after.as_deref() {
@@ -125,11 +122,7 @@ pub(crate) async fn list(
         None => (0, 0),
     };
     let (left, fields) = (page.limit.unwrap_or(usize::MAX), page.fields.as_deref().map(fields).transpose()?);
-    let listing = Listing { app, running, filter, gateway, point, left, fields, has_begun: false, is_over: false };
-    let parts = stream::unfold(listing, |mut listing| async move { Some((listing.next().await?, listing)) });
-    // What compresses it asks once more after the end.
-    let parts = parts.fuse();
-    Ok(([(header::CONTENT_TYPE, "application/json")], Body::from_stream(parts)))
+    Ok(array_of(app, Listing { running, filter, gateway, point, left, fields }))
 }
 
 /// Waits for the turn to make a piece of what shows many points. `None` would mean that turns have ended.
@@ -139,9 +132,8 @@ pub(crate) async fn turn(app: &App) -> Option<SemaphorePermit<'_>> {
     app.showing.acquire().await.ok()
 }
 
-/// Points on their way to whoever asked, some at a time: however many there are, few are in memory.
+/// Points on their way to whoever asked.
 struct Listing {
-    app: Arc<App>,
     running: Vec<(Arc<Running>, Arc<Gateway>)>,
     filter: PointFilter,
     /// The next gateway, and its next point.
@@ -151,31 +143,14 @@ struct Listing {
     left: usize,
     /// What is told of each; all without it.
     fields: Option<Vec<String>>,
-    has_begun: bool,
-    is_over: bool,
 }
 
-/// So many points are looked at for a part.
-const PART: usize = 200;
-
-impl Listing {
-    async fn next(&mut self) -> Option<Result<Bytes, Infallible>> {
-        let app = Arc::clone(&self.app);
-        let _turn = turn(&app).await;
-        self.part()
-    }
-
-    fn part(&mut self) -> Option<Result<Bytes, Infallible>> {
-        if self.is_over {
-            return None;
-        }
-        let mut text = Vec::new();
+impl Parts for Listing {
+    fn part(&mut self, array: &mut Array<'_>) -> bool {
         let filter = self.filter.ready();
         for _ in 0..PART {
             let Some((running, gateway)) = self.running.get(self.gateway).filter(|_| self.left > 0) else {
-                text.extend_from_slice(if self.has_begun { b"]" } else { b"[]" });
-                self.is_over = true;
-                break;
+                return false;
             };
             let Some(info) = running.points().all().get(self.point) else {
                 (self.gateway, self.point) = (self.gateway + 1, 0);
@@ -184,18 +159,14 @@ impl Listing {
             self.point += 1;
             let shown = filter.admits(running, info).then(|| view(gateway, running, info)).flatten();
             if let Some(shown) = shown.filter(|view| self.filter.has_quality(view.reading.quality)) {
-                text.push(if self.has_begun { b',' } else { b'[' });
-                (self.has_begun, self.left) = (true, self.left - 1);
-                let written = match &self.fields {
-                    None => serde_json::to_writer(&mut text, &shown),
-                    Some(fields) => only(&shown, fields).and_then(|shown| serde_json::to_writer(&mut text, &shown)),
-                };
-                if let Err(error) = written {
-                    tracing::error!(%error, "a point could not be written");
+                self.left -= 1;
+                match &self.fields {
+                    None => array.push(&shown),
+                    Some(fields) => only(&shown, fields).iter().for_each(|shown| array.push(shown)),
                 }
             }
         }
-        Some(Ok(Bytes::from(text)))
+        true
     }
 }
 

@@ -137,6 +137,9 @@ fn api() -> (OpenApiRouter<Arc<App>>, OpenApiRouter<Arc<App>>) {
     (small, heavy.merge(large))
 }
 
+/// A body of so many bytes is read before anybody looks at it.
+const LEFT_UNREAD: usize = 4096;
+
 /// Headers that keep a browser from doing what the console never asks for.
 async fn guard(State(app): State<Arc<App>>, request: Request, next: Next) -> Response {
     const HEADERS: [(&str, &str); 4] = [
@@ -150,7 +153,13 @@ async fn guard(State(app): State<Arc<App>>, request: Request, next: Next) -> Res
         ("x-frame-options", "DENY"),
     ];
     let is_api = request.uri().path().starts_with("/api/");
+    let length =
+        request.headers().get(header::CONTENT_LENGTH).and_then(|text| text.to_str().ok()?.parse::<usize>().ok());
     let mut response = next.run(request).await;
+    if response.status().is_client_error() && length.is_some_and(|length| length > LEFT_UNREAD) {
+        // A body that was refused may not have been read, and the connection ends with it: nobody is to send more over it.
+        response.headers_mut().insert(header::CONNECTION, HeaderValue::from_static("close"));
+    }
     if is_api {
         // Values, names and keys are nobody else's, and stay in no cache.
         response.headers_mut().entry(header::CACHE_CONTROL).or_insert(HeaderValue::from_static("no-store"));
