@@ -86,14 +86,14 @@ async fn watch(gateway: &Gateway, what: &str, holds: impl Fn(&Gateway) -> bool) 
             let running = gateway.running();
             for info in running.points().all() {
                 let reading = running.latest().read(info.index).unwrap();
-                let unit: u64 = info.device.trim_start_matches("unit-").parse().unwrap();
+                let unit: u64 = info.device().trim_start_matches("unit-").parse().unwrap();
                 let number: u64 = info.name()[1..].parse().unwrap();
                 if reading.quality == Quality::Good {
                     assert_eq!(
                         reading.value,
                         Some(Value::Uint(unit * 100 + number)),
                         "{}/{}",
-                        info.device,
+                        info.device(),
                         info.name()
                     );
                 }
@@ -115,7 +115,7 @@ async fn late_answers_are_told_and_never_become_other_points() {
     watch(&gateway, "all good", |gateway| gateway.status().points_good == 40).await;
     let good_of = |gateway: &Gateway, device: &str| {
         let running = gateway.running();
-        let of_device = running.points().all().iter().filter(|info| &*info.device == device);
+        let of_device = running.points().all().iter().filter(|info| info.device() == device);
         of_device.filter(|info| running.latest().read(info.index).unwrap().quality.is_good()).count()
     };
     let late = |gateway: &Gateway| gateway.running().statistics("converter").unwrap().late;

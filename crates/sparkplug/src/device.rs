@@ -83,17 +83,20 @@ pub enum Standing {
 /// A device with what the session must remember of it.
 #[derive(Debug)]
 pub(crate) struct Device {
-    pub(crate) spec: DeviceSpec,
+    pub(crate) id: String,
     pub(crate) is_up: bool,
     pub(crate) is_born: bool,
     /// Stands for the names and properties that its last birth has told, if there was one.
     told_words: Option<u64>,
-    /// What went out last, per metric.
-    told: Vec<LastTold>,
+    metrics: Vec<Told>,
 }
 
+/// A metric, and what went out of it last: in 32 bytes.
 #[derive(Debug, Clone, Copy)]
-struct LastTold {
+struct Told {
+    alias: u64,
+    data_type: DataType,
+    is_writable: bool,
     /// Data carries the quality only when it changed, is not good, or has a reason.
     quality: MetricQuality,
     has_reason: bool,
@@ -116,7 +119,16 @@ fn is_ahead(timestamp: u64, arrived: u64) -> bool {
     arrived != 0 && timestamp.saturating_sub(arrived) > AHEAD
 }
 
-impl LastTold {
+impl Told {
+    const fn new(MetricSpec { alias, data_type, is_writable }: MetricSpec) -> Self {
+        Self { alias, data_type, is_writable, quality: MetricQuality::Good, has_reason: false, at: 0, birth: 0 }
+    }
+
+    const fn spec(&self) -> MetricSpec {
+        let Self { alias, data_type, is_writable, .. } = *self;
+        MetricSpec { alias, data_type, is_writable }
+    }
+
     /// Births are told past what waits to be told: whether a value is older than what its birth has told. The clocks of devices have
     /// no say in that.
     fn has_overtaken(&self, now: &Snapshot<'_>) -> bool {
@@ -126,10 +138,14 @@ impl LastTold {
 }
 
 impl Device {
-    pub(crate) fn new(spec: DeviceSpec) -> Self {
-        let told =
-            vec![LastTold { quality: MetricQuality::Good, has_reason: false, at: 0, birth: 0 }; spec.metrics.len()];
-        Self { spec, is_up: false, is_born: false, told_words: None, told }
+    pub(crate) fn new(DeviceSpec { id, metrics }: DeviceSpec) -> Self {
+        let metrics = metrics.into_iter().map(Told::new).collect();
+        Self { id, is_up: false, is_born: false, told_words: None, metrics }
+    }
+
+    /// Its metrics, in their order.
+    pub(crate) fn metrics(&self) -> impl ExactSizeIterator<Item = MetricSpec> + '_ {
+        self.metrics.iter().map(Told::spec)
     }
 
     /// Whether a birth would announce the same as the last one has.
@@ -141,7 +157,8 @@ impl Device {
             }
             told.finish()
         };
-        self.spec == *spec && self.told_words.is_none_or(|words| words == told())
+        let is_same = self.id == spec.id && self.metrics().eq(spec.metrics.iter().copied());
+        is_same && self.told_words.is_none_or(|words| words == told())
     }
 
     /// The same device with other metrics: it has to be born again.
@@ -151,13 +168,14 @@ impl Device {
 
     pub(crate) fn birth_metrics(&mut self, snapshots: &dyn Snapshots) -> Vec<Metric> {
         let mut told_words = DefaultHasher::new();
-        let metrics = self.spec.metrics.iter().zip(&mut self.told).map(|(spec, told)| {
+        let metrics = self.metrics.iter_mut().map(|told| {
+            let spec = told.spec();
             let Snapshot { value, quality, reason, time_quality, timestamp, arrived } = snapshots.snapshot(spec.alias);
             // A clock that is ahead would make history of all that follows.
             let is_ahead = time_quality.is_some() && is_ahead(timestamp, arrived);
             let timestamp = if is_ahead { arrived } else { timestamp };
             let (value, quality, reason) = encoded(spec, value, quality, reason);
-            *told = LastTold { quality, has_reason: reason.is_some(), at: timestamp, birth: arrived };
+            *told = Told { quality, has_reason: reason.is_some(), at: timestamp, birth: arrived, ..*told };
             let mut properties = quality_properties(quality, reason.as_deref(), time_quality);
             let (name, own) = (snapshots.name(spec.alias), snapshots.properties(spec.alias));
             stand_for(&name, &own, &mut told_words);
@@ -186,7 +204,7 @@ impl Device {
         let data = data.into_iter();
         let mut metrics = Vec::with_capacity(data.size_hint().0);
         for Datum { metric, now, standing } in data {
-            let Some(told) = self.told.get(metric) else { continue };
+            let Some(told) = self.metrics.get(metric) else { continue };
             let is_historical = match standing {
                 Standing::Historical => true,
                 Standing::Current => told.has_overtaken(&now),
@@ -215,7 +233,8 @@ impl Device {
     /// Metrics are large: each is made where it stays.
     #[inline]
     fn push_data(&mut self, place: usize, now: Snapshot<'_>, is_historical: bool, metrics: &mut Vec<Metric>) {
-        let Some((spec, told)) = self.spec.metrics.get(place).zip(self.told.get_mut(place)) else { return };
+        let Some(told) = self.metrics.get_mut(place) else { return };
+        let spec = told.spec();
         let (value, quality, reason) = encoded(spec, now.value, now.quality, now.reason);
         let is_other = quality != told.quality || quality != MetricQuality::Good || reason.is_some() || told.has_reason;
         let is_news = is_other || now.time_quality.is_some();
@@ -240,7 +259,7 @@ const OTHER_TYPE: &str = "the value is not of the datatype that was announced";
 /// A value in the field of its datatype. One that does not fit there is told as bad, never as a null that is good.
 #[inline]
 fn encoded(
-    spec: &MetricSpec,
+    spec: MetricSpec,
     value: Option<MetricValue<'_>>,
     quality: MetricQuality,
     reason: Option<String>,

@@ -58,7 +58,7 @@ fn same_points(mine: &Description, left: &Arc<[Arc<Point>]>, theirs: &Descriptio
 }
 
 fn same_point(mine: &Description, left: &Point, theirs: &Description, right: &Point) -> bool {
-    let PointSettings { name, address: _, traits, title: _, labels: _ } = &left.settings;
+    let PointSettings { name, address: _, traits, title: _ } = &left.settings;
     let PointTraits {
         data_type,
         scale,
@@ -80,6 +80,7 @@ fn same_point(mine: &Description, left: &Point, theirs: &Description, right: &Po
         safe_value,
         low,
         high,
+        labels: _,
     } = &**traits;
     let other = &right.settings;
     left.address == right.address

@@ -1,3 +1,4 @@
+use ecow::EcoString;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
 use std::borrow::{Borrow, Cow};
@@ -17,7 +18,7 @@ pub struct Name(String);
 /// The name of a point: like [`Name`], but `/` puts it into folders.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(transparent)]
-pub struct PointName(Box<str>);
+pub struct PointName(EcoString);
 
 /// What a file should say for a [`Name`].
 pub(super) const NAME_FORM: &str = "1 to 64 characters without + # / and without outer spaces";

@@ -146,13 +146,14 @@ impl ObjectSchema {
         Self { kind: Some(kind), ..schema }
     }
 
-    /// The columns of all points, and those of protocols: each behind the one that it names, most behind the type.
+    /// The columns of all points, and those of protocols: some behind the one that they name, those of protocols else behind the type.
     fn row(own: impl IntoIterator<Item = Schema>) -> Self {
         let mut parts: Vec<_> = std::iter::once(schemars::schema_for!(PointSettings)).chain(own).collect();
         let columns: Vec<_> = parts.iter_mut().filter_map(|part| part.remove("properties")).collect();
         let mut columns = columns.iter().filter_map(Value::as_object);
-        let common = columns.next().into_iter().flatten();
-        let own: Vec<_> = columns.flatten().collect();
+        let is_behind = |(_, column): &(&String, &Value)| column.get("x-behind").is_some();
+        let (placed, common): (Vec<_>, Vec<_>) = columns.next().into_iter().flatten().partition(is_behind);
+        let own: Vec<_> = placed.into_iter().chain(columns.flatten()).collect();
         let mut joined = Map::new();
         for (key, column) in common {
             joined.insert(key.clone(), column.clone());

@@ -2,6 +2,7 @@
 
 use super::{Holes, Name, PointName, Span};
 use crate::{AutoParts, DataType, Enumeration, Report, Shaping, TwoEndedSpan};
+use ecow::EcoString;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -140,17 +141,15 @@ pub struct PointSettings {
     /// Its name, unique in the device.
     pub name: PointName,
     /// Where it lives, in the words of the device's protocol.
-    pub address: Box<str>,
+    #[schemars(with = "String")]
+    pub address: EcoString,
     /// What many points of a list have in common: points in which it is the same share it.
     #[serde(flatten)]
     pub traits: Arc<PointTraits>,
     /// What people call it.
     #[serde(default)]
-    pub title: Box<str>,
-    /// Words to choose points by, with ; between them: billing;energy.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schemars(length(min = 1), extend("x-advanced" = true))]
-    pub labels: Option<Box<str>>,
+    #[schemars(with = "String")]
+    pub title: EcoString,
 }
 
 /// What a point has in common with others: how its value is made, when it is read and when it goes up.
@@ -234,6 +233,10 @@ pub struct PointTraits {
     #[serde(default)]
     #[schemars(extend("x-for" = "numbers"))]
     pub high: Option<f64>,
+    /// Words to choose points by, with ; between them: billing;energy.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(length(min = 1), extend("x-advanced" = true, "x-behind" = "title"))]
+    pub labels: Option<Box<str>>,
 }
 
 #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands out references")]
@@ -271,22 +274,21 @@ impl PointSettings {
         #[derive(Deserialize)]
         struct Own {
             name: PointName,
-            address: Box<str>,
+            address: EcoString,
             #[serde(default)]
-            title: Box<str>,
-            labels: Option<Box<str>>,
+            title: EcoString,
         }
-        let Own { name, address, title, labels } = part(row)?;
-        Some(Self { name, address, traits: part(row)?, title, labels })
-    }
-
-    /// Its labels, one by one.
-    pub fn labels(&self) -> impl Iterator<Item = &str> {
-        self.labels.as_deref().unwrap_or_default().split(';').map(str::trim).filter(|label| !label.is_empty())
+        let Own { name, address, title } = part(row)?;
+        Some(Self { name, address, traits: part(row)?, title })
     }
 }
 
 impl PointTraits {
+    /// Its labels, one by one.
+    pub fn labels(&self) -> impl Iterator<Item = &str> {
+        self.labels.as_deref().unwrap_or_default().split(';').map(str::trim).filter(|label| !label.is_empty())
+    }
+
     /// By how much it must move to go up on change, in engineering units.
     #[must_use]
     pub fn deadband(&self) -> f64 {

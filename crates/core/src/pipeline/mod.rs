@@ -146,7 +146,7 @@ impl Pipeline {
         let mut points: Vec<_> = plans.into_iter().map(shaped).collect();
         // It stands where the plans stood, which took more.
         points.shrink_to_fit();
-        let deadlines = Deadlines::default();
+        let deadlines = Deadlines::new(points.len());
         Self { latest, recent, first, places, points, deadlines, start: None }
     }
 

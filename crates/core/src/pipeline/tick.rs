@@ -19,6 +19,19 @@ impl Tick {
         Duration::from_millis(self.0.get().saturating_sub(earlier.0.get()))
     }
 
+    /// Its number: those of later ones are greater.
+    pub(super) const fn number(self) -> u64 {
+        self.0.get()
+    }
+
+    /// The tick of a number; the first one for none.
+    pub(super) const fn of_number(number: u64) -> Self {
+        match NonZeroU64::new(number) {
+            Some(number) => Self(number),
+            None => Self(NonZeroU64::MIN),
+        }
+    }
+
     /// The time since the start.
     pub(super) const fn since_start(self) -> Duration {
         Duration::from_millis(self.0.get() - 1)

@@ -1,4 +1,4 @@
-use crate::description::{Access, Address, Description, Device, Point, PointSettings};
+use crate::description::{Access, Address, Description, Device, Name, Point, PointSettings};
 use crate::{DataType, PointIndex, Semantics, Shaping, Value, value_from_words_as};
 use parking_lot::RwLock;
 use std::borrow::Cow;
@@ -11,10 +11,7 @@ pub struct PointInfo {
     /// Its place in the gateway's tables; the same in every revision that has it.
     pub index: PointIndex,
     slot: u32,
-    /// The name of its device.
-    pub device: Arc<str>,
-    /// How many decimals its values have, where the scale says so.
-    pub decimals: Option<u8>,
+    device: Arc<Name>,
     /// The point as described; shared with the description.
     point: Arc<Point>,
     /// What its device was found to say of it, where something of it is left to that.
@@ -35,6 +32,12 @@ impl PointInfo {
     #[must_use]
     pub const fn device_slot(&self) -> usize {
         self.slot as usize
+    }
+
+    /// The name of its device.
+    #[must_use]
+    pub fn device(&self) -> &str {
+        self.device.as_str()
     }
 
     /// Its name, unique in the device.
@@ -118,6 +121,12 @@ impl PointInfo {
         value_from_words_as(self.data_type(), words)
     }
 
+    /// How many decimals its values have, where the scale says so.
+    #[must_use]
+    pub fn decimals(&self) -> Option<u8> {
+        decimals(self.settings())
+    }
+
     /// Whether it can be written at all.
     #[must_use]
     pub fn is_writable(&self) -> bool {
@@ -143,7 +152,7 @@ pub struct PointTable {
     places: Vec<u32>,
     /// By slot: the name of the device and its points in `points`.
     devices: Vec<Option<DevicePoints>>,
-    slots: HashMap<Arc<str>, usize>,
+    slots: HashMap<Name, usize>,
 }
 
 /// The place of a point that this revision has no more.
@@ -151,7 +160,7 @@ const GONE: u32 = u32::MAX;
 
 #[derive(Debug, Clone)]
 struct DevicePoints {
-    name: Arc<str>,
+    name: Arc<Name>,
     first: usize,
     count: usize,
     /// Their places among each other, in the order of their names.
@@ -163,9 +172,11 @@ impl PointTable {
     #[must_use]
     pub fn new(description: &Description, before: &Self) -> Self {
         let count = description.devices.iter().map(|device| device.points.len()).sum();
+        let mut places = Vec::with_capacity(before.places.len() + count);
+        places.resize(before.places.len(), GONE);
         let mut table = Self {
             points: Vec::with_capacity(count),
-            places: vec![GONE; before.places.len()],
+            places,
             devices: vec![None; before.devices.len()],
             slots: HashMap::new(),
         };
@@ -175,12 +186,13 @@ impl PointTable {
                 table.add(device, before);
             }
         }
+        table.places.shrink_to_fit();
         table
     }
 
     fn add(&mut self, device: &Device, before: &Self) {
-        let name: Arc<str> = device.settings.name.as_str().into();
-        let slot = before.slots.get(&name).copied().unwrap_or_else(|| {
+        let name = Arc::new(device.settings.name.clone());
+        let slot = before.slots.get(&*name).copied().unwrap_or_else(|| {
             self.devices.push(None);
             self.devices.len() - 1
         });
@@ -188,9 +200,9 @@ impl PointTable {
         if let Some(known) = self.devices.get_mut(slot) {
             *known = Some(DevicePoints { name: Arc::clone(&name), first, count, by_name: by_name(device) });
         }
-        self.slots.insert(Arc::clone(&name), slot);
+        self.slots.insert(Name::clone(&name), slot);
         for point in device.points.iter() {
-            let known = before.find(&name, point.settings.name.as_str());
+            let known = before.find(name.as_str(), point.settings.name.as_str());
             let index = known.map(|known| known.index).unwrap_or_else(|| {
                 self.places.push(GONE);
                 PointIndex(count_u32(self.places.len() - 1))
@@ -203,7 +215,6 @@ impl PointTable {
                 index,
                 slot: count_u32(slot),
                 device: Arc::clone(&name),
-                decimals: decimals(&point.settings),
                 found: found.or_else(|| not_found_yet(point)),
                 point: Arc::clone(point),
             });
@@ -262,7 +273,7 @@ impl PointTable {
 
     /// The name of the device in a slot; `None` where there is none any more.
     pub fn device(&self, slot: usize) -> Option<&str> {
-        self.devices.get(slot)?.as_ref().map(|device| &*device.name)
+        self.devices.get(slot)?.as_ref().map(|device| device.name.as_str())
     }
 
     /// Whether the device in a slot is known to be as it was, with all its points: descriptions that grew out of each other share them.

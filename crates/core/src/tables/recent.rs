@@ -1,8 +1,8 @@
 use crate::{PointIndex, Quality, Timestamp};
+use once_cell::race::OnceBox;
 use parking_lot::{Mutex, RwLock, RwLockReadGuard};
 use serde::Serialize;
 use std::collections::VecDeque;
-use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU32, Ordering};
 
 /// The last minutes of points, in memory, for small plots: those that somebody looks at in full, the others in short. Of a very large
@@ -10,7 +10,7 @@ use std::sync::atomic::{AtomicU32, Ordering};
 #[derive(Debug, Default)]
 pub struct RecentValues {
     /// Written to only when a revision brings new points.
-    rings: RwLock<Vec<OnceLock<Box<Mutex<Ring>>>>>,
+    rings: RwLock<Vec<OnceBox<Mutex<Ring>>>>,
     /// How many points somebody began to look at so far.
     looks: AtomicU32,
 }
@@ -68,7 +68,7 @@ impl RecentValues {
         let points = points.max(rings.len());
         let more = points - rings.len();
         rings.reserve_exact(more);
-        rings.resize_with(points, OnceLock::default);
+        rings.resize_with(points, OnceBox::default);
     }
 
     /// Whoever has something to remember of several points.
@@ -95,7 +95,7 @@ impl RecentValues {
     #[must_use]
     pub fn peek(&self, point: PointIndex) -> Vec<RecentValue> {
         let rings = self.rings.read();
-        let Some(ring) = rings.get(point.position()).and_then(OnceLock::get) else { return Vec::new() };
+        let Some(ring) = rings.get(point.position()).and_then(OnceBox::get) else { return Vec::new() };
         let ring = ring.lock();
         ring.moments.iter().map(|moment| ring.recent(*moment)).collect()
     }
@@ -103,14 +103,14 @@ impl RecentValues {
     /// Forgets what is remembered of a point.
     pub fn forget(&self, point: PointIndex) {
         let rings = self.rings.read();
-        rings.get(point.position()).and_then(OnceLock::get).into_iter().for_each(|ring| ring.lock().moments.clear());
+        rings.get(point.position()).and_then(OnceBox::get).into_iter().for_each(|ring| ring.lock().moments.clear());
     }
 }
 
 /// Remembers what points say; nothing is resized meanwhile.
 #[derive(Debug)]
 pub struct RecentWriter<'a> {
-    rings: RwLockReadGuard<'a, Vec<OnceLock<Box<Mutex<Ring>>>>>,
+    rings: RwLockReadGuard<'a, Vec<OnceBox<Mutex<Ring>>>>,
     /// How many moments of a point are kept that nobody looks at, if any.
     usual: Option<usize>,
     looks: u32,

@@ -65,6 +65,9 @@ impl Plans {
             return Arc::clone(&known.plan);
         }
         let plan = plan(rates, &[planned]);
+        // Lists of which each has its own may say the same.
+        let equal = self.known.iter().rev().find(|known| known.plan == plan);
+        let plan = equal.map_or(plan, |known| Arc::clone(&known.plan));
         self.known.push(KnownPlan { points: Arc::clone(points), settings, plan: Arc::clone(&plan) });
         plan
     }

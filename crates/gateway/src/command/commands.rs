@@ -30,7 +30,7 @@ impl Commands {
     #[must_use]
     pub fn commanded_until(&self, info: &PointInfo) -> Option<i64> {
         info.settings().lifetime?;
-        self.lifetimes.until(&info.device, info.name()).map(Timestamp::as_millis)
+        self.lifetimes.until(info.device(), info.name()).map(Timestamp::as_millis)
     }
 
     /// Writes an engineering value to a point of the running description, or gives it back. A value holds for the lifetime of the

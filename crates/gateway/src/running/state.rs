@@ -200,7 +200,7 @@ impl Running {
         // The points of a device stand beside each other.
         for of_device in self.points().all().chunk_by(|one, other| one.device_slot() == other.device_slot()) {
             let Some(first) = of_device.first() else { continue };
-            *good.entry(&first.device).or_default() += of_device.iter().filter(|info| is_good(info)).count();
+            *good.entry(first.device()).or_default() += of_device.iter().filter(|info| is_good(info)).count();
         }
         let mut links = self.link_states();
         for device in links.iter_mut().flat_map(|link| &mut link.devices) {

@@ -238,12 +238,12 @@ pub(crate) async fn begin(
 ) -> Result<Json<LoopCheckView>, ApiError> {
     let running = running(&app, &gateway)?;
     let all = running.points().all();
-    if let Some(unknown) = wanted.devices.iter().find(|device| !all.iter().any(|info| *info.device == **device)) {
+    if let Some(unknown) = wanted.devices.iter().find(|device| !all.iter().any(|info| *info.device() == **device)) {
         return Err(ApiError::NotFound(format!("device {unknown:?} among those that run")));
     }
     let is_wanted = |info: &&interlex_gateway::PointInfo| {
-        let is_named = || wanted.points.iter().any(|named| *named == format!("{}/{}", info.device, info.name()));
-        wanted.devices.iter().any(|device| **device == *info.device) && (wanted.points.is_empty() || is_named())
+        let is_named = || wanted.points.iter().any(|named| *named == format!("{}/{}", info.device(), info.name()));
+        wanted.devices.iter().any(|device| **device == *info.device()) && (wanted.points.is_empty() || is_named())
     };
     let points: Vec<_> = all
         .iter()
@@ -251,7 +251,7 @@ pub(crate) async fn begin(
         .map(|info| {
             let point = info.point();
             LoopPoint {
-                device: info.device.to_string(),
+                device: info.device().to_string(),
                 point: info.name().to_owned(),
                 title: point.settings.title.to_string(),
                 address: info.address().to_string(),

@@ -299,7 +299,7 @@ pub(crate) async fn ask(
     let info = running.points().find(&device, &point).cloned().ok_or_else(unknown)?;
     let description = running.description();
     let known =
-        description.devices.iter().find(|known| known.settings.name.as_str() == &*info.device).ok_or_else(unknown)?;
+        description.devices.iter().find(|known| known.settings.name.as_str() == info.device()).ok_or_else(unknown)?;
     let link = description.links.iter().find(|link| link.settings.name == known.settings.link).ok_or_else(unknown)?;
     let protocol = link.protocol.word();
     let (link, device, point) = (link.clone(), known.clone(), info.point().into_owned());
@@ -317,13 +317,13 @@ pub(crate) fn view(gateway: &Gateway, running: &Running, info: &PointInfo) -> Op
     Some(PointView {
         id: id(name, info),
         gateway: name.to_owned(),
-        device: info.device.to_string(),
+        device: info.device().to_string(),
         name: info.name().to_owned(),
         title: settings.title.to_string(),
         address: info.address().to_string(),
         data_type: info.data_type().to_string(),
         unit: settings.unit.clone(),
-        decimals: info.decimals,
+        decimals: info.decimals(),
         rate: info.settings().rate.to_string(),
         report: info.settings().report.to_string(),
         low: settings.low,
@@ -337,7 +337,7 @@ pub(crate) fn view(gateway: &Gateway, running: &Running, info: &PointInfo) -> Op
 }
 
 pub(crate) fn id(gateway: &str, info: &PointInfo) -> String {
-    format!("{gateway}/{}/{}", info.device, info.name())
+    format!("{gateway}/{}/{}", info.device(), info.name())
 }
 
 /// A quality with its reason, in words.

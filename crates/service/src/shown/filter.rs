@@ -28,9 +28,9 @@ impl Admission<'_> {
         let is = |wanted: &Option<String>, is: &str| wanted.as_deref().is_none_or(|wanted| wanted == is);
         let has = |place: &str| place.to_lowercase().contains(&self.text);
         is(&self.filter.gateway, gateway.description().gateway.name.as_str())
-            && is(&self.filter.device, &info.device)
+            && is(&self.filter.device, info.device())
             && (self.text.is_empty()
-                || has(&format!("{}/{}", info.device, info.name()))
+                || has(&format!("{}/{}", info.device(), info.name()))
                 || has(&info.point().settings.title)
                 || has(&info.address().to_string()))
     }

@@ -175,7 +175,7 @@ fn sorted(rows: Vec<Row>, gateways: &Gateways, (by, descending): (PointOrder, bo
 fn key<'a>(running: &'a Running, info: &'a PointInfo, by: PointOrder) -> Key<'a> {
     let latest = running.latest();
     match by {
-        PointOrder::Listed | PointOrder::Device => Key::Text(&info.device),
+        PointOrder::Listed | PointOrder::Device => Key::Text(info.device()),
         PointOrder::Name => Key::Text(info.name()),
         PointOrder::Quality => Key::Number(match latest.quality(info.index).map_or("bad", |quality| quality.class()) {
             "good" => 2.0,

@@ -38,7 +38,7 @@ impl EdgeNode {
         if let Some(id) = to.device {
             let events: Vec<_> =
                 payload.metrics.iter().map(|metric| self.device_command(&id, metric, snapshots)).collect();
-            let known = |device: &Option<Device>| device.as_ref().is_some_and(|device| device.spec.id == id);
+            let known = |device: &Option<Device>| device.as_ref().is_some_and(|device| device.id == id);
             let device = self.devices.iter().position(known);
             let refused = |why: String| EdgeNodeEvent::CommandRefused { device, why: format!("{topic}: {why}") };
             let event = |outcome: Result<EdgeNodeEvent, String>| outcome.unwrap_or_else(refused);
@@ -75,19 +75,17 @@ impl EdgeNode {
     ///
     /// Source: Sparkplug 3.0.0, tck-id-payloads-alias-data-cmd-requirement.
     fn device_command(&self, id: &str, command: &Metric, snapshots: &dyn Snapshots) -> Result<EdgeNodeEvent, String> {
-        let known = |device: &Option<Device>| device.as_ref().is_some_and(|device| device.spec.id == id);
+        let known = |device: &Option<Device>| device.as_ref().is_some_and(|device| device.id == id);
         let device = self.devices.iter().position(known).ok_or_else(|| format!("there is no device {id:?}"))?;
-        let metrics = self.device(device).map(|device| device.spec.metrics.as_slice()).unwrap_or_default();
-        let (at, name) = match (command.alias, command.name.as_deref()) {
-            (Some(alias), _) => (metrics.iter().position(|metric| metric.alias == alias), format!("alias {alias}")),
+        let metrics = || self.device(device).into_iter().flat_map(Device::metrics).enumerate();
+        let (found, name) = match (command.alias, command.name.as_deref()) {
+            (Some(alias), _) => (metrics().find(|(_, metric)| metric.alias == alias), format!("alias {alias}")),
             (None, name) => {
                 let name = name.unwrap_or_default();
-                (metrics.iter().position(|metric| snapshots.name(metric.alias) == name), format!("{name:?}"))
+                (metrics().find(|(_, metric)| snapshots.name(metric.alias) == name), format!("{name:?}"))
             }
         };
-        let (metric, spec) = at
-            .and_then(|at| Some((at, metrics.get(at)?)))
-            .ok_or_else(|| format!("device {id:?} has no metric {name}"))?;
+        let (metric, spec) = found.ok_or_else(|| format!("device {id:?} has no metric {name}"))?;
         let name = || snapshots.name(spec.alias);
         if !spec.is_writable {
             return Err(format!("metric {:?} takes no commands", name()));

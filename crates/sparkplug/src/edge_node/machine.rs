@@ -318,7 +318,7 @@ impl EdgeNode {
     }
 
     pub(super) fn topic(&self, message: MessageType, device: Option<usize>) -> String {
-        let device = device.and_then(|device| self.device(device)).map(|device| device.spec.id.clone());
+        let device = device.and_then(|device| self.device(device)).map(|device| device.id.clone());
         Topic { group: self.group.clone(), message, node: self.node.clone(), device }.to_string()
     }
 }

@@ -8,11 +8,13 @@ use std::hash::BuildHasher;
 
 /// The numbers by which journal blocks name points: rows of the database that are only ever added.
 ///
-/// There is one of each point that there ever was: the names stand in one text.
+/// There is one of each point that there ever was, and of each type that it had: twelve bytes, and the names in one text.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct PointNumbers {
     /// In the order of the numbers.
     rows: Vec<Row>,
+    /// Where the numbers of rows go on after a gap: the number, and its place. Those behind it follow one after the other.
+    runs: Vec<(u64, u32)>,
     /// The places of rows whose type is known, by their device and name: looked up for every sample, without a name being made.
     by_name: HashTable<u32>,
     names: String,
@@ -23,7 +25,6 @@ pub(crate) struct PointNumbers {
 
 #[derive(Debug, Clone, Copy)]
 struct Row {
-    number: u64,
     device: u32,
     /// Where its name begins among the names, and its length.
     name: u32,
@@ -42,28 +43,47 @@ impl Row {
 impl PointNumbers {
     /// The number of a point with the type that its values have.
     pub(super) fn of(&self, info: &PointInfo) -> Option<u64> {
-        let (value_type, device) = (info.value_type()?, *self.by_device.get(&*info.device)?);
-        self.named(device, info.name()).find(|row| self.data_type(row) == Some(value_type)).map(|row| row.number)
+        let (value_type, device) = (info.value_type()?, *self.by_device.get(info.device())?);
+        let row = self.named(device, info.name()).find(|(_, row)| self.data_type(row) == Some(value_type));
+        row.and_then(|(place, _)| self.number(place))
+    }
+
+    /// The number of the row at a place.
+    fn number(&self, place: u32) -> Option<u64> {
+        let run = self.runs.partition_point(|(_, first)| *first <= place);
+        let (number, first) = self.runs.get(run.checked_sub(1)?)?;
+        Some(number + u64::from(place - first))
+    }
+
+    /// The place of the row with a number.
+    fn place(&self, number: u64) -> Option<u32> {
+        let run = self.runs.partition_point(|(first, _)| *first <= number);
+        let (first, place) = self.runs.get(run.checked_sub(1)?)?;
+        let place = place.checked_add(u32::try_from(number - first).ok()?)?;
+        let end = self.runs.get(run).map_or(count(self.rows.len()), |(_, next)| *next);
+        (place < end).then_some(place)
     }
 
     fn data_type(&self, row: &Row) -> Option<DataType> {
         *self.types.get(usize::from(row.data_type))?
     }
 
-    /// The rows of a point: one for each type that it had.
-    fn named<'a>(&'a self, device: u32, point: &'a str) -> impl Iterator<Item = &'a Row> {
-        let rows = self.by_name.iter_hash(hash(device, point)).filter_map(|place| self.rows.get(*place as usize));
-        rows.filter(move |row| row.device == device && row.name(&self.names) == point)
+    /// The rows of a point, with their places: one for each type that it had.
+    fn named<'a>(&'a self, device: u32, point: &'a str) -> impl Iterator<Item = (u32, &'a Row)> {
+        let places = self.by_name.iter_hash(hash(device, point));
+        let rows = places.filter_map(|place| Some((*place, self.rows.get(*place as usize)?)));
+        rows.filter(move |(_, row)| row.device == device && row.name(&self.names) == point)
     }
 
     /// The point that a number means, and the type of its values now; `None` when it is described no more.
     pub(super) fn find(&self, number: u64, points: &PointTable) -> Option<(PointIndex, DataType)> {
-        let row = self.rows.get(self.rows.binary_search_by_key(&number, |row| row.number).ok()?)?;
+        let row = self.rows.get(self.place(number)? as usize)?;
         let (device, point) = (self.devices.get(row.device as usize)?, row.name(&self.names));
         let info = points.find(device, point)?;
         if info.value_type().is_none() {
             // Its device has told nothing yet since the gateway was started.
-            let last = self.named(row.device, point).max_by_key(|row| row.number).and_then(|row| self.data_type(row));
+            let last = self.named(row.device, point).max_by_key(|(place, _)| *place);
+            let last = last.and_then(|(_, row)| self.data_type(row));
             last.into_iter().for_each(|last| info.remember(last));
         }
         info.value_type().map(|value_type| (info.index, value_type))
@@ -89,8 +109,11 @@ impl PointNumbers {
             self.types.push(known_type);
         }
         let (name, place) = (count(self.names.len()), count(self.rows.len()));
+        if place == 0 || number != self.last() + 1 {
+            self.runs.push((number, place));
+        }
         let [length, data_type] = [point.len(), data_type].map(|count| u16::try_from(count).unwrap_or(u16::MAX));
-        self.rows.push(Row { number, device, name, length, data_type });
+        self.rows.push(Row { device, name, length, data_type });
         self.names.push_str(&point);
         // A type of a later version stays without a number here.
         if known_type.is_some() {
@@ -101,7 +124,8 @@ impl PointNumbers {
     }
 
     fn last(&self) -> u64 {
-        self.rows.last().map_or(0, |row| row.number)
+        let place = self.rows.len().checked_sub(1).map(count);
+        place.and_then(|place| self.number(place)).unwrap_or(0)
     }
 
     /// Takes in what the database has beyond what is known.
@@ -120,7 +144,7 @@ impl PointNumbers {
     pub(super) fn lacking<'a>(&self, wanted: impl Iterator<Item = &'a PointInfo>) -> Vec<(&'a str, &'a str, String)> {
         let lacking = wanted.filter(|info| self.of(info).is_none());
         let mut new: Vec<_> =
-            lacking.filter_map(|info| Some((&*info.device, info.name(), info.value_type()?.to_string()))).collect();
+            lacking.filter_map(|info| Some((info.device(), info.name(), info.value_type()?.to_string()))).collect();
         new.sort_unstable();
         new.dedup();
         new
@@ -146,7 +170,7 @@ impl PointNumbers {
     fn has_all(&self, points: &[(&str, &str, String)]) -> bool {
         points.iter().all(|(device, point, data_type)| {
             let (device, data_type) = (self.by_device.get(*device), data_type.parse().ok());
-            device.is_some_and(|device| self.named(*device, point).any(|row| self.data_type(row) == data_type))
+            device.is_some_and(|device| self.named(*device, point).any(|(_, row)| self.data_type(row) == data_type))
         })
     }
 }

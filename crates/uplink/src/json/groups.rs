@@ -41,7 +41,7 @@ pub(crate) fn groups(
     let chosen = points
         .all()
         .iter()
-        .filter(|info| selection.is_none_or(|selection| selection.takes(&info.device, info.settings())));
+        .filter(|info| selection.is_none_or(|selection| selection.takes(info.device(), info.settings())));
     let mut found: BTreeMap<(usize, String), Group> = BTreeMap::new();
     let mut put = |key: (usize, String), device: Option<&str>, label: &str, point: PointIndex| {
         let group = found.entry(key).or_insert_with(|| Group {
@@ -59,11 +59,11 @@ pub(crate) fn groups(
     for info in chosen {
         match per {
             MessagePer::Gateway => put((0, String::new()), None, "", info.index),
-            MessagePer::Device => put((info.device_slot(), String::new()), Some(&info.device), "", info.index),
+            MessagePer::Device => put((info.device_slot(), String::new()), Some(info.device()), "", info.index),
             MessagePer::Label => {
                 info.settings().labels().for_each(|label| put((0, label.to_owned()), None, label, info.index));
             }
-            MessagePer::Point => put((info.index.position(), String::new()), Some(&info.device), "", info.index),
+            MessagePer::Point => put((info.index.position(), String::new()), Some(info.device()), "", info.index),
         }
     }
     found.into_values().collect()

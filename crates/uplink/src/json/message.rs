@@ -63,7 +63,7 @@ impl Rendering {
     fn context_of(&self, info: &PointInfo, value: Option<&Value>, quality: Quality, at: Timestamp) -> PointContext {
         let point = info.point();
         PointContext {
-            device: info.device.to_string(),
+            device: info.device().to_string(),
             name: info.name().to_owned(),
             title: point.settings.title.to_string(),
             value: json_of(value, info.value_type(), quality),

@@ -20,7 +20,7 @@ impl SparkplugNode {
         let Some(info) = point.and_then(|point| base.backlog.context.get(point)) else { return };
         let value = value.map_or(CommandValue::Relinquish, |value| wanted(value, info.data_type()).into());
         let (uplink, answer) = (base.name().to_owned(), Some((Asker::Device(device), base.results.0.clone())));
-        let (device, point) = (info.device.to_string(), info.name().to_owned());
+        let (device, point) = (info.device().to_string(), info.name().to_owned());
         base.commands.send(BrokerCommand { uplink, device, point, value, at: Instant::now(), answer });
     }
 

@@ -13,6 +13,7 @@ use interlex_sparkplug::{
 };
 use std::borrow::Cow;
 use std::collections::HashMap;
+use std::num::NonZeroU32;
 use std::sync::Arc;
 
 /// The metric of a device that tells what became of the last command.
@@ -23,8 +24,8 @@ const RESULT: &str = "command/result";
 pub(crate) struct Announced {
     /// By slot.
     slots: Vec<Vec<PointIndex>>,
-    /// By index: the place among the metrics of its device.
-    places: Vec<Option<u32>>,
+    /// By index: the place among the metrics of its device, from one.
+    places: Vec<Option<NonZeroU32>>,
 }
 
 impl Announced {
@@ -41,21 +42,22 @@ impl Announced {
     pub(crate) fn renew(&mut self, points: &PointTable, slot: usize, selection: Option<&Selection>) {
         let Some(announced) = self.slots.get_mut(slot) else { return };
         announced.clear();
+        announced.reserve_exact(points.of_slot(slot).len());
         for info in points.of_slot(slot) {
             let Some(place) = self.places.get_mut(info.index.position()) else { continue };
-            let is_chosen = selection.is_none_or(|selection| selection.takes(&info.device, info.settings()));
+            let is_chosen = selection.is_none_or(|selection| selection.takes(info.device(), info.settings()));
             let is_announced = is_chosen && info.value_type().is_some();
-            *place = u32::try_from(announced.len()).ok().filter(|_| is_announced);
             if is_announced {
                 announced.push(info.index);
             }
+            *place = u32::try_from(announced.len()).ok().and_then(NonZeroU32::new).filter(|_| is_announced);
         }
     }
 
     /// The place of a point among the metrics of its device; `None` when it does not go up here.
     pub(crate) fn place(&self, point: PointIndex) -> Option<usize> {
         let place = (*self.places.get(point.position())?)?;
-        usize::try_from(place).ok()
+        usize::try_from(place.get() - 1).ok()
     }
 
     /// The point at a place of a device.

@@ -168,7 +168,7 @@ pub fn read_any(block: &[u8]) {
         let points = PointTable::new(&read(&files).expect("a description"), &PointTable::default());
         let mut numbers = PointNumbers::default();
         for (number, info) in (1..).zip(points.all()) {
-            let (device, point) = (info.device.to_string(), info.name().to_owned());
+            let (device, point) = (info.device().to_string(), info.name().to_owned());
             let data_type = info.value_type().expect("a type").to_string();
             numbers.add(JournalPoint { number, device, point, data_type });
         }

@@ -17,7 +17,7 @@ fn points(rows: &str) -> PointTable {
 fn numbers(points: &PointTable) -> PointNumbers {
     let mut numbers = PointNumbers::default();
     for (place, info) in (0..).zip(points.all()) {
-        let (device, point) = (info.device.to_string(), info.name().to_owned());
+        let (device, point) = (info.device().to_string(), info.name().to_owned());
         let data_type = info.value_type().unwrap().to_string();
         numbers.add(JournalPoint { number: 70 + place * 3, device, point, data_type });
     }
