@@ -1,5 +1,6 @@
 //! Offers: what a device, a file or a model says that there is, in one form, to be chosen from and put into a draft.
 
+use crate::description::{Cell, Row};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use std::collections::HashMap;
@@ -142,14 +143,23 @@ fn kebab(part: &str) -> String {
     words.join("-")
 }
 
+impl Offer {
+    /// What it becomes in a point list, under a name by a rule, and with a rate where it has none.
+    #[must_use]
+    pub fn row(&self, rule: &NameRule, rate: &str) -> Row {
+        let name = rule.name(&self.path);
+        let said = self.point.iter().map(|(key, value)| (key.as_str(), Cell::of(value)));
+        std::iter::once(("rate", Cell::Text(rate))).chain(said).chain([("name", Cell::Text(&name))]).collect()
+    }
+}
+
 /// The rows of a point list as offers.
-pub fn offers_of(rows: &[Value]) -> impl Iterator<Item = Offer> {
-    rows.iter().filter_map(Value::as_object).map(|row| {
-        let name = row.get("name").and_then(Value::as_str).unwrap_or_default();
-        let mut point = row.clone();
+pub fn offers_of(rows: &[Row]) -> impl Iterator<Item = Offer> {
+    rows.iter().map(|row| {
+        let mut point = row.to_map();
         point.remove("name");
         Offer {
-            path: name.split('/').map(str::to_owned).collect(),
+            path: row.name().split('/').map(str::to_owned).collect(),
             point,
             value: Value::Null,
             quality: String::new(),

@@ -2,8 +2,8 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
 use interlex_core::description::{
-    Change, CheckMemory, Checked, Difference, Draft, Files, MAIN_FILE, Others, SheetWishes, check, check_since,
-    difference, import_points, parse, points_csv, read, update,
+    Cell, Change, CheckMemory, Checked, Difference, Draft, Files, MAIN_FILE, Others, Row, SheetWishes, check,
+    check_since, difference, import_points, parse, points_csv, read, update,
 };
 use proptest::prelude::*;
 use serde_json::Value;
@@ -11,7 +11,7 @@ use std::fmt::Write as _;
 
 /// A point in a list: what tells it apart, and what is said of it.
 #[derive(Debug, Clone)]
-struct Row {
+struct Line {
     name: usize,
     address: u16,
     data_type: &'static str,
@@ -26,7 +26,7 @@ struct Works {
     /// Ports of links, by their numbers.
     links: Vec<u16>,
     /// Link and points of devices; each is a unit of its own.
-    devices: Vec<(usize, Vec<Row>)>,
+    devices: Vec<(usize, Vec<Line>)>,
     has_uplink: bool,
 }
 
@@ -38,11 +38,12 @@ fn title() -> impl Strategy<Value = String> {
         .prop_map(|title| title.trim().to_owned())
 }
 
-fn row() -> impl Strategy<Value = Row> {
+fn row() -> impl Strategy<Value = Line> {
     let data_type = proptest::sample::select(vec!["uint16", "int16", "uint32", "float32", "int64"]);
     let scale = proptest::option::of(proptest::sample::select(vec![0.1, 0.01, 2.5, 1.0]));
-    (0_usize..12, 0_u16..400, data_type, scale, title(), proptest::sample::select(vec!["fast", "slow"]))
-        .prop_map(|(name, address, data_type, scale, title, rate)| Row { name, address, data_type, scale, title, rate })
+    (0_usize..12, 0_u16..400, data_type, scale, title(), proptest::sample::select(vec!["fast", "slow"])).prop_map(
+        |(name, address, data_type, scale, title, rate)| Line { name, address, data_type, scale, title, rate },
+    )
 }
 
 fn works() -> impl Strategy<Value = Works> {
@@ -118,8 +119,13 @@ fn counts(difference: &Difference) -> (usize, usize, usize) {
     (count(Change::Added), count(Change::Changed), count(Change::Removed))
 }
 
-fn cells(rows: &[Value], key: &str) -> Vec<String> {
-    rows.iter().map(|row| row.get(key).and_then(Value::as_str).unwrap_or_default().to_owned()).collect()
+fn cells(rows: &[Row], key: &str) -> Vec<String> {
+    rows.iter().map(|row| row.text(key).unwrap_or_default().to_owned()).collect()
+}
+
+/// A row with another cell.
+fn with(row: &Row, key: &str, value: &Value) -> Row {
+    row.cells().chain([(key, Cell::of(value))]).collect()
 }
 
 /// Something that somebody does to a draft, right or wrong. Places are taken by their remainder.
@@ -180,7 +186,7 @@ fn step() -> impl Strategy<Value = Step> {
 impl Step {
     fn take(&self, draft: &mut Draft) {
         let of = |wanted: usize, count: usize| wanted.checked_rem(count);
-        let mut rows = |list: usize, change: &dyn Fn(&mut Vec<Value>)| {
+        let mut rows = |list: usize, change: &dyn Fn(&mut Vec<Row>)| {
             let at = of(list, draft.lists.len());
             if let Some((_, rows)) = at.and_then(|at| draft.lists.iter_mut().nth(at)) {
                 change(std::sync::Arc::make_mut(rows));
@@ -189,14 +195,14 @@ impl Step {
         match self {
             Self::Cell(list, row, key, value) => rows(*list, &|rows| {
                 if let Some(at) = of(*row, rows.len()) {
-                    rows[at][*key] = value.clone();
+                    rows[at] = with(&rows[at], key, value);
                 }
             }),
             Self::Copied(list, row, to, renamed) => rows(*list, &|rows| {
                 if let Some(at) = of(*row, rows.len()) {
                     let mut copy = rows[at].clone();
                     if *renamed {
-                        copy["name"] = format!("copy-{}", rows.len()).into();
+                        copy = with(&copy, "name", &format!("copy-{}", rows.len()).into());
                     }
                     rows.insert(to % (rows.len() + 1), copy);
                 }

@@ -6,7 +6,6 @@ use serde_json::Value;
 use sha2::{Digest, Sha256};
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySql, QueryBuilder, Row, Transaction};
-use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// One object of a draft.
@@ -266,7 +265,7 @@ struct Kind<'a> {
     named: HashMap<String, usize>,
     based: HashMap<String, usize>,
     /// What the draft began with, by name.
-    base: HashMap<String, Cow<'a, Value>>,
+    base: HashMap<String, Value>,
 }
 
 impl<'a> Kind<'a> {
@@ -291,7 +290,7 @@ impl<'a> Kind<'a> {
         let lists = (class == ObjectClass::Point).then_some(list);
         let base =
             edit.base.objects_in(lists).filter(|(object, _)| object.class == class && wanted.contains(&*object.name));
-        let base = base.map(|(object, content)| (object.name, content)).collect();
+        let base = base.map(|(object, content)| (object.name, content.into_value())).collect();
         Ok(Self { class, list, rows, named, based, base })
     }
 

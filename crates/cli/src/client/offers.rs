@@ -317,13 +317,8 @@ impl Asked {
         match self.output {
             Output::Json => Ok(()),
             Output::Csv => {
-                let row = |offer: &Offer| {
-                    let mut row = offer.point.clone();
-                    row.insert("name".to_owned(), self.rule.name(&offer.path).into());
-                    row.entry("rate").or_insert_with(|| rate.into());
-                    Value::Object(row)
-                };
-                print_text(&points_csv(&offers.iter().map(row).collect::<Vec<_>>(), protocol))?;
+                let rows: Vec<_> = offers.iter().map(|offer| offer.row(&self.rule, rate)).collect();
+                print_text(&points_csv(&rows, protocol))?;
                 Ok(())
             }
             Output::Table if offers.is_empty() => Ok(()),

@@ -2,6 +2,7 @@ use super::draft::{Draft, list_of, name_of, rate_object};
 use super::memory::{CheckMemory, Kept, KnownList, KnownPoints};
 use super::object::{ObjectClass, ObjectRef};
 use super::problem::{Fault, Problem};
+use super::row::Row;
 use super::schema::{self, ObjectKind};
 use super::settings::part;
 use super::{
@@ -83,7 +84,7 @@ impl Spot<'_> {
             Self::Device(at) => named(ObjectClass::Device, &draft.devices, at),
             Self::Uplink(at) => named(ObjectClass::Uplink, &draft.uplinks, at),
             Self::Point(list, at) => {
-                ObjectRef::point(list, draft.lists.get(list).and_then(|rows| rows.get(at)).map_or("", name_of))
+                ObjectRef::point(list, draft.lists.get(list).and_then(|rows| rows.get(at)).map_or("", Row::name))
             }
         }
     }
@@ -319,7 +320,7 @@ impl<'a> Checker<'a, '_> {
             Some((points, before)) if Arc::ptr_eq(&before.rows, &known.rows) => Arc::clone(points),
             before => {
                 let before = before.filter(|(_, before)| before.rates == known.rates);
-                let mut make = |row: &Value| {
+                let mut make = |row: &Row| {
                     let Some(settings) = PointSettings::of_row(row) else { return (None, Vec::new()) };
                     let (point, mut faults) = rules::point(&settings, row, protocol);
                     faults.extend(point.as_ref().and_then(rules::safe_value));
@@ -395,7 +396,7 @@ impl<'a> Checker<'a, '_> {
 
 /// Checks a list by itself, or what changed in it since it was checked.
 fn list_checked(
-    rows: &Arc<Vec<Value>>,
+    rows: &Arc<Vec<Row>>,
     kinds: Vec<ObjectKind>,
     rates: &Arc<BTreeSet<String>>,
     before: Option<&KnownList>,
@@ -404,10 +405,10 @@ fn list_checked(
     let (mut sound, mut faults) = (Vec::with_capacity(rows.len()), Vec::new());
     let changed = kept.changed(rows.len());
     for (at, row) in rows.iter().enumerate().skip(changed.start).take(changed.len()) {
-        let found: Vec<_> = kinds.iter().flat_map(|kind| schema::of(*kind).faults(row)).collect();
+        let found: Vec<_> = kinds.iter().flat_map(|kind| schema::of(*kind).faults_of(row.cells())).collect();
         let is_sound = found.is_empty();
         faults.extend(found.into_iter().map(|fault| (at, fault)));
-        let rate = row.get("rate").and_then(Value::as_str).filter(|_| is_sound);
+        let rate = row.text("rate").filter(|_| is_sound);
         if let Some(rate) = rate.filter(|rate| !rates.contains(*rate)) {
             let expected = reference("rate", rate, rates.iter().map(String::as_str));
             faults.push((at, Fault::new("rate", format!("there is no rate {rate:?}"), expected)));
@@ -425,7 +426,7 @@ fn list_checked(
         rates: Arc::clone(rates),
         sound: sound.into_iter().map(|(_, is_sound)| is_sound).collect(),
         faults: faults.into(),
-        duplicates: rules::duplicates(rows.iter().map(name_of)).into(),
+        duplicates: rules::duplicates(rows.iter().map(Row::name)).into(),
         kept,
         points: Vec::new(),
     }

@@ -1,14 +1,14 @@
 //! What would change if one description took the place of another.
 
-use super::draft::{Draft, list_of, name_of};
+use super::draft::{Content, Draft, list_of, name_of};
 use super::memory::Kept;
 use super::object::{ObjectClass, ObjectRef};
 use super::protocol::Protocols;
+use super::row::Row;
 use super::schema::{self, ObjectKind};
 use super::secret::{SecretFields, SecretText};
 use serde::Serialize;
-use serde_json::{Map, Value};
-use std::borrow::Cow;
+use serde_json::Value;
 use std::cell::LazyCell;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fmt;
@@ -136,14 +136,14 @@ pub fn difference(before: Option<&Draft>, after: &Draft) -> Difference {
 const MOST_TOLD: usize = 10_000;
 
 /// The parts of two lists in which they differ: what stands the same at both ends is left out.
-fn differing<'a>(before: &'a [Value], after: &'a [Value]) -> (&'a [Value], &'a [Value]) {
+fn differing<'a>(before: &'a [Row], after: &'a [Row]) -> (&'a [Row], &'a [Row]) {
     let kept = Kept::of(before, after);
-    let part = |rows: &'a [Value]| rows.get(kept.changed(rows.len())).unwrap_or_default();
+    let part = |rows: &'a [Row]| rows.get(kept.changed(rows.len())).unwrap_or_default();
     (part(before), part(after))
 }
 
 /// Every list of before and after that is not the same one, with the rows that differ.
-fn lists<'a>(before: &'a Draft, after: &'a Draft) -> impl Iterator<Item = (&'a str, &'a [Value], &'a [Value])> {
+fn lists<'a>(before: &'a Draft, after: &'a Draft) -> impl Iterator<Item = (&'a str, &'a [Row], &'a [Row])> {
     let paths: BTreeSet<&String> = before.lists.keys().chain(after.lists.keys()).collect();
     paths.into_iter().filter_map(move |path| {
         let (old, new) = (before.lists.get(path), after.lists.get(path));
@@ -155,7 +155,7 @@ fn lists<'a>(before: &'a Draft, after: &'a Draft) -> impl Iterator<Item = (&'a s
 
 /// Whether objects that are all the same stand in another order.
 fn stand_otherwise(before: &Draft, after: &Draft) -> bool {
-    let names = |rows: &'_ [Value]| rows.iter().map(|row| name_of(row).to_owned()).collect::<Vec<_>>();
+    let names = |rows: &'_ [Row]| rows.iter().map(|row| row.name().to_owned()).collect::<Vec<_>>();
     let order = |draft: &Draft| draft.parts().map(|(object, _)| object).collect::<Vec<_>>();
     order(before) != order(after) || lists(before, after).any(|(_, before, after)| names(before) != names(after))
 }
@@ -175,11 +175,11 @@ fn changed_objects(before: &Draft, after: &Draft) -> Vec<ObjectChange> {
     comparison.changes
 }
 
-fn named<'a>(list: &str, rows: &'a [Value]) -> Vec<Object<'a>> {
-    rows.iter().map(|row| (ObjectRef::point(list, name_of(row)), Cow::Borrowed(row))).collect()
+fn named<'a>(list: &str, rows: &'a [Row]) -> Vec<Object<'a>> {
+    rows.iter().map(|row| (ObjectRef::point(list, row.name()), Content::Row(row))).collect()
 }
 
-type Object<'a> = (ObjectRef, Cow<'a, Value>);
+type Object<'a> = (ObjectRef, Content<'a>);
 
 /// What differs so far.
 struct Comparison<'a> {
@@ -191,8 +191,11 @@ struct Comparison<'a> {
 
 impl Comparison<'_> {
     fn compare(&mut self, before: Vec<Object<'_>>, after: Vec<Object<'_>>) {
-        let mut known: HashMap<&ObjectRef, &Value> =
-            before.iter().filter(|(_, value)| !is_empty(value)).map(|(object, value)| (object, &**value)).collect();
+        let mut known: HashMap<&ObjectRef, &Content<'_>> = before
+            .iter()
+            .filter(|(_, content)| !content.is_empty())
+            .map(|(object, content)| (object, content))
+            .collect();
         let of = |map: &BTreeMap<String, Vec<String>>, object: &ObjectRef| {
             map.get(&object.list).cloned().unwrap_or_default()
         };
@@ -202,11 +205,11 @@ impl Comparison<'_> {
                     let devices = of(&self.devices.1, &object);
                     self.changes.push(object_change(object, devices, Change::Added, Vec::new(), &value));
                 }
-                Some(known) if *known == *value => {}
+                Some(known) if *known == value => {}
                 Some(known) => {
-                    let kind = |protocols: &Protocols<'_>, value| protocols.kind(object.class, value);
-                    let before = (kind(&self.protocols.0, known), known);
-                    let fields = changed_fields(before, (kind(&self.protocols.1, &value), &value));
+                    let kind = |protocols: &Protocols<'_>, content| protocols.kind(object.class, content);
+                    let before = (kind(&self.protocols.0, known), known.clone());
+                    let fields = changed_fields(&before, &(kind(&self.protocols.1, &value), value.clone()));
                     if !fields.is_empty() {
                         let devices = of(&self.devices.1, &object);
                         self.changes.push(object_change(object, devices, Change::Changed, fields, &value));
@@ -229,10 +232,6 @@ fn unnamed<V>((object, value): (ObjectRef, V)) -> (ObjectRef, V) {
     }
 }
 
-fn is_empty(value: &Value) -> bool {
-    value.as_object().is_some_and(Map::is_empty)
-}
-
 fn devices_by_list(draft: &Draft) -> BTreeMap<String, Vec<String>> {
     let mut lists: BTreeMap<String, Vec<String>> = BTreeMap::new();
     for device in &draft.devices {
@@ -242,16 +241,19 @@ fn devices_by_list(draft: &Draft) -> BTreeMap<String, Vec<String>> {
 }
 
 /// What differs between an object before and after, each with the kind that says its defaults.
-pub(super) fn changed_fields(before: (ObjectKind, &Value), after: (ObjectKind, &Value)) -> Vec<FieldChange> {
-    let effective = |(kind, value): (ObjectKind, &Value), key: &str| {
-        let of_default = || schema::of(kind).default_of(key).cloned();
-        value.get(key).filter(|value| !value.is_null()).cloned().or_else(of_default).unwrap_or_default()
+pub(super) fn changed_fields(
+    before: &(ObjectKind, Content<'_>),
+    after: &(ObjectKind, Content<'_>),
+) -> Vec<FieldChange> {
+    let effective = |(kind, content): &(ObjectKind, Content<'_>), key: &str| {
+        let of_default = || schema::of(*kind).default_of(key).cloned();
+        let said = content.get(key).filter(|cell| !cell.is_null());
+        said.map(|cell| cell.to_value()).or_else(of_default).unwrap_or_default()
     };
-    let keys: BTreeSet<&String> =
-        [before.1, after.1].into_iter().filter_map(Value::as_object).flat_map(Map::keys).collect();
+    let keys: BTreeSet<&str> = [&before.1, &after.1].into_iter().flat_map(Content::keys).collect();
     let differing = keys.into_iter().filter_map(|key| {
         let (before, after) = (effective(before, key), effective(after, key));
-        (!same(&before, &after)).then(|| FieldChange { field: key.clone(), before, after })
+        (!same(&before, &after)).then(|| FieldChange { field: key.to_owned(), before, after })
     });
     let mut fields: Vec<_> = differing.collect();
     let secret = SecretFields::of(after.0.class());
@@ -276,22 +278,28 @@ fn object_change(
     devices: Vec<String>,
     change: Change,
     fields: Vec<FieldChange>,
-    value: &Value,
+    value: &Content<'_>,
 ) -> ObjectChange {
     let words = words(&object, &devices, change, &fields, value);
     ObjectChange { object, devices, change, fields, words }
 }
 
-fn words(object: &ObjectRef, devices: &[String], change: Change, fields: &[FieldChange], value: &Value) -> String {
+fn words(
+    object: &ObjectRef,
+    devices: &[String],
+    change: Change,
+    fields: &[FieldChange],
+    content: &Content<'_>,
+) -> String {
+    let text = |key: &str| content.get(key).map(|cell| shown(&cell.to_value())).unwrap_or_default();
     let name = match object.class {
-        ObjectClass::Gateway => format!("gateway {}", value.get("name").map(shown).unwrap_or_default()),
+        ObjectClass::Gateway => format!("gateway {}", text("name")),
         ObjectClass::Point => match devices {
             [] => format!("point {} of {}", object.name, object.list),
             devices => format!("point {} of {}", object.name, devices.join(", ")),
         },
         class => format!("{} {}", class.word(), object.name),
     };
-    let text = |key: &str| value.get(key).map(shown).unwrap_or_default();
     match change {
         Change::Removed => format!("{name} removed"),
         Change::Added => {
@@ -313,7 +321,7 @@ fn words(object: &ObjectRef, devices: &[String], change: Change, fields: &[Field
         Change::Changed => {
             let fields = fields.iter().map(|field| {
                 let unit = match field.field.as_str() {
-                    "deadband" | "low" | "high" => value.get("unit").and_then(Value::as_str).unwrap_or_default(),
+                    "deadband" | "low" | "high" => content.text("unit").unwrap_or_default(),
                     _ => "",
                 };
                 let unit = if field.after.is_number() { unit } else { "" };
@@ -416,7 +424,7 @@ fn rate_users(draft: &Draft) -> HashMap<&str, BTreeSet<&str>> {
     for device in &draft.devices {
         let link = device.get("link").and_then(Value::as_str).unwrap_or_default();
         for row in draft.rows(&list_of(device)) {
-            if let Some(rate) = row.get("rate").and_then(Value::as_str) {
+            if let Some(rate) = row.text("rate") {
                 users.entry(rate).or_default().insert(link);
             }
         }

@@ -1,4 +1,5 @@
 use super::object::{ObjectClass, ObjectRef};
+use super::row::{Cell, Row};
 use serde::Serialize;
 use serde_json::{Map, Value};
 use std::borrow::Cow;
@@ -21,7 +22,7 @@ pub struct Draft {
     /// Connections to brokers.
     pub uplinks: Vec<Value>,
     /// The rows of the point lists, by path. Several devices may use one list. Drafts share those in which they do not differ.
-    pub lists: BTreeMap<String, Arc<Vec<Value>>>,
+    pub lists: BTreeMap<String, Arc<Vec<Row>>>,
 }
 
 impl Draft {
@@ -38,15 +39,12 @@ impl Draft {
     }
 
     /// All objects with their references, in the order of the files.
-    pub fn objects(&self) -> impl Iterator<Item = (ObjectRef, Cow<'_, Value>)> {
-        let points = self.lists.iter().flat_map(|(list, rows)| {
-            rows.iter().map(move |row| (ObjectRef::point(list.as_str(), name_of(row)), Cow::Borrowed(row)))
-        });
-        self.parts().chain(points)
+    pub fn objects(&self) -> impl Iterator<Item = (ObjectRef, Content<'_>)> {
+        self.objects_in(self.lists.keys().map(String::as_str))
     }
 
     /// All objects but the points.
-    pub fn parts(&self) -> impl Iterator<Item = (ObjectRef, Cow<'_, Value>)> {
+    pub fn parts(&self) -> impl Iterator<Item = (ObjectRef, Content<'_>)> {
         let gateway =
             (ObjectRef::new(ObjectClass::Gateway, self.name()), Cow::Owned(Value::Object(self.gateway.clone())));
         let rates = self.rates.iter().map(|(name, period)| {
@@ -57,6 +55,7 @@ impl Draft {
             .chain(named(ObjectClass::Link, &self.links))
             .chain(named(ObjectClass::Device, &self.devices))
             .chain(named(ObjectClass::Uplink, &self.uplinks))
+            .map(|(object, value)| (object, Content::Object(value)))
     }
 
     /// The rates as objects of their own.
@@ -68,25 +67,25 @@ impl Draft {
     pub fn objects_in<'a>(
         &'a self,
         lists: impl IntoIterator<Item = &'a str>,
-    ) -> impl Iterator<Item = (ObjectRef, Cow<'a, Value>)> {
+    ) -> impl Iterator<Item = (ObjectRef, Content<'a>)> {
         let points = lists.into_iter().flat_map(|list| {
-            self.rows(list).iter().map(move |row| (ObjectRef::point(list, name_of(row)), Cow::Borrowed(row)))
+            self.rows(list).iter().map(move |row| (ObjectRef::point(list, row.name()), Content::Row(row)))
         });
         self.parts().chain(points)
     }
 
     /// One object.
     #[must_use]
-    pub fn object(&self, wanted: &ObjectRef) -> Option<Cow<'_, Value>> {
+    pub fn object(&self, wanted: &ObjectRef) -> Option<Content<'_>> {
         if wanted.class == ObjectClass::Point {
-            return self.rows(&wanted.list).iter().find(|row| name_of(row) == wanted.name).map(Cow::Borrowed);
+            return self.rows(&wanted.list).iter().find(|row| row.name() == wanted.name).map(Content::Row);
         }
         self.parts().find(|(object, _)| object == wanted).map(|(_, content)| content)
     }
 
     /// The rows of a list; none where there is no such list.
     #[must_use]
-    pub fn rows(&self, list: &str) -> &[Value] {
+    pub fn rows(&self, list: &str) -> &[Row] {
         self.lists.get(list).map_or(&[], |rows| rows)
     }
 
@@ -101,7 +100,10 @@ impl Draft {
             ObjectClass::Link => self.links.push(value),
             ObjectClass::Device => self.devices.push(value),
             ObjectClass::Uplink => self.uplinks.push(value),
-            ObjectClass::Point => Arc::make_mut(self.lists.entry(list.to_owned()).or_default()).push(value),
+            ObjectClass::Point => {
+                let rows = Arc::make_mut(self.lists.entry(list.to_owned()).or_default());
+                rows.push(Row::of(&value).unwrap_or_default());
+            }
         }
     }
 
@@ -109,6 +111,77 @@ impl Draft {
     pub fn complete_lists(&mut self) {
         for device in &self.devices {
             self.lists.entry(list_of(device).into_owned()).or_default();
+        }
+    }
+}
+
+/// What an object of a draft has.
+#[derive(Debug, Clone)]
+pub enum Content<'a> {
+    /// Of all but points.
+    Object(Cow<'a, Value>),
+    /// Of a point.
+    Row(&'a Row),
+}
+
+impl Content<'_> {
+    /// What it has of a key.
+    #[must_use]
+    pub fn get(&self, key: &str) -> Option<Cell<'_>> {
+        match self {
+            Self::Object(object) => object.get(key).map(Cell::of),
+            Self::Row(row) => row.get(key),
+        }
+    }
+
+    /// The text that it has of a key.
+    #[must_use]
+    pub fn text(&self, key: &str) -> Option<&str> {
+        self.get(key).and_then(|cell| cell.as_str())
+    }
+
+    /// Whether it has nothing.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        match self {
+            Self::Object(object) => object.as_object().is_some_and(Map::is_empty),
+            Self::Row(row) => row.is_empty(),
+        }
+    }
+
+    /// Its keys.
+    pub(super) fn keys(&self) -> Vec<&str> {
+        match self {
+            Self::Object(object) => object.as_object().into_iter().flat_map(Map::keys).map(String::as_str).collect(),
+            Self::Row(row) => row.cells().map(|(key, _)| key).collect(),
+        }
+    }
+
+    /// It as JSON.
+    #[must_use]
+    pub fn to_value(&self) -> Cow<'_, Value> {
+        match self {
+            Self::Object(object) => Cow::Borrowed(object),
+            Self::Row(row) => Cow::Owned(row.to_value()),
+        }
+    }
+
+    /// The same.
+    #[must_use]
+    pub fn into_value(self) -> Value {
+        match self {
+            Self::Object(object) => object.into_owned(),
+            Self::Row(row) => row.to_value(),
+        }
+    }
+}
+
+impl PartialEq for Content<'_> {
+    fn eq(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Self::Object(one), Self::Object(other)) => one == other,
+            (Self::Row(one), Self::Row(other)) => one == other,
+            (one, other) => one.clone().into_value() == other.clone().into_value(),
         }
     }
 }

@@ -1,7 +1,8 @@
 use super::draft::{Draft, list_of, name_of};
 use super::object::{ObjectClass, ObjectRef};
+use super::row::Row;
 use serde_json::Value;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
 impl Draft {
@@ -15,7 +16,7 @@ impl Draft {
         }
         let mut draft = self.clone();
         for ((class, list), edits) in kinds {
-            draft.change_kind(class, list, &mut |objects| carry_out(objects, &edits));
+            draft.change_kind(class, list, &edits);
         }
         draft.settle_lists();
         draft
@@ -34,42 +35,31 @@ impl Draft {
                 false => _ = overlay.instead.insert(object.name, content),
             }
         }
-        for ((class, list), Overlay { mut instead, new }) in kinds {
-            let mut lay = |objects: &mut Vec<Value>| {
-                objects.retain_mut(|object| match instead.remove(name_of(object)) {
-                    Some(Some(content)) => {
-                        *object = content;
-                        true
-                    }
-                    Some(None) => false,
-                    None => true,
-                });
-                objects.extend(new.iter().cloned());
-            };
-            draft.change_kind(class, &list, &mut lay);
+        for ((class, list), overlay) in kinds {
+            draft.change_kind(class, &list, &overlay);
         }
         draft.settle_lists();
         draft
     }
 
     /// Changes the objects of a class, or the points of a list.
-    fn change_kind(&mut self, class: ObjectClass, list: &str, change: &mut dyn FnMut(&mut Vec<Value>)) {
+    fn change_kind(&mut self, class: ObjectClass, list: &str, change: &impl ChangeOfKind) {
         match class {
             ObjectClass::Gateway => {
                 let mut gateway = vec![Value::Object(std::mem::take(&mut self.gateway))];
-                change(&mut gateway);
+                change.apply(&mut gateway);
                 self.gateway = gateway.pop().and_then(|last| last.as_object().cloned()).unwrap_or_default();
             }
             ObjectClass::Rate => {
                 let mut rates = self.rate_objects();
-                change(&mut rates);
+                change.apply(&mut rates);
                 self.rates.clear();
                 rates.into_iter().for_each(|rate| self.push(ObjectClass::Rate, "", rate));
             }
-            ObjectClass::Link => change(&mut self.links),
-            ObjectClass::Device => change(&mut self.devices),
-            ObjectClass::Uplink => change(&mut self.uplinks),
-            ObjectClass::Point => change(Arc::make_mut(self.lists.entry(list.to_owned()).or_default())),
+            ObjectClass::Link => change.apply(&mut self.links),
+            ObjectClass::Device => change.apply(&mut self.devices),
+            ObjectClass::Uplink => change.apply(&mut self.uplinks),
+            ObjectClass::Point => change.apply(Arc::make_mut(self.lists.entry(list.to_owned()).or_default())),
         }
     }
 
@@ -82,11 +72,12 @@ impl Draft {
             if self.lists.get(list).is_some_and(|known| Arc::ptr_eq(known, rows)) {
                 continue;
             }
-            let mut known: HashMap<&str, &Value> = before.iter().map(|row| (name_of(row), row)).collect();
-            let new = rows.iter().filter(|row| known.remove(name_of(row)) != Some(*row)).cloned().collect::<Vec<_>>();
-            let gone = before.iter().map(name_of).filter(|name| known.contains_key(name));
+            let mut known: HashMap<&str, &Row> = before.iter().map(|row| (row.name(), row)).collect();
+            let new = rows.iter().filter(|row| known.remove(row.name()) != Some(*row)).collect::<Vec<_>>();
+            let gone = before.iter().map(Row::name).filter(|name| known.contains_key(name));
             changes.extend(gone.map(|name| (ObjectRef::point(list.as_str(), name), None)));
-            changes.extend(new.into_iter().map(|row| (ObjectRef::point(list.as_str(), name_of(&row)), Some(row))));
+            let changed = |row: &Row| (ObjectRef::point(list.as_str(), row.name()), Some(row.to_value()));
+            changes.extend(new.into_iter().map(changed));
         }
         changes
     }
@@ -103,8 +94,39 @@ impl Draft {
     /// Lists are those that have rows, and those that devices name.
     fn settle_lists(&mut self) {
         self.complete_lists();
-        let named: std::collections::HashSet<_> = self.devices.iter().map(list_of).collect();
+        let named: HashSet<_> = self.devices.iter().map(list_of).collect();
         self.lists.retain(|list, rows| !rows.is_empty() || named.contains(list.as_str()));
+    }
+}
+
+/// What becomes of the objects of a kind.
+trait ChangeOfKind {
+    fn apply<T: Kept>(&self, objects: &mut Vec<T>);
+}
+
+/// What objects are kept as.
+trait Kept {
+    fn of(content: &Value) -> Self;
+    fn name(&self) -> &str;
+}
+
+impl Kept for Value {
+    fn of(content: &Value) -> Self {
+        content.clone()
+    }
+
+    fn name(&self) -> &str {
+        name_of(self)
+    }
+}
+
+impl Kept for Row {
+    fn of(content: &Value) -> Self {
+        Self::of(content).unwrap_or_default()
+    }
+
+    fn name(&self) -> &str {
+        self.name()
     }
 }
 
@@ -118,32 +140,49 @@ struct Overlay {
 /// The name that an object has, and what it becomes.
 type Edit<'a> = (&'a str, Option<&'a Value>);
 
-fn carry_out(objects: &mut Vec<Value>, edits: &[Edit<'_>]) {
-    // Of two objects of one name the first is meant.
-    let mut places: HashMap<String, usize> =
-        objects.iter().enumerate().rev().map(|(at, object)| (name_of(object).to_owned(), at)).collect();
-    let mut gone = Vec::new();
-    for (name, content) in edits {
-        let at = places.remove(*name);
-        match (at, content) {
-            (Some(at), None) => gone.push(at),
-            (None, None) => {}
-            (known, Some(content)) => {
-                let at = known.unwrap_or(objects.len());
-                match objects.get_mut(at) {
-                    Some(object) => *object = (*content).clone(),
-                    None => objects.push((*content).clone()),
+impl ChangeOfKind for Overlay {
+    fn apply<T: Kept>(&self, objects: &mut Vec<T>) {
+        // Of two objects of one name the first is meant.
+        let mut taken = HashSet::new();
+        objects.retain_mut(|object| match self.instead.get_key_value(object.name()) {
+            Some((name, content)) if taken.insert(name.as_str()) => {
+                content.iter().for_each(|content| *object = T::of(content));
+                content.is_some()
+            }
+            _ => true,
+        });
+        objects.extend(self.new.iter().map(T::of));
+    }
+}
+
+impl ChangeOfKind for Vec<Edit<'_>> {
+    fn apply<T: Kept>(&self, objects: &mut Vec<T>) {
+        // Of two objects of one name the first is meant.
+        let mut places: HashMap<String, usize> =
+            objects.iter().enumerate().rev().map(|(at, object)| (object.name().to_owned(), at)).collect();
+        let mut gone = Vec::new();
+        for (name, content) in self {
+            let at = places.remove(*name);
+            match (at, content) {
+                (Some(at), None) => gone.push(at),
+                (None, None) => {}
+                (known, Some(content)) => {
+                    let at = known.unwrap_or(objects.len());
+                    match objects.get_mut(at) {
+                        Some(object) => *object = T::of(content),
+                        None => objects.push(T::of(content)),
+                    }
+                    places.insert(name_of(content).to_owned(), at);
                 }
-                places.insert(name_of(content).to_owned(), at);
             }
         }
+        gone.sort_unstable();
+        let mut at = 0;
+        objects.retain(|_| {
+            at += 1;
+            gone.binary_search(&(at - 1)).is_err()
+        });
     }
-    gone.sort_unstable();
-    let mut at = 0;
-    objects.retain(|_| {
-        at += 1;
-        gone.binary_search(&(at - 1)).is_err()
-    });
 }
 
 #[cfg(test)]
@@ -151,8 +190,8 @@ mod tests {
     use super::*;
     use serde_json::json;
 
-    fn names(objects: &[Value]) -> String {
-        objects.iter().map(name_of).collect::<Vec<_>>().join(" ")
+    fn names<T: Kept>(objects: &[T]) -> String {
+        objects.iter().map(Kept::name).collect::<Vec<_>>().join(" ")
     }
 
     #[test]
@@ -179,7 +218,7 @@ mod tests {
         let rate = (ObjectRef::new(ObjectClass::Rate, "b"), Some(&slower));
         let edited = draft.edited(edits.iter().chain([&rate]).map(|(object, content)| (object, *content)));
         assert_eq!((names(edited.rows("points/x.csv")), names(&edited.links)), ("B c d".to_owned(), "a b".to_owned()));
-        assert_eq!(edited.rows("points/x.csv")[0]["unit"], "%");
+        assert_eq!(edited.rows("points/x.csv")[0].text("unit"), Some("%"));
         assert_eq!(edited.rates.keys().cloned().collect::<Vec<_>>().join(" "), "a slower c");
         assert!(Arc::ptr_eq(&edited.lists["points/y.csv"], &draft.lists["points/y.csv"]), "what stays is shared");
         // A list goes with its last row, unless a device names it.
@@ -195,9 +234,8 @@ mod tests {
         assert_eq!(names(at_once.rows("points/x.csv")), "b a d");
         let changes = draft.list_changes(&at_once);
         let again = draft.edited(changes.iter().map(|(object, content)| (object, content.as_ref())));
-        let sorted = |draft: &Draft| {
-            draft.rows("points/x.csv").iter().map(name_of).map(str::to_owned).collect::<std::collections::BTreeSet<_>>()
-        };
+        let sorted =
+            |draft: &Draft| draft.rows("points/x.csv").iter().map(|row| row.name().to_owned()).collect::<HashSet<_>>();
         assert_eq!(sorted(&again), sorted(&at_once));
         let kept = edited.edited(all.iter().map(|point| (point, None)).chain([(&device.0, device.1)]));
         assert_eq!(kept.rows("points/x.csv").len(), 0);

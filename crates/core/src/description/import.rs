@@ -2,12 +2,12 @@ use super::difference::changed_fields;
 use super::draft::{list_of, name_of};
 use super::points_file::PointsFile;
 use super::problem::Problem;
+use super::row::Row;
 use super::schema::{self, ObjectKind};
 use super::sheet::{self, SheetColumn, SheetWishes};
-use super::{CheckMemory, Draft, FieldChange, ObjectClass, check_since, rules};
+use super::{CheckMemory, Content, Draft, FieldChange, ObjectClass, check_since, rules};
 use crate::{NameRule, Offer};
 use serde::Serialize;
-use serde_json::{Map, Value};
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
@@ -64,26 +64,22 @@ pub fn import_points(
     let (mut file, faults) = PointsFile::parse_sheet(text, schema::of(ObjectKind::Row), wishes);
     let columns = file.columns();
     let mut rows = file.take_rows();
-    let known: HashMap<&str, &Value> = draft.rows(list).iter().map(|row| (name_of(row), row)).collect();
+    let known: HashMap<&str, &Row> = draft.rows(list).iter().map(|row| (row.name(), row)).collect();
     let missing =
         sheet::understand(&mut rows, wishes, |name| known.get(name).is_some_and(|row| row.get("rate").is_some()));
     // What the list has no column for stays as it is.
-    for row in rows.iter_mut().filter_map(Value::as_object_mut) {
-        let name = row.get("name").and_then(Value::as_str).unwrap_or_default();
-        let before = known.get(name).and_then(|row| row.as_object()).into_iter().flatten();
-        let stays = before.filter(|(key, _)| !file.has(key));
-        let stays: Vec<_> = stays.map(|(key, value)| (key.clone(), value.clone())).collect();
-        for (key, value) in stays {
-            row.entry(key).or_insert(value);
-        }
+    for row in &mut rows {
+        let Some(before) = known.get(row.name()) else { continue };
+        let stays = before.cells().filter(|(key, _)| !file.has(key));
+        *row = stays.chain(row.cells()).collect();
     }
     let placed = |place, message: String, expected: &str| Problem::of_file(list, place, message, expected);
     let mut problems: Vec<_> =
         faults.into_iter().map(|(place, fault)| placed(place, fault.message, &fault.expected)).collect();
     let wrong = sheet::wrong(&columns, schema::of(ObjectKind::Row));
     problems.extend(wrong.into_iter().map(|fault| placed((1, 1), fault.message, &fault.expected)));
-    let lines: HashMap<&str, usize> = rows.iter().enumerate().rev().map(|(at, row)| (name_of(row), at)).collect();
-    for (at, _) in rows.iter().enumerate().filter(|(_, row)| name_of(row).is_empty()) {
+    let lines: HashMap<&str, usize> = rows.iter().enumerate().rev().map(|(at, row)| (row.name(), at)).collect();
+    for (at, _) in rows.iter().enumerate().filter(|(_, row)| row.name().is_empty()) {
         problems.push(placed(
             file.place(at, "name"),
             format!("row {} has no name", at + 1),
@@ -91,8 +87,8 @@ pub fn import_points(
         ));
     }
     let mut twice = HashSet::new();
-    for (at, fault) in rules::duplicates(rows.iter().map(name_of)) {
-        twice.extend(rows.get(at).map(|row| name_of(row).to_owned()));
+    for (at, fault) in rules::duplicates(rows.iter().map(Row::name)) {
+        twice.extend(rows.get(at).map(|row| row.name().to_owned()));
         problems.push(placed(file.place(at, "name"), fault.message, &fault.expected));
     }
 
@@ -128,18 +124,19 @@ pub fn import_points(
 }
 
 /// Puts rows into a list, in the places of those of the same names, or behind all others.
-fn merged(draft: &Draft, list: &str, rows: &[Value], others: Others) -> (Draft, PointsImport) {
-    let lines: HashMap<&str, usize> = rows.iter().enumerate().rev().map(|(at, row)| (name_of(row), at)).collect();
+fn merged(draft: &Draft, list: &str, rows: &[Row], others: Others) -> (Draft, PointsImport) {
+    let lines: HashMap<&str, usize> = rows.iter().enumerate().rev().map(|(at, row)| (row.name(), at)).collect();
     let before = draft.rows(list);
     let mut import = PointsImport::default();
     let (mut merged, mut taken) = (Vec::with_capacity(before.len()), vec![false; rows.len()]);
     for known in before.iter().cloned() {
-        let at = lines.get(name_of(&known)).copied();
+        let at = lines.get(known.name()).copied();
         match at.and_then(|at| Some((at, rows.get(at)?))) {
             Some((at, row)) => {
                 taken.get_mut(at).into_iter().for_each(|taken| *taken = true);
-                let name = name_of(row).to_owned();
-                let fields = changed_fields((ObjectKind::Row, &known), (ObjectKind::Row, row));
+                let name = row.name().to_owned();
+                let of = |row| (ObjectKind::Row, Content::Row(row));
+                let fields = changed_fields(&of(&known), &of(row));
                 if fields.is_empty() {
                     import.same += 1;
                 } else {
@@ -151,11 +148,11 @@ fn merged(draft: &Draft, list: &str, rows: &[Value], others: Others) -> (Draft, 
                 import.same += 1;
                 merged.push(known);
             }
-            None => import.removed.push(name_of(&known).to_owned()),
+            None => import.removed.push(known.name().to_owned()),
         }
     }
     for (row, _) in rows.iter().zip(&taken).filter(|(_, taken)| !**taken) {
-        import.added.push(name_of(row).to_owned());
+        import.added.push(row.name().to_owned());
         merged.push(row.clone());
     }
     let mut after = draft.clone();
@@ -196,26 +193,15 @@ pub fn import_offers(
     rule: &NameRule,
     rate: &str,
 ) -> (Draft, TakenOffers) {
-    let row = |offer: &Offer| {
-        let mut row = Map::from_iter([("name".to_owned(), Value::from(rule.name(&offer.path)))]);
-        row.extend(
-            offer.point.iter().filter(|(key, _)| *key != "name").map(|(key, value)| (key.clone(), value.clone())),
-        );
-        row.entry("rate").or_insert_with(|| rate.into());
-        row
-    };
-    let rows: Vec<_> = offers.iter().map(row).collect();
+    let rows: Vec<_> = offers.iter().map(|offer| offer.row(rule, rate)).collect();
     let (mut after, mut imports) = (draft.clone(), Vec::new());
     for list in lists {
-        let known: HashMap<&str, &Value> = draft.rows(list).iter().map(|row| (name_of(row), row)).collect();
-        let with_known = |row: &Map<String, Value>| {
-            let name = row.get("name").and_then(Value::as_str).unwrap_or_default();
-            let mut whole = known.get(name).and_then(|row| row.as_object()).cloned().unwrap_or_default();
+        let known: HashMap<&str, &Row> = draft.rows(list).iter().map(|row| (row.name(), row)).collect();
+        let with_known = |row: &Row| {
+            let Some(before) = known.get(row.name()) else { return row.clone() };
             // What somebody has set of a point is not undone by a rate for all.
-            let rate = whole.get("rate").cloned();
-            whole.extend(row.clone());
-            whole.extend(rate.map(|rate| ("rate".to_owned(), rate)));
-            Value::Object(whole)
+            let rate = before.get("rate").map(|rate| ("rate", rate));
+            before.cells().chain(row.cells()).chain(rate).collect()
         };
         let rows: Vec<_> = rows.iter().map(with_known).collect();
         let import;
@@ -242,7 +228,7 @@ pub fn import_offers(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::description::{Files, MAIN_FILE, parse};
+    use crate::description::{Cell, Files, MAIN_FILE, parse};
 
     const MAIN: &str = "[gateway]\nname = \"g\"\n[rates]\nfast = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \"modbus-tcp\"\nhost = \"h\"\n\
                         [[device]]\nname = \"d\"\nlink = \"l\"\nunit = 1\npoints = \"p.csv\"\n";
@@ -275,7 +261,8 @@ mod tests {
         let fields: Vec<_> = import.changed[0].fields.iter().map(|change| change.field.as_str()).collect();
         assert_eq!(fields, ["scale", "title"]);
         let rows = &after.lists["p.csv"];
-        assert_eq!((rows.len(), &rows[1]["scale"], &rows[1]["title"]), (3, &0.01.into(), &"Level, wet".into()));
+        let level = ["scale", "title"].map(|key| rows[1].get(key));
+        assert_eq!((rows.len(), level), (3, [Some(Cell::Float(0.01)), Some(Cell::Text("Level, wet"))]));
         let (_, import) =
             import_points((&draft(), &CheckMemory::default()), "p.csv", sheet, (Others::Go, &SheetWishes::default()));
         assert_eq!(told(&import), (vec!["ph"], vec!["level"], vec!["flow"], 0));
@@ -332,9 +319,9 @@ mod tests {
         assert_eq!(told(&imports[1].import), (vec!["flow", "pressure-in"], vec![], vec![], 0));
         assert_eq!([&imports[0].devices, &imports[1].devices], [&["d"], &["e"]]);
         let flow = &after.lists["p.csv"][0];
-        let texts = ["rate", "title", "unit"].map(|key| flow[key].as_str().unwrap());
+        let texts = ["rate", "title", "unit"].map(|key| flow.text(key).unwrap());
         assert_eq!(texts, ["slow", "Raw gas", "m³/h"], "what somebody has set stays");
-        assert_eq!(after.lists["points/e.csv"][1]["rate"], "fast");
+        assert_eq!(after.lists["points/e.csv"][1].text("rate"), Some("fast"));
 
         // Two that come to the same name, and a rate that is not there.
         let twice = [offer(&["a", "x"], "input:4", "uint16"), offer(&["b", "x"], "input:70000", "uint16")];

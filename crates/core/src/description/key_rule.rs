@@ -3,6 +3,7 @@
 
 use super::formats::{self, Format};
 use super::problem::Fault;
+use super::row::Cell;
 use serde_json::{Map, Value};
 
 /// What a value may be.
@@ -80,28 +81,30 @@ impl KeyRule {
     }
 
     /// All that it has against the value of a key.
-    pub(super) fn faults(&self, key: &str, value: &Value) -> Vec<Fault> {
+    pub(super) fn faults(&self, key: &str, cell: &Cell<'_>) -> Vec<Fault> {
         let mut faults = Vec::new();
         let message = || match self.is_hidden {
             true => format!("{key} is no text in the form that it needs"),
-            false => format!("{key} is {}", shown(value)),
+            false => format!("{key} is {}", shown(&cell.to_value())),
         };
         let mut fault = |expected: String| faults.push(Fault::new(key, message(), expected));
-        if !self.kinds.is_empty() && !self.kinds.iter().any(|kind| kind.is_of(value)) {
+        if !self.kinds.is_empty() && !self.kinds.iter().any(|kind| kind.is_of(cell)) {
             let words = self.kinds.iter().filter(|kind| **kind != Kind::Null).map(|kind| kind.words());
             fault(words.collect::<Vec<_>>().join(" or "));
         }
         let beyond = |limit: &Option<Value>, is_beyond: fn(f64, f64) -> bool| {
-            limit.clone().filter(|limit| value.as_f64().zip(limit.as_f64()).is_some_and(|(n, end)| is_beyond(n, end)))
+            limit.clone().filter(|limit| cell.as_f64().zip(limit.as_f64()).is_some_and(|(n, end)| is_beyond(n, end)))
         };
         beyond(&self.minimum, |number, end| number < end).into_iter().for_each(|end| fault(format!("{end} or more")));
         beyond(&self.maximum, |number, end| number > end).into_iter().for_each(|end| fault(format!("{end} or less")));
         match &self.choices {
-            Choices::One(only) if only != value => fault(only.to_string()),
-            Choices::Some(choices) if !choices.contains(value) => fault(format!("one of {}", listed(choices))),
+            Choices::One(only) if Cell::of(only) != *cell => fault(only.to_string()),
+            Choices::Some(choices) if !choices.iter().any(|choice| Cell::of(choice) == *cell) => {
+                fault(format!("one of {}", listed(choices)))
+            }
             _ => {}
         }
-        let Some(text) = value.as_str() else { return faults };
+        let Some(text) = cell.as_str() else { return faults };
         if self.is_filled && text.is_empty() {
             fault("some text".to_owned());
         }
@@ -124,13 +127,13 @@ impl Kind {
         })
     }
 
-    fn is_of(self, value: &Value) -> bool {
+    fn is_of(self, cell: &Cell<'_>) -> bool {
         match self {
-            Self::Null => value.is_null(),
-            Self::Boolean => value.is_boolean(),
-            Self::Integer => value.as_f64().is_some_and(|number| number.fract() == 0.0),
-            Self::Number => value.is_number(),
-            Self::String => value.is_string(),
+            Self::Null => cell.is_null(),
+            Self::Boolean => matches!(cell, Cell::Bool(_)),
+            Self::Integer => cell.as_f64().is_some_and(|number| number.fract() == 0.0),
+            Self::Number => cell.as_f64().is_some(),
+            Self::String => cell.as_str().is_some(),
         }
     }
 

@@ -3,11 +3,11 @@
 use super::draft::object;
 use super::problem::Fault;
 use super::protocol::PointsOf;
+use super::row::Row;
 use super::schema::ObjectKind;
 use super::write::of_parts;
 use super::{DeviceProtocol, Point, PointProtocol, PointTraits};
 use crate::Shaping;
-use serde_json::Value;
 use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::sync::{Arc, OnceLock};
 
@@ -23,7 +23,7 @@ pub(super) type RowFault = (usize, Fault);
 /// What was found of a list by itself, and as the list of devices.
 #[derive(Debug, Clone)]
 pub(super) struct KnownList {
-    pub(super) rows: Arc<Vec<Value>>,
+    pub(super) rows: Arc<Vec<Row>>,
     /// What its rows are read as.
     pub(super) kinds: Vec<ObjectKind>,
     /// The rates that there are.
@@ -57,12 +57,12 @@ pub(super) struct KnownPoints {
     pub(super) faults: Vec<RowFault>,
     pub(super) clashes: Vec<RowFault>,
     /// Their rows in canonical form, once somebody has asked.
-    canonical: OnceLock<Arc<Vec<Value>>>,
+    canonical: OnceLock<Arc<Vec<Row>>>,
 }
 
 impl Kept {
     /// What of a list stands as it did. An edit, rows that are put in or taken out at one place leave all others as they are.
-    pub(super) fn of(before: &[Value], after: &[Value]) -> Self {
+    pub(super) fn of(before: &[Row], after: &[Row]) -> Self {
         let first = before.iter().zip(after).take_while(|(one, other)| one == other).count();
         let rest = before.len().min(after.len()) - first;
         let last = before.iter().rev().zip(after.iter().rev()).take(rest).take_while(|(one, other)| one == other);
@@ -128,7 +128,7 @@ fn one_of<T: PartialEq>(known: &mut VecDeque<Arc<T>>, one: Arc<T>) -> Arc<T> {
 }
 
 /// Makes a point of a row; what is wrong with it is added to the faults.
-pub(super) type Make<'a> = dyn FnMut(&Value) -> (Option<Point>, Vec<Fault>) + 'a;
+pub(super) type Make<'a> = dyn FnMut(&Row) -> (Option<Point>, Vec<Fault>) + 'a;
 
 impl KnownPoints {
     /// Makes the points of a list, or of what changed in it since `before` was made.
@@ -184,7 +184,7 @@ impl KnownPoints {
     }
 
     /// Their rows in canonical form: those of the list itself, where they are that already.
-    pub(super) fn canonical(&self, list: &KnownList) -> Arc<Vec<Value>> {
+    pub(super) fn canonical(&self, list: &KnownList) -> Arc<Vec<Row>> {
         let make = || {
             let rows: Vec<_> = self.points.iter().map(|point| canonical(point)).collect();
             if rows == *list.rows { Arc::clone(&list.rows) } else { Arc::new(rows) }
@@ -194,18 +194,20 @@ impl KnownPoints {
 }
 
 /// A point as its row in canonical form.
-pub(super) fn canonical(point: &Point) -> Value {
+pub(super) fn canonical(point: &Point) -> Row {
     let parts = [object(&point.settings), point.protocol.write()];
-    Value::Object(of_parts(ObjectKind::Point(point.protocol.protocol()), &parts))
+    Row::from(&of_parts(ObjectKind::Point(point.protocol.protocol()), &parts))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::description::Cell;
 
     #[test]
     fn what_stands_at_both_ends_is_kept_and_no_row_counts_twice() {
-        let rows = |text: &str| text.chars().map(|letter| Value::from(letter.to_string())).collect::<Vec<_>>();
+        let row = |letter: char| Row::from_iter([("name", Cell::Text(&letter.to_string()))]);
+        let rows = |text: &str| text.chars().map(row).collect::<Vec<_>>();
         for (before, after, first, last) in [
             ("abcd", "abcd", 4, 0),
             ("abcd", "axcd", 1, 2),

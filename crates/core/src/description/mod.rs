@@ -34,6 +34,7 @@ mod problem;
 mod protocol;
 mod published;
 mod read;
+mod row;
 mod rules;
 mod schema;
 mod secret;
@@ -56,7 +57,7 @@ pub use dnp3::{
     Dnp3Address, Dnp3Confirm, Dnp3ControlForm, Dnp3ControlMode, Dnp3Device, Dnp3Kind, Dnp3Link, Dnp3Point,
     Dnp3SerialLink, Dnp3TcpLink, Dnp3TimeSync, Dnp3Timing, Dnp3TlsLink, Dnp3UdpLink, ParseDnp3AddressError,
 };
-pub use draft::{Draft, list_of};
+pub use draft::{Content, Draft, list_of};
 pub use form::Form;
 pub use import::{OffersImport, Others, PointChange, PointsImport, TakenOffers, import_offers, import_points};
 pub use keeping::Keeping;
@@ -78,6 +79,7 @@ pub use problem::{Problem, Severity};
 pub use protocol::{Address, DeviceProtocol, LinkProtocol, PointProtocol, Protocol};
 pub use published::file_schema;
 pub use read::{check_and_parse, check_files, parse, read};
+pub use row::{Cell, Row};
 pub use schema::{ObjectKind, schema};
 pub use secret::{SecretFields, SecretText, destination, is_secured_now};
 pub use selection::{ParseSelectionError, Selection, fits};

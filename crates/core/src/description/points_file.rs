@@ -1,7 +1,7 @@
 use super::problem::{Fault, Lines};
+use super::row::{Cell, Row};
 use super::schema::ObjectSchema;
 use super::sheet::{self, SheetColumn, SheetWishes};
-use serde_json::{Map, Number, Value};
 
 /// A point list as it stands in its CSV file, or as a spreadsheet wrote it: with a byte order mark, with semicolons or
 /// tabs between cells, and then with a comma before decimals.
@@ -13,7 +13,7 @@ pub(super) struct PointsFile<'a> {
     columns: Vec<String>,
     /// As they are called in the text.
     headings: Vec<String>,
-    rows: Vec<Value>,
+    rows: Vec<Row>,
     /// Where each row starts in the text.
     starts: Vec<usize>,
 }
@@ -87,30 +87,29 @@ impl<'a> PointsFile<'a> {
         let cells = self.columns.iter().zip(record.iter());
         let filled = cells.map(|(column, cell)| (column, cell.trim())).filter(|(_, cell)| !cell.is_empty());
         let known = filled.filter(|(column, _)| schema.keys().any(|key| key == *column));
-        let object: Vec<_> =
-            known.map(|(column, cell)| (column.clone(), self.cell_value(cell, schema, column))).collect();
-        if !object.is_empty() {
-            // From what knows its length, a map takes no more room than it needs.
-            self.rows.push(Value::Object(Map::from_iter(object)));
+        let row: Row = known.map(|(column, cell)| (column.as_str(), self.cell_value(cell, schema, column))).collect();
+        if !row.is_empty() {
+            self.rows.push(row);
             self.starts.push(start);
         }
     }
 
-    fn cell_value(&self, cell: &str, schema: &ObjectSchema, column: &str) -> Value {
+    fn cell_value<'c>(&self, cell: &'c str, schema: &ObjectSchema, column: &str) -> Cell<'c> {
         match cell.to_ascii_lowercase().as_str() {
-            "true" if schema.is_switch(column) => Value::Bool(true),
-            "false" if schema.is_switch(column) => Value::Bool(false),
-            _ if schema.is_whole(column) && cell.parse::<i64>().is_ok() => {
-                cell.parse::<i64>().map_or_else(|_| Value::from(cell), Value::from)
-            }
+            "true" if schema.is_switch(column) => Cell::Bool(true),
+            "false" if schema.is_switch(column) => Cell::Bool(false),
+            _ if schema.is_whole(column) && cell.parse::<i64>().is_ok() => match cell.parse() {
+                Ok(uint) => Cell::Uint(uint),
+                Err(_) => cell.parse().map_or(Cell::Text(cell), Cell::Int),
+            },
             _ if schema.is_number(column) => {
                 // Only where no comma stands between cells, and only one: 1,234 may mean two things, 0,01 does not.
                 let is_decimal = self.separator != b',' && cell.matches(',').count() == 1 && !cell.contains('.');
                 let number = if is_decimal { cell.replace(',', ".") } else { cell.to_owned() };
-                let number = number.parse().ok().and_then(Number::from_f64);
-                number.map_or_else(|| Value::from(cell), Value::Number)
+                let number = number.parse().ok().filter(|number: &f64| number.is_finite());
+                number.map_or(Cell::Text(cell), Cell::Float)
             }
-            _ => Value::from(cell),
+            _ => Cell::Text(cell),
         }
     }
 
@@ -145,7 +144,7 @@ impl<'a> PointsFile<'a> {
     }
 
     /// Takes the rows out, each an object of its filled cells.
-    pub(super) fn take_rows(&mut self) -> Vec<Value> {
+    pub(super) fn take_rows(&mut self) -> Vec<Row> {
         std::mem::take(&mut self.rows)
     }
 

@@ -4,10 +4,11 @@
 use super::bacnet::{self, BacnetAddress, BacnetDevice, BacnetIpLink, BacnetPoint};
 use super::dnp3::{self, Dnp3Address, Dnp3Device, Dnp3Link, Dnp3Point};
 use super::draft::object;
-use super::draft::{Draft, name_of};
+use super::draft::{Content, Draft, name_of};
 use super::modbus::{self, ModbusAddress, ModbusDevice, ModbusLink, ModbusPoint};
 use super::opcua::{self, OpcUaAddress, OpcUaDevice, OpcUaLink, OpcUaPoint, OpcUaSecurity};
 use super::problem::Fault;
+use super::row::Row;
 use super::schema::ObjectKind;
 use super::settings::part;
 use super::{Description, Device, Link, ObjectClass, Point, PointSettings, Span};
@@ -408,12 +409,12 @@ impl DeviceProtocol {
     }
 
     /// Understands a row of its list; what is wrong with it is added to the faults.
-    pub(super) fn point(&self, settings: &PointSettings, row: &Value, faults: &mut Vec<Fault>) -> Option<Point> {
+    pub(super) fn point(&self, settings: &PointSettings, row: &Row, faults: &mut Vec<Fault>) -> Option<Point> {
         match self {
-            Self::Modbus(device) => modbus::point(settings, part(row)?, device, faults),
-            Self::OpcUa(_) => opcua::point(settings, part(row)?, faults),
-            Self::Dnp3(_) => dnp3::point(settings, part(row)?, faults),
-            Self::Bacnet(_) => bacnet::point(settings, part(row)?, faults),
+            Self::Modbus(device) => modbus::point(settings, row.read()?, device, faults),
+            Self::OpcUa(_) => opcua::point(settings, row.read()?, faults),
+            Self::Dnp3(_) => dnp3::point(settings, row.read()?, faults),
+            Self::Bacnet(_) => bacnet::point(settings, row.read()?, faults),
         }
     }
 
@@ -554,13 +555,13 @@ impl Protocols<'_> {
     }
 
     /// The schema that an object follows; that of what its class mostly is where it does not say which.
-    pub(super) fn kind(&self, class: ObjectClass, object: &Value) -> ObjectKind {
-        let word = |key: &str| object.get(key).and_then(Value::as_str).unwrap_or_default();
+    pub(super) fn kind(&self, class: ObjectClass, content: &Content<'_>) -> ObjectKind {
+        let word = |key: &str| content.text(key).unwrap_or_default();
         match class {
             ObjectClass::Gateway => ObjectKind::Gateway,
             ObjectClass::Rate => ObjectKind::Rate,
             ObjectClass::Link => ObjectKind::of_link(word("protocol")),
-            ObjectClass::Device => ObjectKind::of_device(self.of(object)),
+            ObjectClass::Device => ObjectKind::of_device(self.0.get(word("link")).copied()),
             ObjectClass::Uplink => ObjectKind::of_uplink(word("kind")),
             ObjectClass::Point => ObjectKind::Row,
         }

@@ -1,9 +1,9 @@
 //! What a schema cannot say: clashes, and what does not go together.
 
 use super::problem::Fault;
+use super::row::Row;
 use super::{Access, BrokerUrl, DeviceProtocol, JsonUplink, Point, PointSettings, SecretText, Uplink, UplinkKind};
 use crate::{CommandValue, DataType, MessageTemplates, Report, Shaping, TemplatePart, TwoEndedSpan};
-use serde_json::Value;
 use std::collections::HashMap;
 
 /// Finds names that stand twice, also when they differ by case alone.
@@ -22,7 +22,7 @@ pub(super) fn duplicates<'a>(names: impl Iterator<Item = &'a str>) -> Vec<(usize
 }
 
 /// Checks one point by itself, and understands it as one of a device.
-pub(super) fn point(settings: &PointSettings, row: &Value, device: &DeviceProtocol) -> (Option<Point>, Vec<Fault>) {
+pub(super) fn point(settings: &PointSettings, row: &Row, device: &DeviceProtocol) -> (Option<Point>, Vec<Fault>) {
     let mut faults = Vec::new();
     let point = device.point(settings, row, &mut faults);
     shaping(settings, point.as_ref().map_or(settings.data_type, Point::raw_type), &mut faults);

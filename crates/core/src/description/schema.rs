@@ -1,5 +1,6 @@
 use super::key_rule::{self, KeyRule};
 use super::problem::Fault;
+use super::row::Cell;
 use super::settings::{DeviceSettings, GatewaySettings, LinkSettings, PointSettings, RateSettings};
 use super::uplink::{BrokerSettings, JournalSettings, JsonUplink, SparkplugUplink, UplinkSettings};
 use super::{ObjectClass, Protocol};
@@ -199,23 +200,33 @@ impl ObjectSchema {
 
     /// Everything that the schema has against an object.
     pub(super) fn faults(&self, object: &Value) -> Vec<Fault> {
-        let Some(rules) = &self.rules else {
-            return vec![Fault::new("", "the schema of this object does not compile", "")];
-        };
         let Some(object) = object.as_object() else {
             return vec![Fault::new("", format!("it is {}", key_rule::shown(object)), "a table")];
         };
-        let said = object.iter().flat_map(|(key, value)| match rules.get(key) {
-            // JSON takes 2.0 for a whole number; what reads it does not.
-            Some(_) if value.is_f64() && self.is_whole(key) => {
-                vec![Fault::new(key, format!("{key} is {}", key_rule::shown(value)), "a whole number, without a point")]
+        self.faults_of(object.iter().map(|(key, value)| (key.as_str(), Cell::of(value))))
+    }
+
+    /// The same, of an object with these keys.
+    pub(super) fn faults_of<'a>(&self, cells: impl Iterator<Item = (&'a str, Cell<'a>)>) -> Vec<Fault> {
+        let Some(rules) = &self.rules else {
+            return vec![Fault::new("", "the schema of this object does not compile", "")];
+        };
+        let (mut faults, mut said) = (Vec::new(), Vec::new());
+        for (key, cell) in cells {
+            said.push(key);
+            match rules.get(key) {
+                // JSON takes 2.0 for a whole number; what reads it does not.
+                Some(_) if matches!(cell, Cell::Float(_)) && self.is_whole(key) => {
+                    let message = format!("{key} is {}", key_rule::shown(&cell.to_value()));
+                    faults.push(Fault::new(key, message, "a whole number, without a point"));
+                }
+                Some(rule) => faults.extend(rule.faults(key, &cell)),
+                None => faults.push(self.unknown_key(key)),
             }
-            Some(rule) => rule.faults(key, value),
-            None => vec![self.unknown_key(key)],
-        });
-        let missing = self.required().filter(|key| !object.contains_key(*key));
-        let missing = missing.map(|key| Fault::new("", format!("{key} is missing"), self.purpose(key)));
-        said.chain(missing).collect()
+        }
+        let missing = self.required().filter(|key| !said.contains(key));
+        faults.extend(missing.map(|key| Fault::new("", format!("{key} is missing"), self.purpose(key))));
+        faults
     }
 
     fn unknown_key(&self, key: &str) -> Fault {

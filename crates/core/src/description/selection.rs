@@ -94,12 +94,13 @@ impl fmt::Display for Selection {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::description::Row;
 
     fn takes(selection: &str, device: &str) -> bool {
         let point = serde_json::json!({
             "name": "power/active", "address": "input:0", "unit": "kW", "rate": "fast", "labels": "billing; energy",
         });
-        let point = PointSettings::of_row(&point).unwrap();
+        let point = Row::of(&point).and_then(|row| PointSettings::of_row(&row)).unwrap();
         selection.parse::<Selection>().unwrap().takes(device, &point)
     }
 

@@ -1,6 +1,6 @@
 //! What every link, device, point and uplink has, whatever its protocol.
 
-use super::{Holes, Name, PointName, Span};
+use super::{Holes, Name, PointName, Row, Span};
 use crate::{AutoParts, DataType, Enumeration, Report, Shaping, TwoEndedSpan};
 use ecow::EcoString;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
@@ -270,7 +270,7 @@ impl DerefMut for PointSettings {
 impl PointSettings {
     /// Reads a row; what it has of its protocol is passed over.
     #[must_use]
-    pub fn of_row(row: &Value) -> Option<Self> {
+    pub fn of_row(row: &Row) -> Option<Self> {
         #[derive(Deserialize)]
         struct Own {
             name: PointName,
@@ -278,8 +278,8 @@ impl PointSettings {
             #[serde(default)]
             title: EcoString,
         }
-        let Own { name, address, title } = part(row)?;
-        Some(Self { name, address, traits: part(row)?, title })
+        let Own { name, address, title } = row.read()?;
+        Some(Self { name, address, traits: row.read()?, title })
     }
 }
 

@@ -2,6 +2,7 @@
 
 use super::names::is_point_name;
 use super::problem::Fault;
+use super::row::Row;
 use super::schema::{ObjectSchema, nearest};
 use crate::{NameCase, NameRule};
 use serde::Serialize;
@@ -172,10 +173,12 @@ pub(super) struct Missing {
 }
 
 /// Rows as points have them. What a row says of a point that is known goes over what that has; `has_rate` tells which have a rate.
-pub(super) fn understand(rows: &mut [Value], wishes: &SheetWishes, has_rate: impl Fn(&str) -> bool) -> Missing {
+pub(super) fn understand(rows: &mut [Row], wishes: &SheetWishes, has_rate: impl Fn(&str) -> bool) -> Missing {
     let mut missing = Missing::default();
     let mut names: HashSet<String> = HashSet::new();
-    for row in rows.iter_mut().filter_map(Value::as_object_mut) {
+    for whole in rows {
+        let mut object = whole.to_map();
+        let row = &mut object;
         for (key, value) in row.iter_mut() {
             if let Some(known) = value.as_str().and_then(|text| cell(key, text)) {
                 *value = Value::from(known);
@@ -201,6 +204,7 @@ pub(super) fn understand(rows: &mut [Value], wishes: &SheetWishes, has_rate: imp
                 None => missing.rates += 1,
             }
         }
+        *whole = Row::from(&object);
     }
     missing
 }
@@ -286,13 +290,15 @@ mod tests {
             json!({ "title": "Gas flow, raw", "address": "100", "type": "REAL" }),
             json!({ "title": "Gas flow raw", "address": "40103", "type": "real", "rate": "slow" }),
             json!({ "name": "CH4 #1", "address": "input:4", "access": "R/W" }),
-        ];
+        ]
+        .map(|row| Row::of(&row).unwrap());
         let missing = understand(&mut rows, &SheetWishes::default(), |_| false);
         assert_eq!(missing, Missing { rates: 2, tables: 1 });
         let wishes =
             SheetWishes { rate: Some("fast".to_owned()), table: Some("input".to_owned()), ..SheetWishes::default() };
         assert_eq!(understand(&mut rows, &wishes, |_| false), Missing::default());
-        let names: Vec<_> = rows.iter().map(|row| row["name"].as_str().unwrap()).collect();
+        let names: Vec<_> = rows.iter().map(Row::name).collect();
+        let rows = rows.each_ref().map(Row::to_value);
         assert_eq!(names[..2], ["gas-flow-raw", "gas-flow-raw-2"]);
         assert_eq!((&rows[0]["address"], &rows[1]["address"]), (&json!("input:100"), &json!("40103")));
         assert_eq!(

@@ -1,9 +1,11 @@
 use super::check::Checked;
-use super::draft::{Draft, list_of, object};
+use super::draft::{Content, Draft, list_of, object};
 use super::memory::{CheckMemory, canonical};
+use super::row::{Cell, Row};
 use super::schema::{self, ObjectKind, ObjectSchema};
 use super::{Description, Device, Files, Link, MAIN_FILE, ObjectClass, Protocol, Uplink, UplinkKind, check};
 use serde_json::{Map, Value};
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::fmt::Write as _;
 use std::sync::Arc;
@@ -35,7 +37,7 @@ impl CheckMemory {
 
 impl Draft {
     /// A description as a draft; `known` has the rows of devices as far as they need not be made.
-    fn of(description: &Description, known: impl Fn(&Device) -> Option<Arc<Vec<Value>>>) -> Self {
+    fn of(description: &Description, known: impl Fn(&Device) -> Option<Arc<Vec<Row>>>) -> Self {
         let mut draft = Self {
             gateway: of_parts(ObjectKind::Gateway, &[object(&description.gateway)]),
             rates: description.rates.iter().map(|(name, span)| (name.to_string(), span.to_string().into())).collect(),
@@ -115,13 +117,13 @@ impl Draft {
                 let Some(content) = object.as_object() else { continue };
                 // Writing into a string cannot fail.
                 let _ = write!(main, "\n[[{}]]\n", class.word());
-                keys(&mut main, protocols.kind(class, object), content);
+                keys(&mut main, protocols.kind(class, &Content::Object(Cow::Borrowed(object))), content);
             }
         }
         let named: HashMap<_, _> = self.devices.iter().map(|device| (list_of(device), protocols.of(device))).collect();
         let lists = self.lists.iter().filter(|(path, rows)| !rows.is_empty() || named.contains_key(path.as_str()));
         let lists = lists.filter(|(path, _)| !is_known(path));
-        let written = |(path, rows): (&String, &Arc<Vec<Value>>)| {
+        let written = |(path, rows): (&String, &Arc<Vec<Row>>)| {
             let protocol = named.get(path.as_str()).copied().flatten();
             (path.clone(), points_csv(rows, protocol))
         };
@@ -133,17 +135,17 @@ impl Draft {
 
 /// Rows of a point list as CSV, with a heading: the columns of a protocol, or those of all where it is not known.
 #[must_use]
-pub fn points_csv(rows: &[Value], protocol: Option<Protocol>) -> String {
+pub fn points_csv(rows: &[Row], protocol: Option<Protocol>) -> String {
     let schema = schema::of(protocol.map_or(ObjectKind::Row, ObjectKind::Point));
     // Columns that most lists leave empty stand in a list only where it needs them.
-    let is_used = |key: &str| rows.iter().any(|row| row.get(key).is_some_and(|value| !value.is_null()));
+    let is_used = |key: &str| rows.iter().any(|row| row.get(key).is_some_and(|cell| !cell.is_null()));
     let columns: Vec<_> = schema.keys().filter(|key| !schema.is_advanced(key) || is_used(key)).collect();
     let mut writer = csv::Writer::from_writer(Vec::new());
-    let cells = |row: &Value| {
+    let cells = |row: &Row| {
         let cell = |key| match row.get(key) {
-            Some(Value::String(text)) => text.clone(),
-            None | Some(Value::Null) => String::new(),
-            Some(other) => other.as_f64().map_or_else(|| other.to_string(), |number| number.to_string()),
+            Some(Cell::Text(text)) => text.to_owned(),
+            None | Some(Cell::Null) => String::new(),
+            Some(other) => other.as_f64().map_or_else(|| other.to_value().to_string(), |number| number.to_string()),
         };
         columns.iter().copied().map(cell).collect::<Vec<_>>()
     };

@@ -23,12 +23,18 @@ fn polls(points: &str) -> Vec<ModbusPoll> {
 fn units_that_are_read_in_the_same_way_are_planned_once_and_read_their_own_points() {
     let gateway = "[gateway]\nname = \"g\"\n[rates]\nfast = \"100ms\"\nslow = \"1s\"\n[[link]]\nname = \"l\"\nprotocol = \
                    \"modbus-tcp\"\nhost = \"h\"\n";
-    let device = |unit, more| {
-        format!("[[device]]\nname = \"d{unit}\"\nlink = \"l\"\nunit = {unit}\npoints = \"p.csv\"\n{more}\n")
+    let device = |unit, list, more| {
+        format!("[[device]]\nname = \"d{unit}\"\nlink = \"l\"\nunit = {unit}\npoints = \"{list}.csv\"\n{more}\n")
     };
-    let gateway =
-        [gateway, &device(1, ""), &device(2, ""), &device(3, "max-registers = 2"), &device(4, "base = 9")].concat();
-    let files: Files = [("gateway.toml".into(), gateway), ("p.csv".into(), FIVE.to_owned())].into();
+    let devices =
+        [device(1, "p", ""), device(2, "p", ""), device(3, "p", "max-registers = 2"), device(4, "p", "base = 9")];
+    let gateway = gateway.to_owned() + &devices.concat() + &device(5, "q", "") + &device(6, "r", "");
+    // One list says the same as the first but for its titles; one has another address.
+    let titled = FIVE.replacen("rate", "rate,title", 1);
+    let other = FIVE.replacen(":0", ":1000", 1);
+    let files: Files = [("gateway.toml", gateway), ("p.csv", FIVE.to_owned()), ("q.csv", titled), ("r.csv", other)]
+        .map(|(path, text)| (path.to_owned(), text))
+        .into();
     let description = read(&files).unwrap();
     let mut plans = Plans::default();
     let planned: Vec<_> = (0..)
@@ -47,7 +53,7 @@ fn units_that_are_read_in_the_same_way_are_planned_once_and_read_their_own_point
         assert_eq!(*polls, Plans::default().polls(&description.rates, &[planned]), "as it would be planned alone");
     }
     let is_shared = |one: usize, other: usize| polls[one][0].is_planned_with(&polls[other][0]);
-    assert_eq!([is_shared(0, 1), is_shared(0, 2), is_shared(0, 3)], [true, false, false]);
+    assert_eq!([1, 2, 3, 4, 5].map(|other| is_shared(0, other)), [true, false, false, true, false]);
     // Two devices of one unit: the points of the second come behind those of the first.
     let together = Plans::default().polls(&description.rates, &[&planned[0], &planned[1]]);
     let mut read: Vec<_> = together.iter().flat_map(|poll| poll.points()).collect();

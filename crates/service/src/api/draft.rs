@@ -10,7 +10,7 @@ use crate::draft::vault::{mask, masked};
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use axum::response::Response;
-use interlex_core::description::{Draft, Files, ObjectClass, ObjectRef, difference, list_of};
+use interlex_core::description::{Content, Draft, Files, ObjectClass, ObjectRef, difference, list_of};
 use interlex_gateway::wall_clock;
 use interlex_store::{AuditEntry, DraftChange, Edit, version_of};
 use serde::{Deserialize, Serialize};
@@ -157,9 +157,8 @@ pub(crate) async fn read(
 ) -> Result<Json<DraftView>, ApiError> {
     let opened = drafts::open(&app, &gateway).await?;
     let changes = changes(&app, &opened).await?;
-    let of_points = |object: &ObjectRef| object.class == ObjectClass::Point;
-    let objects = opened.draft.objects().filter(|(object, _)| !of_points(object));
-    let objects = objects.map(|(object, content)| view(&opened, object, content.into_owned())).collect();
+    let objects = opened.draft.parts();
+    let objects = objects.map(|(object, content)| view(&opened, object, content.into_value())).collect();
     let lists = opened.draft.lists.iter().map(|(path, rows)| ListView {
         path: path.clone(),
         points: rows.len(),
@@ -202,11 +201,10 @@ pub(crate) async fn points(
     Query(filter): Query<ListFilter>,
 ) -> Result<Response, ApiError> {
     let opened = drafts::open(&app, &gateway).await?;
-    let name = |row: &Value| row.get("name").and_then(Value::as_str).unwrap_or_default().to_owned();
     let skipped = match (&filter.list, &filter.after) {
         (_, None) => 0,
         (Some(list), Some(after)) => {
-            let at = opened.draft.rows(list).iter().position(|row| name(row) == *after);
+            let at = opened.draft.rows(list).iter().position(|row| row.name() == after);
             let gone =
                 || ApiError::BadRequest(format!("after is {after:?}, and the list has no such point; begin anew"));
             at.ok_or_else(gone)? + 1
@@ -222,7 +220,7 @@ pub(crate) async fn points(
     let places = places.skip(skipped).take(filter.limit.unwrap_or(usize::MAX));
     let points = places.filter_map(move |(list, rows, at)| {
         let row = rows.get(at)?;
-        Some(view(&opened, ObjectRef::point(&*list, name(row)), row.clone()))
+        Some(view(&opened, ObjectRef::point(&*list, row.name()), row.to_value()))
     });
     Ok(array_of(app, Each(points)))
 }
@@ -261,10 +259,10 @@ pub(crate) async fn edit(
     let lists = || lists.iter().map(String::as_str);
     let theirs: HashMap<_, _> = if began { before.draft.objects_in(lists()).collect() } else { HashMap::new() };
     let change = |edit: EditRequest| {
-        let (object, author) = (theirs.get(&edit.object).map(|content| &**content), before.authors.get(&edit.object));
+        let (object, author) = (theirs.get(&edit.object).map(Content::to_value), before.authors.get(&edit.object));
         let change = DraftChange { object: edit.object, base: edit.version, content: edit.content };
         match edit.began {
-            Some(began) => drafts::laid_on(object, author, change, &began),
+            Some(began) => drafts::laid_on(object.as_deref(), author, change, &began),
             None => Ok(change),
         }
     };

@@ -6,7 +6,7 @@ use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use interlex_busy::aside;
 use interlex_core::description::{
-    Draft, ObjectRef, Others, PointsImport, Problem, Severity, SheetWishes, difference, import_points,
+    Draft, ObjectRef, Others, PointsImport, Problem, Row, Severity, SheetWishes, difference, import_points,
 };
 use interlex_store::AuditEntry;
 use serde::{Deserialize, Serialize};
@@ -109,8 +109,7 @@ pub(crate) async fn import(
 fn rows(after: &Draft, list: &str, import: &PointsImport) -> Vec<Value> {
     let changed = import.changed.iter().map(|change| change.name.as_str());
     let named: HashSet<&str> = import.added.iter().map(String::as_str).chain(changed).collect();
-    let name = |row: &Value| row.get("name").and_then(Value::as_str).unwrap_or_default().to_owned();
-    after.rows(list).iter().filter(|row| named.contains(name(row).as_str())).cloned().collect()
+    after.rows(list).iter().filter(|row| named.contains(row.name())).map(Row::to_value).collect()
 }
 
 /// A draft with a device that is not in it yet, and with the rate that is to be added with it.

@@ -131,7 +131,7 @@ pub(crate) async fn lay(app: &App, opened: &OpenDraft, person: &str, after: &Dra
     let lists: std::collections::BTreeSet<_> = changes.iter().map(|change| change.object.list.clone()).collect();
     let known: HashMap<_, _> = opened.draft.objects_in(lists.iter().map(String::as_str)).collect();
     for change in &mut changes {
-        change.base = known.get(&change.object).map(|content| version_of(content));
+        change.base = known.get(&change.object).map(|content| version_of(&content.to_value()));
     }
     drop(known);
     carry_out(app, opened, person, &changes).await
@@ -180,7 +180,8 @@ async fn open_quietly(app: &App, gateway: &str) -> Result<Arc<OpenDraft>, ApiErr
 /// Secrets that are not there, and those that were stored for another place.
 fn secret_problems(app: &App, draft: &Draft) -> Vec<Problem> {
     let mut problems = Vec::new();
-    for (object, content) in draft.objects().filter(|(object, _)| object.class != ObjectClass::Point) {
+    for (object, content) in draft.parts() {
+        let content = content.to_value();
         let goes_to = OnceCell::new();
         for field in SecretFields::of(object.class).iter() {
             let Some(text) = content.get(field).and_then(Value::as_str) else { continue };
@@ -270,7 +271,7 @@ pub(crate) async fn edit(
                 let stored = stored.as_ref().map(|stored| (stored, opened.draft.links.as_slice()));
                 seal_object(app, &change.object, (content, &links), stored)?;
             }
-            named(&change.object, content)?;
+            named(&change.object, content.get("name").and_then(Value::as_str))?;
             if change.object.class == ObjectClass::Rate {
                 // In the files a rate is a line: it has nothing else.
                 let part = |key: &str| (key.to_owned(), content.get(key).cloned().unwrap_or_default());
@@ -319,8 +320,8 @@ pub(crate) fn not_sealed(object: &ObjectRef, error: SealError) -> ApiError {
 }
 
 /// Objects are kept by their names, so that a name is the one thing that even a draft cannot do without.
-fn named(object: &ObjectRef, content: &Value) -> Result<(), ApiError> {
-    let name = content.get("name").and_then(Value::as_str).unwrap_or_default();
+fn named(object: &ObjectRef, name: Option<&str>) -> Result<(), ApiError> {
+    let name = name.unwrap_or_default();
     if name.is_empty() || name.chars().count() > 200 || object.list.chars().count() > 200 {
         let message = format!("name is {name:?}");
         let expected = "1 to 200 characters".to_owned();
@@ -368,13 +369,13 @@ fn entailed(draft: &Draft, changes: &[DraftChange]) -> Vec<DraftChange> {
 
 fn refer(draft: &Draft, changes: &[DraftChange], more: &mut Vec<DraftChange>, key: &str, old: &str, new: &str) {
     for (object, content) in draft.objects() {
-        let is_user = matches!(object.class, ObjectClass::Device | ObjectClass::Point)
-            && content.get(key).and_then(Value::as_str) == Some(old);
+        let is_user =
+            matches!(object.class, ObjectClass::Device | ObjectClass::Point) && content.text(key) == Some(old);
         if !is_user || changes.iter().any(|change| change.object == object) {
             continue;
         }
+        let mut content = content.into_value();
         let base = Some(version_of(&content));
-        let mut content = content.into_owned();
         if let Some(reference) = content.get_mut(key) {
             *reference = Value::from(new);
         }
@@ -394,9 +395,9 @@ fn drop_list(draft: &Draft, changes: &[DraftChange], more: &mut Vec<DraftChange>
         return;
     }
     for row in draft.rows(&list) {
-        let object = ObjectRef::point(list.as_ref(), name(&row));
+        let object = ObjectRef::point(list.as_ref(), row.name());
         if !more.iter().chain(changes).any(|change| change.object == object) {
-            more.push(DraftChange { object, base: Some(version_of(row)), content: None });
+            more.push(DraftChange { object, base: Some(version_of(&row.to_value())), content: None });
         }
     }
 }
@@ -416,7 +417,7 @@ pub(crate) fn keepable(app: &App, files: &Files, mut draft: Draft, known: &Draft
             // A second object of a name could not be kept; the check of the files says where it stands.
             return Err(ApiError::Description(description::check_files(files).problems));
         }
-        named(&object, &content)?;
+        named(&object, content.text("name"))?;
     }
     Ok(draft)
 }
@@ -424,7 +425,7 @@ pub(crate) fn keepable(app: &App, files: &Files, mut draft: Draft, known: &Draft
 /// Seals the secrets of a draft that came from outside; those that say that they are stored are those of a known one.
 pub(crate) fn seal(app: &App, draft: &mut Draft, known: &Draft) -> Result<(), ApiError> {
     let stored: LazyCell<HashMap<_, _>, _> =
-        LazyCell::new(|| known.objects().filter(|(object, _)| object.class != ObjectClass::Point).collect());
+        LazyCell::new(|| known.parts().map(|(object, content)| (object, content.into_value())).collect());
     let links = draft.links.clone();
     for (class, content) in draft.keepers_mut() {
         let fields = SecretFields::of(class);
@@ -433,7 +434,7 @@ pub(crate) fn seal(app: &App, draft: &mut Draft, known: &Draft) -> Result<(), Ap
         }
         let name = content.get("name").and_then(Value::as_str).unwrap_or_default();
         let object = ObjectRef::new(class, name);
-        let stored = stored.get(&object).map(|stored| (&**stored, known.links.as_slice()));
+        let stored = stored.get(&object).map(|stored| (stored, known.links.as_slice()));
         seal_object(app, &object, (content, &links), stored)?;
     }
     Ok(())

@@ -1,8 +1,7 @@
 use super::stored::StoredLists;
-use interlex_core::description::{self, CheckMemory, Checked, Draft, ObjectRef};
+use interlex_core::description::{self, CheckMemory, Checked, Content, Draft, ObjectRef};
 use interlex_store::{DraftChange, DraftEdit, GatewayRecord};
 use serde_json::Value;
-use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::{Arc, OnceLock};
 
@@ -75,7 +74,7 @@ impl OpenDraft {
 
     /// One object.
     pub(crate) fn object(&self, wanted: &ObjectRef) -> Option<Value> {
-        self.draft.object(wanted).map(Cow::into_owned)
+        self.draft.object(wanted).map(Content::into_value)
     }
 
     /// How many points it has.

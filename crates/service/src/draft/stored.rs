@@ -1,12 +1,11 @@
-use interlex_core::description::Draft;
+use interlex_core::description::{Draft, Row};
 use interlex_store::{Piece, PieceDigest, PiecedFiles};
-use serde_json::Value;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 /// Lists as they are kept in the database, and the pieces of each: what stands as it did is neither written nor read again.
 #[derive(Debug, Default)]
-pub(crate) struct StoredLists(HashMap<String, (Arc<Vec<Value>>, Vec<PieceDigest>)>);
+pub(crate) struct StoredLists(HashMap<String, (Arc<Vec<Row>>, Vec<PieceDigest>)>);
 
 impl StoredLists {
     /// Those of a draft whose files are made of these pieces.

@@ -358,6 +358,7 @@ fn files_written_by_hand_keep_their_comments_when_they_are_brought_up_to_date() 
     assert!(!main.contains("[[uplink]]"));
     assert_eq!(updated["points/gas-analyser.csv"], POINTS, "a list that stays is not touched");
     assert_eq!(parse(&updated).unwrap().canonical(), after.clone().canonical());
-    Arc::make_mut(after.lists.get_mut("points/gas-analyser.csv").unwrap())[0]["title"] = "CH4".into();
+    let row = &mut Arc::make_mut(after.lists.get_mut("points/gas-analyser.csv").unwrap())[0];
+    *row = row.cells().chain([("title", Cell::Text("CH4"))]).collect();
     assert!(update(&existing, &after).unwrap()["points/gas-analyser.csv"].contains("CH4"));
 }
