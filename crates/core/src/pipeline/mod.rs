@@ -33,16 +33,18 @@ pub struct Pipeline {
     /// By index from `first` on: the place in `points`, or [`NOT_OURS`].
     places: Vec<u32>,
     points: Vec<Shaped>,
+    plans: Plans,
     deadlines: Deadlines,
     /// What ticks are counted from: the first moment that it was told.
     start: Option<Instant>,
 }
 
+/// There is one of each point: 64 bytes.
 #[derive(Debug)]
 struct Shaped {
     index: PointIndex,
-    /// Points with the same plan share it: what is looked at all the time is small then.
-    plan: Arc<PointPlan>,
+    /// Its place among the plans.
+    plan: u32,
     report: ReportState,
     /// The last time that the gateway gave to a sample of it.
     stamped: Timestamp,
@@ -70,6 +72,7 @@ impl Shaped {
     /// Its value was not refreshed for too long. Gives what is to be told of that.
     fn stale(
         &mut self,
+        plan: &PointPlan,
         latest: &LatestTable,
         reading: &Reading,
         (tick, wall): (Tick, Timestamp),
@@ -77,14 +80,14 @@ impl Shaped {
         let quality = Quality::Uncertain(Reason::Stale);
         self.fresh_at = None;
         latest.store(self.index, None, quality, reading.source_time, reading.gateway_time);
-        let is_due = self.report.is_due(&self.plan.policy, reading.value.as_ref(), quality, tick);
+        let is_due = self.report.is_due(&plan.policy, reading.value.as_ref(), quality, tick);
         is_due.then(|| (quality, self.stamp(wall)))
     }
 
     /// Time alone may make its value due. Gives what is to be told of it.
-    fn again(&mut self, reading: &Reading, tick: Tick) -> Option<(Quality, Timestamp)> {
+    fn again(&mut self, plan: &PointPlan, reading: &Reading, tick: Tick) -> Option<(Quality, Timestamp)> {
         let (value, quality) = (reading.value.as_ref(), reading.quality);
-        let time = match self.report.is_due_again(&self.plan.policy, value, quality, tick)? {
+        let time = match self.report.is_due_again(&plan.policy, value, quality, tick)? {
             DueAgain::HeldChange => reading.source_time,
             // The last time that the field confirmed it.
             DueAgain::Period => reading.source_time.max(reading.gateway_time),
@@ -92,14 +95,14 @@ impl Shaped {
         Some((quality, time))
     }
 
-    fn stale_at(&self) -> Option<Tick> {
-        self.fresh_at.zip(self.plan.stale_after).map(|(at, span)| at + span)
+    fn stale_at(&self, plan: &PointPlan) -> Option<Tick> {
+        self.fresh_at.zip(plan.stale_after).map(|(at, span)| at + span)
     }
 
     /// When it is to be looked at, if nothing new comes before. What is bad or stale is not told again.
-    fn deadline(&self) -> Option<Tick> {
-        let told = self.fresh_at.and_then(|_| self.report.deadline(&self.plan.policy));
-        self.stale_at().into_iter().chain(told).min()
+    fn deadline(&self, plan: &PointPlan) -> Option<Tick> {
+        let told = self.fresh_at.and_then(|_| self.report.deadline(&plan.policy));
+        self.stale_at(plan).into_iter().chain(told).min()
     }
 }
 
@@ -107,18 +110,23 @@ const NOT_OURS: u32 = u32::MAX;
 /// So many plans are compared with that of a point, to share one.
 const SHARED: usize = 50;
 
-#[derive(Default)]
-struct SharedPlans(Vec<Arc<PointPlan>>);
+/// How points are treated: those with the same plan share it, so that what is looked at all the time is small.
+#[derive(Debug, Default)]
+struct Plans(Vec<PointPlan>);
 
-impl SharedPlans {
-    /// Neighbours in a list are much the same.
-    fn share(&mut self, plan: PointPlan) -> Arc<PointPlan> {
-        if let Some(known) = self.0.iter().rev().take(SHARED).find(|known| ***known == plan) {
-            return Arc::clone(known);
+impl Plans {
+    /// The place of a plan. Neighbours in a list are much the same.
+    fn share(&mut self, plan: PointPlan) -> u32 {
+        let known = self.0.iter().rev().take(SHARED).position(|known| *known == plan);
+        let at = known.map_or(self.0.len(), |back| self.0.len() - 1 - back);
+        if at == self.0.len() {
+            self.0.push(plan);
         }
-        let new = Arc::new(plan);
-        self.0.push(Arc::clone(&new));
-        new
+        u32::try_from(at).unwrap_or(u32::MAX)
+    }
+
+    fn get(&self, place: u32) -> Option<&PointPlan> {
+        self.0.get(PointIndex(place).position())
     }
 }
 
@@ -134,7 +142,7 @@ impl Pipeline {
                 *slot = place;
             }
         }
-        let mut shared = SharedPlans::default();
+        let mut shared = Plans::default();
         let shaped = |(index, plan)| Shaped {
             index,
             plan: shared.share(plan),
@@ -146,8 +154,8 @@ impl Pipeline {
         let mut points: Vec<_> = plans.into_iter().map(shaped).collect();
         // It stands where the plans stood, which took more.
         points.shrink_to_fit();
-        let deadlines = Deadlines::new(points.len());
-        Self { latest, recent, first, places, points, deadlines, start: None }
+        let (plans, deadlines) = (shared, Deadlines::new(points.len()));
+        Self { latest, recent, first, places, points, plans, deadlines, start: None }
     }
 
     /// Whether a point is one of its own.
@@ -180,14 +188,22 @@ impl Pipeline {
     /// Some points are treated in another way from now on. What was read and reported of those whose values mean something else
     /// by that is forgotten.
     pub fn replan(&mut self, plans: Vec<(PointIndex, PointPlan)>) {
-        let (mut shared, mut redefined) = (SharedPlans::default(), Vec::new());
+        let mut redefined = Vec::new();
         for (index, plan) in plans {
             let place = self.place(index).map(|place| PointIndex(place).position());
             let Some(shaped) = place.and_then(|place| self.points.get_mut(place)) else { continue };
-            if shaped.plan.shaping != plan.shaping {
+            if self.plans.get(shaped.plan).is_none_or(|known| known.shaping != plan.shaping) {
                 redefined.push(index);
             }
-            shaped.plan = shared.share(plan);
+            shaped.plan = self.plans.share(plan);
+        }
+        // Those that no point has any more go when they are as many as points.
+        if self.plans.0.len() > 2 * self.points.len() {
+            let mut used = Plans::default();
+            for shaped in &mut self.points {
+                shaped.plan = self.plans.get(shaped.plan).map_or(u32::MAX, |plan| used.share(plan.clone()));
+            }
+            self.plans = used;
         }
         self.begin_anew(&redefined);
     }
@@ -204,10 +220,12 @@ impl Pipeline {
                 .is_none_or(|place| *place == NOT_OURS);
             let Some(place) = self.place(shaped.index).filter(|_| !is_forgotten) else { continue };
             let Some(known) = self.points.get_mut(PointIndex(place).position()) else { continue };
-            if known.plan == shaped.plan {
-                *known = Shaped { queued: None, ..shaped };
-                self.deadlines.want(place, known.deadline(), &mut known.queued);
-            }
+            let Some(plan) = self.plans.get(known.plan).filter(|plan| before.plans.get(shaped.plan) == Some(plan))
+            else {
+                continue;
+            };
+            *known = Shaped { queued: None, plan: known.plan, ..shaped };
+            self.deadlines.want(place, known.deadline(plan), &mut known.queued);
         }
     }
 
@@ -229,8 +247,9 @@ impl Pipeline {
             let at = sample.point.position().checked_sub(self.first.position());
             let Some(place) = at.and_then(|at| self.places.get(at)).copied() else { continue };
             let Some(shaped) = self.points.get_mut(PointIndex(place).position()) else { continue };
+            let Some(plan) = self.plans.get(shaped.plan) else { continue };
             let source_time = sample.source_time.unwrap_or_else(|| shaped.stamp(now.wall));
-            let Shaped { plan, report: state, .. } = shaped;
+            let state = &mut shaped.report;
             let (value, number, quality) = match &sample.value {
                 Some(raw) => plan.shaped(raw, sample.quality),
                 None => (None, None, sample.quality),
@@ -262,7 +281,7 @@ impl Pipeline {
                 shaped.fresh_at = (!quality.is_bad()).then_some(tick);
                 // A deadline that only moves on is found when the old one comes.
                 if shaped.queued.is_none() || shaped.report.is_timed() {
-                    self.deadlines.want(place, shaped.deadline(), &mut shaped.queued);
+                    self.deadlines.want(place, shaped.deadline(plan), &mut shaped.queued);
                 }
             }
         }
@@ -272,7 +291,7 @@ impl Pipeline {
     #[must_use]
     pub fn shaped(&self, point: PointIndex, raw: &Value) -> Option<Value> {
         let place = PointIndex(self.place(point)?).position();
-        self.points.get(place)?.plan.shaped(raw, Quality::Good).0
+        self.plans.get(self.points.get(place)?.plan)?.shaped(raw, Quality::Good).0
     }
 
     /// What is known of some points still holds: the device, or its server, said that nothing changed. Values that are bad stay so.
@@ -308,15 +327,16 @@ impl Pipeline {
                 continue;
             }
             shaped.queued = None;
+            let Some(plan) = self.plans.get(shaped.plan) else { continue };
             let point = shaped.index;
             if shaped.fresh_at.is_some()
                 && let Some(reading) = self.latest.read(point)
             {
-                let is_stale = shaped.stale_at().is_some_and(|at| tick >= at);
+                let is_stale = shaped.stale_at(plan).is_some_and(|at| tick >= at);
                 let again = if is_stale {
-                    shaped.stale(&self.latest, &reading, (tick, now.wall))
+                    shaped.stale(plan, &self.latest, &reading, (tick, now.wall))
                 } else {
-                    shaped.again(&reading, tick)
+                    shaped.again(plan, &reading, tick)
                 };
                 if let Some((quality, source_time)) = again {
                     let (value, kind, gateway_time) = (reading.value, SampleKind::Current, now.wall);
@@ -324,7 +344,7 @@ impl Pipeline {
                     reported.push(Sample { point, value, quality, source_time, gateway_time, time_quality, kind });
                 }
             }
-            self.deadlines.want(place, shaped.deadline(), &mut shaped.queued);
+            self.deadlines.want(place, shaped.deadline(plan), &mut shaped.queued);
         }
     }
 }

@@ -99,12 +99,19 @@ pub enum DueAgain {
     Period,
 }
 
-/// There is one of each point: 40 bytes.
+/// There is one of each point: 32 bytes.
 #[derive(Debug, Clone)]
 struct Reported {
     value: Option<Told>,
     /// The bits of the quality, and [`HELD`].
     tags: u64,
+    /// Of points alone whose policy depends on time.
+    timing: Option<Box<Timing>>,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Timing {
+    /// When it was reported.
     at: Tick,
     /// When the period is over that has begun with the last report; those of `every` stand on a grid.
     period_ends: Option<Tick>,
@@ -170,7 +177,7 @@ impl ReportState {
                 let may_change = is_other || last.at_least(policy.min_interval, now);
                 let is_change = policy.report.tells_changes() && differs;
                 last.hold(is_change && !may_change);
-                let is_over = last.period_ends.is_some_and(|end| now >= end);
+                let is_over = last.period_ends().is_some_and(|end| now >= end);
                 let may_end = may_change || !policy.report.tells_changes();
                 is_other || (is_change && may_change) || (is_over && may_end)
             }
@@ -202,7 +209,7 @@ impl ReportState {
         let is_released = last.is_held() && last.at_least(policy.min_interval, now);
         let why = if is_released && last.differs(policy.deadband, value, quality) {
             Some(DueAgain::HeldChange)
-        } else if last.period_ends.is_some_and(|end| now >= end + policy.slack) {
+        } else if last.period_ends().is_some_and(|end| now >= end + policy.slack) {
             Some(DueAgain::Period)
         } else {
             last.hold(last.is_held() && !is_released);
@@ -216,21 +223,22 @@ impl ReportState {
 
     /// Whether time alone may make something due.
     pub(super) fn is_timed(&self) -> bool {
-        self.last.as_ref().is_some_and(|last| last.is_held() || last.period_ends.is_some())
+        self.last.as_ref().is_some_and(|last| last.is_held() || last.period_ends().is_some())
     }
 
     /// When [`ReportState::is_due_again`] is to be asked, if nothing new comes before.
     #[must_use]
     pub fn deadline(&self, policy: &ReportPolicy) -> Option<Tick> {
         let last = self.last.as_ref()?;
-        let released = policy.min_interval.filter(|_| last.is_held()).map(|interval| last.at + interval);
-        let told_again = last.period_ends.map(|end| end + policy.slack);
+        let held_since = last.timing.as_ref().filter(|_| last.is_held()).map(|timing| timing.at);
+        let released = held_since.zip(policy.min_interval).map(|(at, interval)| at + interval);
+        let told_again = last.period_ends().map(|end| end + policy.slack);
         released.into_iter().chain(told_again).min()
     }
 
     fn reported(&mut self, policy: &ReportPolicy, value: Option<&Value>, quality: Quality, now: Tick) {
         let period_ends = policy.report.period().map(|period| {
-            let before = self.last.as_ref().and_then(|last| last.period_ends);
+            let before = self.last.as_ref().and_then(Reported::period_ends);
             let on_grid = before.filter(|end| matches!(policy.report, Report::Every(_)) && now >= *end);
             match on_grid {
                 // In step, unless a whole period was missed.
@@ -238,13 +246,25 @@ impl ReportState {
                 _ => now + period,
             }
         });
-        self.last = Some(Reported { value: value.map(Told::of), tags: quality.to_bits(), at: now, period_ends });
+        let known = self.last.take().and_then(|last| last.timing);
+        let is_timed = policy.min_interval.is_some() || period_ends.is_some();
+        let timing = is_timed.then(|| {
+            let timing = Timing { at: now, period_ends };
+            let mut kept = known.unwrap_or_else(|| Box::new(timing));
+            *kept = timing;
+            kept
+        });
+        self.last = Some(Reported { value: value.map(Told::of), tags: quality.to_bits(), timing });
     }
 }
 
 impl Reported {
     const fn is_held(&self) -> bool {
         self.tags & HELD != 0
+    }
+
+    fn period_ends(&self) -> Option<Tick> {
+        self.timing.as_ref().and_then(|timing| timing.period_ends)
     }
 
     const fn hold(&mut self, is_held: bool) {
@@ -256,7 +276,8 @@ impl Reported {
     }
 
     fn at_least(&self, interval: Option<Duration>, now: Tick) -> bool {
-        interval.is_none_or(|interval| now.since(self.at) >= interval)
+        let since = self.timing.as_ref().map(|timing| now.since(timing.at));
+        interval.zip(since).is_none_or(|(interval, since)| since >= interval)
     }
 
     fn differs(&self, deadband: f64, value: Option<&Value>, quality: Quality) -> bool {

@@ -9,6 +9,7 @@ struct Bench {
     latest: Arc<LatestTable>,
     recent: Arc<RecentValues>,
     pipeline: Pipeline,
+    plan: PointPlan,
     start: Instant,
 }
 
@@ -30,8 +31,8 @@ impl Bench {
             policy,
             stale_after: Some(5000 * MS),
         };
-        let pipeline = Pipeline::new(Arc::clone(&latest), Arc::clone(&recent), vec![(POINT, plan)]);
-        Self { latest, recent, pipeline, start: Instant::now() }
+        let pipeline = Pipeline::new(Arc::clone(&latest), Arc::clone(&recent), vec![(POINT, plan.clone())]);
+        Self { latest, recent, pipeline, plan, start: Instant::now() }
     }
 
     /// So many milliseconds after the start, by both clocks.
@@ -170,6 +171,20 @@ fn a_value_that_is_not_refreshed_is_stale_unless_it_is_bad() {
     bench.take(&[RawSample::failed(POINT, Reason::Timeout)], bench.at(62_000));
     bench.wait(90_000);
     assert_eq!(bench.latest.read(POINT).unwrap().quality, Quality::Bad(Reason::Timeout));
+}
+
+#[test]
+fn a_point_is_treated_as_it_was_planned_last_however_often_that_was() {
+    let mut bench = Bench::new("change", None);
+    assert_eq!(bench.take(&[read(900)], bench.at(0)), ["90 good @0"]);
+    for high in 80..180 {
+        let plan = PointPlan { high: Some(f64::from(high)), ..bench.plan.clone() };
+        bench.pipeline.replan(vec![(POINT, plan)]);
+    }
+    assert!(bench.take(&[read(901)], bench.at(100)).is_empty(), "what was told is known");
+    assert_eq!(bench.take(&[read(1700)], bench.at(200)), ["170 good @200"]);
+    assert_eq!(bench.take(&[read(1900)], bench.at(300)), ["190 uncertain: out of range @300"]);
+    assert!(bench.pipeline.plans.0.len() <= 3);
 }
 
 #[test]
