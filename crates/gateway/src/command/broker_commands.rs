@@ -1,4 +1,5 @@
 use super::Commands;
+use interlex_busy::watched;
 use interlex_core::{CommandOutcome, beginning};
 use interlex_store::{AuditEntry, AuditTrail};
 use interlex_uplink::{BrokerCommand, BrokerCommands, COMMAND_QUEUE, FromBroker};
@@ -30,7 +31,7 @@ pub(crate) fn carry_out_broker_commands(
     is_audit_required: bool,
 ) {
     let lane = Lane { commands, trail, is_audit_required, dropped: from.dropped() };
-    tokio::spawn(async move {
+    tokio::spawn(watched("commands", "", async move {
         let mut lanes: HashMap<String, mpsc::Sender<BrokerCommand>> = HashMap::new();
         while let Some(from_broker) = receiver.recv().await {
             let command = match from_broker {
@@ -42,7 +43,7 @@ pub(crate) fn carry_out_broker_commands(
             };
             let own = lanes.entry(command.device.clone()).or_insert_with(|| {
                 let (sender, receiver) = mpsc::channel(COMMAND_QUEUE);
-                tokio::spawn(lane.clone().run(receiver));
+                tokio::spawn(watched("commands", command.device.clone(), lane.clone().run(receiver)));
                 sender
             });
             if let Err(error) = own.try_send(command) {
@@ -51,7 +52,7 @@ pub(crate) fn carry_out_broker_commands(
                 error.into_inner().refuse(format!("{COMMAND_QUEUE} others wait"));
             }
         }
-    });
+    }));
 }
 
 impl Lane {

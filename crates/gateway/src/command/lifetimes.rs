@@ -2,6 +2,7 @@
 
 use crate::running::Running;
 use arc_swap::ArcSwap;
+use interlex_busy::watched;
 use interlex_core::{Clock, CommandValue, PointInfo, Timestamp};
 use interlex_field::WriteError;
 use interlex_store::{AuditEntry, AuditTrail, Store};
@@ -205,8 +206,8 @@ impl Lifetimes {
 
     /// Writes safe values when they are due, and looks after the database, for as long as the gateway is there.
     pub(crate) fn watch(&self, running: &Arc<ArcSwap<Running>>) {
-        tokio::spawn(self.clone().write_safe_values(Arc::downgrade(running)));
-        tokio::spawn(self.clone().look_after_database(Arc::downgrade(running)));
+        tokio::spawn(watched("lifetimes", "safe values", self.clone().write_safe_values(Arc::downgrade(running))));
+        tokio::spawn(watched("lifetimes", "database", self.clone().look_after_database(Arc::downgrade(running))));
     }
 
     async fn look_after_database(self, running: Weak<ArcSwap<Running>>) {
@@ -233,12 +234,12 @@ impl Lifetimes {
             for (device, points) in due {
                 busy.insert(device.clone());
                 let (lifetimes, running) = (self.clone(), running.load_full());
-                tasks.spawn(async move {
+                tasks.spawn(watched("lifetimes", device.clone(), async move {
                     for (point, at) in points {
                         lifetimes.return_to_safe(&running, (&device, &point), at).await;
                     }
                     device
-                });
+                }));
             }
             drop(running);
             let wait = next.map_or(AGAIN, |at| at.saturating_duration_since(now)).min(AGAIN);

@@ -4,6 +4,7 @@ use crate::draft::drafts;
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
 use axum::http::StatusCode;
+use interlex_busy::watched;
 use interlex_core::description::{self, Files, ObjectClass, ObjectRef, Problem, Severity};
 use interlex_gateway::wall_clock;
 use interlex_store::{AuditEntry, GatewayRecord};
@@ -86,7 +87,7 @@ pub(crate) async fn remove(
     Path(gateway): Path<String>,
 ) -> Result<StatusCode, ApiError> {
     // It goes on to its end even if the client breaks off: a gateway must not be left half stopped.
-    let removing = tokio::spawn(async move {
+    let removing = tokio::spawn(watched("activation", gateway.clone(), async move {
         let _one_at_a_time = app.activating.lock().await;
         if !app.store.remove_gateway(&gateway, &author.person, wall_clock().as_millis()).await? {
             return Err(drafts::unknown(&gateway));
@@ -99,7 +100,7 @@ pub(crate) async fn remove(
         }
         drafts::forget(&app, &gateway);
         Ok(StatusCode::NO_CONTENT)
-    });
+    }));
     removing.await.map_err(ApiError::internal)?
 }
 

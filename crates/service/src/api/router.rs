@@ -11,6 +11,7 @@ use axum::http::{HeaderName, HeaderValue, header};
 use axum::middleware::{self, Next};
 use axum::response::Response;
 use axum::routing::{any, get};
+use bytes::Bytes;
 use std::sync::Arc;
 use tower_http::compression::CompressionLayer;
 use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
@@ -42,9 +43,11 @@ pub fn router(app: Arc<App>) -> Router {
     let heavy = heavy.layer(CompressionLayer::new().compress_when(whole));
     let console = any(console::file).layer(CompressionLayer::new());
     let (router, document) = small.merge(heavy).split_for_parts();
-    let document = contract::complete(document);
+    // Once for all: routers copy what their routes hold.
+    let document = Bytes::from(serde_json::to_vec(&contract::complete(document)).unwrap_or_default());
+    let document = move || async move { ([(header::CONTENT_TYPE, "application/json")], document) };
     router
-        .route("/api/v1/openapi.json", get(move || async move { axum::Json(document) }))
+        .route("/api/v1/openapi.json", get(document))
         .fallback_service(console.with_state(()))
         .method_not_allowed_fallback(|| async { ApiError::Method })
         .layer(middleware::from_fn_with_state(Arc::clone(&app), guard))

@@ -3,6 +3,7 @@ use crate::api::extract::{Json, Path};
 use crate::draft::drafts;
 use crate::{ApiError, App, ProblemDetails};
 use axum::extract::State;
+use interlex_busy::watched;
 use interlex_core::description::{Device, Draft, Link, ObjectClass, Point, Protocol, Uplink, UplinkKind, list_of};
 use interlex_core::{CommandValue, Value as Raw, value_from_words};
 use interlex_gateway::{
@@ -108,7 +109,7 @@ pub(crate) async fn audited(
     if app.is_audit_required && (!app.database.read().up || app.trail.flush().await.is_err()) {
         return Err(ApiError::AuditAway);
     }
-    let task = tokio::spawn(async move {
+    let task = tokio::spawn(watched("trial", gateway.clone(), async move {
         let outcome = written.await;
         let detail = match &outcome {
             Ok(outcome) => format!("{what}: {}", outcome.words),
@@ -116,7 +117,7 @@ pub(crate) async fn audited(
         };
         app.audit(AuditEntry { action, detail: &detail, gateway: &gateway, ..author.entry() }).await;
         outcome
-    });
+    }));
     task.await.map_err(ApiError::internal)?.map(Json).map_err(ApiError::from)
 }
 
@@ -273,13 +274,13 @@ pub(crate) async fn act(
     }
     let what = format!("{act:?} of {} at {}", device.protocol.place(), link.protocol.target());
     // What was sent is told to the audit trail, also when nobody waits for the answer any more.
-    let task = tokio::spawn(async move {
+    let task = tokio::spawn(watched("trial", gateway.clone(), async move {
         let outcome = interlex_gateway::act(&link, &device, act, &app.via(running.as_deref())).await;
         let said = outcome.as_ref().map_or_else(ToString::to_string, |act| act.said.clone());
         let detail = format!("{what}: {said}");
         app.audit(AuditEntry { action: "trial-act", detail: &detail, gateway: &gateway, ..author.entry() }).await;
         outcome
-    });
+    }));
     task.await.map_err(ApiError::internal)?.map(Json).map_err(ApiError::Trial)
 }
 

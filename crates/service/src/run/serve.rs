@@ -6,6 +6,7 @@ use crate::run::tls::{TlsError, TlsSource};
 use crate::run::{connections, outages};
 use crate::{ApiError, App};
 use arc_swap::ArcSwap;
+use interlex_busy::watched;
 use interlex_core::description::{Description, Files};
 use interlex_gateway::{OwnCertificateFiles, OwnIdentity, wall_clock};
 use interlex_store::{Lease, LeaseHolder, Secret, Store};
@@ -115,20 +116,21 @@ impl Service {
         let tasks = TaskTracker::new();
         let tls = tls.map(|tls| Arc::new(ArcSwap::from_pointee(tls)));
         if let (Some(source), Some(tls)) = (config.tls, &tls) {
-            tasks.spawn(keep_certificate(source, Arc::clone(tls), stop.clone()));
+            tasks.spawn(watched("service", "certificate", keep_certificate(source, Arc::clone(tls), stop.clone())));
         }
         let service = router(Arc::clone(&app));
-        tasks.spawn(connections::serve(listener, tls, (Arc::clone(&app), service), stop.clone()));
+        let serving = connections::serve(listener, tls, (Arc::clone(&app), service), stop.clone());
+        tasks.spawn(watched("service", "connections", serving));
         let (idle, token) = (Arc::clone(&app), stop.clone());
-        tasks.spawn(async move {
+        tasks.spawn(watched("service", "drafts", async move {
             tokio::select! {
                 () = drafts::let_go(&idle) => {}
                 () = token.cancelled() => {}
             }
-        });
+        }));
         let (upbringing, token, own) = (Arc::clone(&app), stop.clone(), holder.clone());
         let (tell, told) = watch::channel(None);
-        tasks.spawn(async move {
+        tasks.spawn(watched("service", "start", async move {
             tokio::select! {
                 why = bring_up(&upbringing, address, &own) => {
                     // Nobody listens any more when it is being stopped.
@@ -136,7 +138,7 @@ impl Service {
                 }
                 () = token.cancelled() => {}
             }
-        });
+        }));
         Ok(Self { app, address, tasks, stop, holder, gave_up: told })
     }
 
