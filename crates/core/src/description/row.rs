@@ -3,8 +3,7 @@
 use super::schema::{self, ObjectKind};
 use serde::de::value::{MapDeserializer, StrDeserializer};
 use serde::de::{DeserializeOwned, IntoDeserializer, Visitor};
-use serde::ser::SerializeMap;
-use serde::{Deserialize, Deserializer, Serialize, Serializer, forward_to_deserialize_any};
+use serde::{Deserializer, forward_to_deserialize_any};
 use serde_json::{Map, Number, Value};
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -162,20 +161,6 @@ impl fmt::Debug for Row {
     }
 }
 
-impl Serialize for Row {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        let mut map = serializer.serialize_map(None)?;
-        self.cells().try_for_each(|(key, cell)| map.serialize_entry(key, &cell))?;
-        map.end()
-    }
-}
-
-impl<'de> Deserialize<'de> for Row {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        Map::deserialize(deserializer).map(|object| Self::from(&object))
-    }
-}
-
 impl<'a> Cell<'a> {
     /// That of a value.
     #[must_use]
@@ -264,20 +249,6 @@ impl<'a> Cell<'a> {
             OTHER => Self::Other(text(rest)?.into()),
             _ => Self::Null,
         })
-    }
-}
-
-impl Serialize for Cell<'_> {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        match self {
-            Self::Null => serializer.serialize_unit(),
-            Self::Bool(bit) => serializer.serialize_bool(*bit),
-            Self::Uint(uint) => serializer.serialize_u64(*uint),
-            Self::Int(int) => serializer.serialize_i64(*int),
-            Self::Float(float) => serializer.serialize_f64(*float),
-            Self::Text(text) => serializer.serialize_str(text),
-            Self::Other(_) => self.to_value().serialize(serializer),
-        }
     }
 }
 
@@ -384,6 +355,7 @@ fn text<'a>(rest: &mut &'a [u8]) -> Option<&'a str> {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+    use serde::Deserialize;
     use serde_json::json;
 
     fn value() -> impl Strategy<Value = Value> {
@@ -417,7 +389,6 @@ mod tests {
             let object: Map<_, _> = cells.into_iter().collect();
             let row = Row::from(&object);
             prop_assert_eq!(&row.to_map(), &object);
-            prop_assert_eq!(serde_json::to_value(&row).unwrap(), row.to_value());
             let turned: Map<_, _> = object.iter().rev().map(|(key, value)| (key.clone(), value.clone())).collect();
             prop_assert_eq!(Row::from(&turned), row.clone());
             for (key, value) in &object {
