@@ -2,8 +2,8 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
 use interlex_core::description::{
-    Cell, Change, CheckMemory, Checked, Difference, Draft, Files, MAIN_FILE, Others, Row, SheetWishes, check,
-    check_since, difference, import_points, parse, points_csv, read, update,
+    Cell, Change, CheckMemory, Checked, Description, Difference, Draft, Files, MAIN_FILE, Others, Row, SheetWishes,
+    check, check_since, difference, import_points, parse, points_csv, read, update,
 };
 use proptest::prelude::*;
 use serde_json::Value;
@@ -248,6 +248,13 @@ proptest! {
             prop_assert_eq!(&checked, &check(&draft), "after {:?}", step);
             if let Some(description) = &checked.description {
                 prop_assert_eq!(known.canonical(description), Draft::from(description), "after {:?}", step);
+                // Points that run already are those of the description, wherever the draft came from.
+                let parsed = parse(&draft.to_files()).unwrap();
+                let (once_more, _) = check_since(&parsed, &CheckMemory::running(description));
+                prop_assert_eq!(once_more.description.as_ref(), Some(description));
+                let points = |description: &Description| description.devices.iter().flat_map(|device| device.points.to_vec()).collect::<Vec<_>>();
+                let shared = points(description).iter().zip(points(&once_more.description.unwrap())).all(|(one, other)| std::sync::Arc::ptr_eq(one, &other));
+                prop_assert!(shared, "after {:?}", step);
                 // And of its canonical form, too.
                 let canonical = known.canonical(description);
                 let (again, _) = check_since(&canonical, &known);

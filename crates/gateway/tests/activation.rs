@@ -192,12 +192,14 @@ async fn links_and_uplinks_that_did_not_change_go_on_without_a_gap() {
     let steady_index = gateway.running().points().find("meter", "count").unwrap().index;
 
     // A point more on the other link.
+    let before = Arc::downgrade(gateway.running().points());
     gateway.activate(described(&format!("{SPEED}hours,holding:7,uint16,fast,h\n"), "", ""), 2).await;
     until("the new point is read", || is_up(&gateway, 3)).await;
     let fates: Vec<_> = gateway.outcome().links.iter().map(|link| (link.name.clone(), link.fate)).collect();
     assert!(fates.contains(&("steady".to_owned(), PartFate::Untouched)), "{fates:?}");
     assert!(fates.contains(&("changing".to_owned(), PartFate::Changed)), "{fates:?}");
     until("its device is born again", || kinds(&heard, "/pump") == ["DBIRTH", "DBIRTH"]).await;
+    until("nobody has the points of before any more", || before.strong_count() == 0).await;
 
     // A device more, then both gone.
     let valve = "[[device]]\nname = \"valve\"\nlink = \"changing\"\nunit = 2\n";

@@ -102,7 +102,7 @@ pub(super) fn findings<'a>(
     let description = checker.description();
     let is_sound = checker.findings.iter().all(|(_, fault)| fault.severity != super::Severity::Mistake);
     let lists = checker.lists.into_iter().map(|(list, known)| (list.to_owned(), known)).collect();
-    (description.filter(|_| is_sound), checker.findings, CheckMemory { lists })
+    (description.filter(|_| is_sound), checker.findings, CheckMemory::of(lists))
 }
 
 /// More than a gateway can poll and anybody can look after.
@@ -326,7 +326,9 @@ impl<'a> Checker<'a, '_> {
                     faults.extend(point.as_ref().and_then(rules::safe_value));
                     (point, faults)
                 };
-                Arc::new(KnownPoints::new(protocol, known, before.map(|(points, list)| (&**points, list)), &mut make))
+                let before = before.map(|(points, list)| (&**points, list));
+                let running = self.memory.that_run(list, &key);
+                Arc::new(KnownPoints::new(protocol, known, before, running, &mut make))
             }
         };
         let faults = made.faults.iter().chain(&made.clashes);

@@ -89,6 +89,12 @@ impl Draft {
         self.lists.get(list).map_or(&[], |rows| rows)
     }
 
+    /// How many points its lists have.
+    #[must_use]
+    pub fn points(&self) -> usize {
+        self.lists.values().map(|rows| rows.len()).sum()
+    }
+
     /// Adds an object at the end of its kind. A rate is an object with `name` and `period`.
     pub fn push(&mut self, class: ObjectClass, list: &str, value: Value) {
         match class {

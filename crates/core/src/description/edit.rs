@@ -101,16 +101,16 @@ impl Draft {
 
 /// What becomes of the objects of a kind.
 trait ChangeOfKind {
-    fn apply<T: Kept>(&self, objects: &mut Vec<T>);
+    fn apply<T: Named>(&self, objects: &mut Vec<T>);
 }
 
-/// What objects are kept as.
-trait Kept {
+/// What objects of a draft are kept as.
+trait Named {
     fn of(content: &Value) -> Self;
     fn name(&self) -> &str;
 }
 
-impl Kept for Value {
+impl Named for Value {
     fn of(content: &Value) -> Self {
         content.clone()
     }
@@ -120,7 +120,7 @@ impl Kept for Value {
     }
 }
 
-impl Kept for Row {
+impl Named for Row {
     fn of(content: &Value) -> Self {
         Self::of(content).unwrap_or_default()
     }
@@ -141,7 +141,7 @@ struct Overlay {
 type Edit<'a> = (&'a str, Option<&'a Value>);
 
 impl ChangeOfKind for Overlay {
-    fn apply<T: Kept>(&self, objects: &mut Vec<T>) {
+    fn apply<T: Named>(&self, objects: &mut Vec<T>) {
         // Of two objects of one name the first is meant.
         let mut taken = HashSet::new();
         objects.retain_mut(|object| match self.instead.get_key_value(object.name()) {
@@ -156,7 +156,7 @@ impl ChangeOfKind for Overlay {
 }
 
 impl ChangeOfKind for Vec<Edit<'_>> {
-    fn apply<T: Kept>(&self, objects: &mut Vec<T>) {
+    fn apply<T: Named>(&self, objects: &mut Vec<T>) {
         // Of two objects of one name the first is meant.
         let mut places: HashMap<String, usize> =
             objects.iter().enumerate().rev().map(|(at, object)| (object.name().to_owned(), at)).collect();
@@ -190,8 +190,8 @@ mod tests {
     use super::*;
     use serde_json::json;
 
-    fn names<T: Kept>(objects: &[T]) -> String {
-        objects.iter().map(Kept::name).collect::<Vec<_>>().join(" ")
+    fn names<T: Named>(objects: &[T]) -> String {
+        objects.iter().map(Named::name).collect::<Vec<_>>().join(" ")
     }
 
     #[test]

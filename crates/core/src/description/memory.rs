@@ -6,15 +6,47 @@ use super::protocol::PointsOf;
 use super::row::Row;
 use super::schema::ObjectKind;
 use super::write::of_parts;
-use super::{DeviceProtocol, Point, PointProtocol, PointTraits};
+use super::{Description, DeviceProtocol, Point, PointProtocol, PointTraits};
 use crate::Shaping;
 use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::sync::{Arc, OnceLock};
+
+/// Those of a device, each shared with descriptions that have the same one.
+type Points = Arc<[Arc<Point>]>;
 
 /// What a check found of the point lists of a draft.
 #[derive(Debug, Clone, Default)]
 pub struct CheckMemory {
     pub(super) lists: HashMap<String, KnownList>,
+    /// The points that run, by their list and what they depend on beside it.
+    running: HashMap<String, Vec<(PointsOf, Points)>>,
+}
+
+impl CheckMemory {
+    /// Nothing was checked yet, and this runs: points of a list that are as they run are shared with it.
+    #[must_use]
+    pub fn running(description: &Description) -> Self {
+        let mut running: HashMap<_, Vec<_>> = HashMap::new();
+        for device in &description.devices {
+            let of_list = running.entry(device.settings.points.clone()).or_default();
+            let key = device.protocol.for_points();
+            if !of_list.iter().any(|(known, _)| *known == key) {
+                of_list.push((key, Arc::clone(&device.points)));
+            }
+        }
+        Self { lists: HashMap::new(), running }
+    }
+
+    /// What was found of lists.
+    pub(super) fn of(lists: HashMap<String, KnownList>) -> Self {
+        Self { lists, running: HashMap::new() }
+    }
+
+    /// The points of a list that run.
+    pub(super) fn that_run(&self, list: &str, key: &PointsOf) -> &[Arc<Point>] {
+        let known = self.running.get(list).and_then(|known| known.iter().find(|(known, _)| known == key));
+        known.map_or(&[], |(_, points)| points)
+    }
 }
 
 /// A fault, and the row that it is of.
@@ -51,7 +83,7 @@ pub(super) struct Kept {
 pub(super) struct KnownPoints {
     /// What of the device they depend on.
     pub(super) of: PointsOf,
-    pub(super) points: Arc<[Arc<Point>]>,
+    pub(super) points: Points,
     /// The row of each.
     places: Vec<u32>,
     pub(super) faults: Vec<RowFault>,
@@ -136,15 +168,21 @@ impl KnownPoints {
         device: &DeviceProtocol,
         list: &KnownList,
         before: Option<(&Self, &KnownList)>,
+        running: &[Arc<Point>],
         make: &mut Make<'_>,
     ) -> Self {
+        let running: HashMap<&str, &Arc<Point>> =
+            running.iter().map(|point| (point.settings.name.as_str(), point)).collect();
         let (rows, kept) = (&list.rows, if before.is_some() { list.kept } else { Kept::default() });
         let (mut made, mut faults, mut sharing) = (Vec::new(), Vec::new(), Sharing::default());
         for at in kept.changed(rows.len()) {
             let Some(row) = rows.get(at).filter(|_| list.sound.get(at) == Some(&true)) else { continue };
             let (point, found) = make(row);
             faults.extend(found.into_iter().map(|fault| (at, fault)));
-            made.extend(point.map(|point| (at, Arc::new(sharing.shared(point)))));
+            made.extend(point.map(|point| {
+                let same = running.get(point.settings.name.as_str()).copied().filter(|same| ***same == point);
+                (at, same.map_or_else(|| Arc::new(sharing.shared(point)), Arc::clone))
+            }));
         }
         let is_canonical = before.is_some_and(|(known, list)| known.is_canonical(list))
             && made.len() == kept.changed(rows.len()).len()
@@ -157,7 +195,7 @@ impl KnownPoints {
             every_fault = kept.renewed((&known.faults, list.rows.len()), every_fault, rows.len());
         }
         let places = all.iter().map(|(at, _)| u32::try_from(*at).unwrap_or(u32::MAX)).collect();
-        let points: Arc<[Arc<Point>]> = all.into_iter().map(|(_, point)| point).collect();
+        let points: Points = all.into_iter().map(|(_, point)| point).collect();
         let mut known = Self {
             of: device.for_points(),
             points,

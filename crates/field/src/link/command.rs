@@ -95,6 +95,8 @@ pub(crate) enum LinkCommand {
     Relearn(Option<String>),
     /// Some points are its no more; tells when nothing more is told of them.
     Leave(Leaving, oneshot::Sender<()>),
+    /// What its points are called from now on, of which none is another one.
+    Points(Arc<PointTable>),
     /// Other devices, or other points of them, from now on, in this table; tells when it is so.
     Change(Box<(LinkPlan, Arc<PointTable>, Arc<LatestTable>)>, oneshot::Sender<()>),
 }

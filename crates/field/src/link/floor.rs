@@ -357,6 +357,11 @@ impl Floor {
         }
     }
 
+    /// The link is described as it was.
+    pub(super) fn stay(&mut self, points: Arc<PointTable>) {
+        self.around.points = points;
+    }
+
     /// The link is described anew. Points that did not change keep their report state, and devices their status.
     pub(super) fn change(&mut self, plan: LinkPlan, points: Arc<PointTable>, latest: Arc<LatestTable>) {
         let now = self.now();

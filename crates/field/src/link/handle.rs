@@ -133,6 +133,12 @@ impl LinkHandle {
         }
     }
 
+    /// The link is described as it was, among points of which others may not be: it lets go of the table before.
+    pub fn stay(&self, points: Arc<PointTable>) {
+        // An error means that the link has ended, or has so much to do that it keeps the one before until the next time.
+        _ = self.commands.try_send(LinkCommand::Points(points));
+    }
+
     /// The link is described anew, with other devices or points: devices that differ begin anew, the others go on.
     pub async fn change(&self, description: &Description, link: &Link, around: &Surroundings) {
         let plan = LinkPlan::new(description, link, &around.points);

@@ -199,6 +199,7 @@ impl<D: FieldDriver> LinkTask<D> {
                 }
                 None => self.driver.relearn(None),
             },
+            LinkCommand::Points(points) => self.floor.stay(points),
             LinkCommand::Leave(leaving, done) => {
                 self.floor.leave(&leaving);
                 _ = done.send(());

@@ -129,8 +129,10 @@ impl Tasks {
             let name = link.settings.name.as_str();
             let running = kept.iter().position(|running| running.name == name).map(|at| kept.swap_remove(at));
             let is_changed = activation.links.iter().any(|(known, fate)| known == name && *fate == PartFate::Changed);
-            if let Some(running) = running.as_ref().filter(|_| is_changed) {
-                running.running.change(description, link, around).await;
+            match &running {
+                Some(running) if is_changed => running.running.change(description, link, around).await,
+                Some(running) => running.running.stay(Arc::clone(&around.points)),
+                None => {}
             }
             let running = running.unwrap_or_else(|| {
                 let stop = CancellationToken::new();

@@ -186,7 +186,7 @@ async fn changes(app: &App, opened: &OpenDraft) -> Result<usize, ApiError> {
             let (active, _) = drafts::revision(app, &record.name, number).await?;
             Ok(difference(Some(&active), &opened.canonical()).count())
         }
-        None => Ok(opened.draft.parts().count() + opened.draft.lists.values().map(|rows| rows.len()).sum::<usize>()),
+        None => Ok(opened.draft.parts().count() + opened.points()),
     }
 }
 

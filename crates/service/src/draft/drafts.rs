@@ -6,8 +6,8 @@ use crate::draft::vault::{SealError, mask};
 use crate::error::ConflictView;
 use crate::{ApiError, App};
 use interlex_core::description::{
-    self, Checked, Description, Draft, Files, Merged, ObjectClass, ObjectRef, Problem, SecretFields, SecretText,
-    Severity,
+    self, CheckMemory, Checked, Description, Draft, Files, Merged, ObjectClass, ObjectRef, Problem, SecretFields,
+    SecretText, Severity,
 };
 use interlex_gateway::{aside, wall_clock};
 use interlex_store::{DraftChange, Edit, EditError, version_of};
@@ -31,7 +31,8 @@ pub(crate) async fn open(app: &App, gateway: &str) -> Result<Arc<OpenDraft>, Api
         (None, Some(number)) => revision(app, gateway, number).await?,
         (None, None) => (Arc::new(Draft::new(gateway)), Arc::default()),
     };
-    let known = before.map(|before| before.known()).unwrap_or_default();
+    let runs = || app.gateway(gateway).map(|gateway| CheckMemory::running(gateway.running().description()));
+    let known = before.map(|before| before.known()).unwrap_or_else(|| aside(runs).unwrap_or_default().into());
     let is_edited = record.is_edited;
     let opened = OpenDraft::new(record, base, known);
     let opened = match is_edited {
@@ -53,13 +54,18 @@ const LOOK: Duration = Duration::from_secs(5);
 pub(crate) async fn let_go(app: &App) {
     loop {
         sleep(LOOK).await;
-        let large: Vec<_> = app
+        app.orders.lock().let_go(KEPT);
+        let mut large: Vec<_> = app
             .drafts
             .lock()
             .iter()
             .filter(|(_, opened)| opened.points() > SMALL)
             .map(|(name, _)| name.clone())
             .collect();
+        // Also those that were looked at with no draft open.
+        let revisions = app.revisions.lock();
+        large.extend(revisions.iter().filter(|(_, (_, base))| base.0.points() > SMALL).map(|(name, _)| name.clone()));
+        drop(revisions);
         for gateway in large {
             let is_used = app.drafts_used.lock().get(&gateway).is_some_and(|used| used.elapsed() < KEPT);
             if !is_used {

@@ -79,7 +79,7 @@ impl OpenDraft {
 
     /// How many points it has.
     pub(crate) fn points(&self) -> usize {
-        self.draft.lists.values().map(|rows| rows.len()).sum()
+        self.draft.points()
     }
 
     /// The draft as some changes leave it, whose version is this one then.

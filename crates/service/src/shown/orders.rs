@@ -44,6 +44,7 @@ struct Known {
     sort: (PointOrder, bool),
     of: Vec<Weak<Running>>,
     rows: Rows,
+    used: Instant,
     /// Until when it holds, where what it goes by moves.
     until: Option<Instant>,
 }
@@ -68,7 +69,8 @@ impl Orders {
         self.known.retain(|known| is_of(&known.of, gateways) && known.until.is_none_or(|until| until > Instant::now()));
         if let Some(at) = self.known.iter().position(|known| known.sort == sort && known.filter == *filter) {
             // The one asked for last is the last to go.
-            let known = self.known.remove(at);
+            let mut known = self.known.remove(at);
+            known.used = Instant::now();
             let rows = Arc::clone(&known.rows);
             self.known.push(known);
             return rows;
@@ -88,8 +90,20 @@ impl Orders {
             self.known.remove(0);
         }
         let of = gateways.iter().map(|(running, _)| Arc::downgrade(running)).collect();
-        self.known.push(Known { filter: filter.clone(), sort, of, rows: Arc::clone(&rows), until });
+        self.known.push(Known {
+            filter: filter.clone(),
+            sort,
+            of,
+            rows: Arc::clone(&rows),
+            used: Instant::now(),
+            until,
+        });
         rows
+    }
+
+    /// Lets go of what nobody has asked for in this time.
+    pub(crate) fn let_go(&mut self, span: Duration) {
+        self.known.retain(|known| known.used.elapsed() < span);
     }
 
     /// How many points there are, and how many of them are not good.
