@@ -286,6 +286,12 @@ async fn measured(points: usize, own: bool) -> anyhow::Result<Figures> {
     figures.push(("restart, until all are good", begun.elapsed().as_secs_f64(), "s"));
     sleep(WATCHED).await;
     figures.push(("memory a point, after the restart", per_point(resident(scale.rig.service.pid())), "B"));
+    // Nothing is known of the draft any more.
+    figures.push(("first check", scale.timed(Method::GET, "/gateways/works/draft/check", None).await?.0, "s"));
+    scale.touch(&list, "title", "Edited at last".into()).await?;
+    figures.push(("activation of one title after it", scale.activate().await?, "s"));
+    sleep(LET_GO).await;
+    figures.push(("memory a point, once that is let go of", per_point(resident(scale.rig.service.pid())), "B"));
     drop(child);
     Ok(figures)
 }
