@@ -1,6 +1,6 @@
 use super::problem::{Fault, Lines};
 use super::row::{Cell, Row};
-use super::schema::ObjectSchema;
+use super::schema::{CellKind, ObjectSchema};
 use super::sheet::{self, SheetColumn, SheetWishes};
 
 /// A point list as it stands in its CSV file, or as a spreadsheet wrote it: with a byte order mark, with semicolons or
@@ -11,6 +11,8 @@ pub(super) struct PointsFile<'a> {
     lines: Lines<'a>,
     separator: u8,
     columns: Vec<String>,
+    /// What their cells are read as; none of those that mean nothing.
+    kinds: Vec<Option<CellKind>>,
     /// As they are called in the text.
     headings: Vec<String>,
     rows: Vec<Row>,
@@ -39,18 +41,19 @@ impl<'a> PointsFile<'a> {
         let mut reader = csv::ReaderBuilder::new().flexible(true).delimiter(separator).from_reader(text.as_bytes());
         let headings = reader.headers().map(|header| header.iter().map(|name| name.trim().to_owned()).collect());
         let headings: Vec<String> = headings.unwrap_or_default();
-        let columns = match wishes {
+        let columns: Vec<_> = match wishes {
             Some(wishes) => sheet::keys(&headings, schema, wishes).into_iter().map(Option::unwrap_or_default).collect(),
             None => headings.iter().map(|name| column(name, schema)).collect(),
         };
         let (rows, starts) = (Vec::new(), Vec::new());
-        let mut file = Self { text, lines: Lines::new(text), separator, columns, headings, rows, starts };
+        let kinds = columns.iter().map(|column| schema.cell_kind(column)).collect();
+        let mut file = Self { text, lines: Lines::new(text), separator, columns, kinds, headings, rows, starts };
         if wishes.is_none() {
             file.check_header(schema, &mut faults);
         }
         for record in reader.records() {
             match record {
-                Ok(record) => file.add_row(&record, schema, &mut faults),
+                Ok(record) => file.add_row(&record, &mut faults),
                 Err(error) => {
                     let start = error.position().map_or(0, offset);
                     let fault = Fault::new("", error.to_string(), "rows of cells with commas between them");
@@ -76,7 +79,7 @@ impl<'a> PointsFile<'a> {
         }
     }
 
-    fn add_row(&mut self, record: &csv::StringRecord, schema: &ObjectSchema, faults: &mut Vec<PlacedFault>) {
+    fn add_row(&mut self, record: &csv::StringRecord, faults: &mut Vec<PlacedFault>) {
         let start = record.position().map_or(0, offset);
         if record.len() > self.columns.len() {
             let place = self.lines.place(self.cell_start(start, self.columns.len()));
@@ -84,32 +87,32 @@ impl<'a> PointsFile<'a> {
             faults.push((place, Fault::new("", message, "as many; text with a comma stands in quotes")));
             return;
         }
-        let cells = self.columns.iter().zip(record.iter());
+        let cells = self.columns.iter().zip(&self.kinds).zip(record.iter());
         let filled = cells.map(|(column, cell)| (column, cell.trim())).filter(|(_, cell)| !cell.is_empty());
-        let known = filled.filter(|(column, _)| schema.keys().any(|key| key == *column));
-        let row: Row = known.map(|(column, cell)| (column.as_str(), self.cell_value(cell, schema, column))).collect();
+        let row: Row = filled
+            .filter_map(|((column, kind), cell)| Some((column.as_str(), self.cell_value(cell, (*kind)?))))
+            .collect();
         if !row.is_empty() {
             self.rows.push(row);
             self.starts.push(start);
         }
     }
 
-    fn cell_value<'c>(&self, cell: &'c str, schema: &ObjectSchema, column: &str) -> Cell<'c> {
-        match cell.to_ascii_lowercase().as_str() {
-            "true" if schema.is_switch(column) => Cell::Bool(true),
-            "false" if schema.is_switch(column) => Cell::Bool(false),
-            _ if schema.is_whole(column) && cell.parse::<i64>().is_ok() => match cell.parse() {
-                Ok(uint) => Cell::Uint(uint),
-                Err(_) => cell.parse().map_or(Cell::Text(cell), Cell::Int),
-            },
-            _ if schema.is_number(column) => {
+    fn cell_value<'c>(&self, cell: &'c str, kind: CellKind) -> Cell<'c> {
+        match kind {
+            CellKind::Switch if cell.eq_ignore_ascii_case("true") => Cell::Bool(true),
+            CellKind::Switch if cell.eq_ignore_ascii_case("false") => Cell::Bool(false),
+            CellKind::Switch | CellKind::Text => Cell::Text(cell),
+            CellKind::Whole => {
+                let whole = cell.parse().map(Cell::Uint).or_else(|_| cell.parse().map(Cell::Int));
+                whole.unwrap_or_else(|_| self.cell_value(cell, CellKind::Number))
+            }
+            CellKind::Number => {
                 // Only where no comma stands between cells, and only one: 1,234 may mean two things, 0,01 does not.
                 let is_decimal = self.separator != b',' && cell.matches(',').count() == 1 && !cell.contains('.');
-                let number = if is_decimal { cell.replace(',', ".") } else { cell.to_owned() };
-                let number = number.parse().ok().filter(|number: &f64| number.is_finite());
-                number.map_or(Cell::Text(cell), Cell::Float)
+                let number = if is_decimal { cell.replace(',', ".").parse() } else { cell.parse() };
+                number.ok().filter(|number: &f64| number.is_finite()).map_or(Cell::Text(cell), Cell::Float)
             }
-            _ => Cell::Text(cell),
         }
     }
 

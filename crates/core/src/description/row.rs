@@ -1,12 +1,12 @@
 //! Rows of point lists as somebody wrote them, each in one piece of memory: a large description has a million of them.
 
 use super::schema::{self, ObjectKind};
+use foldhash::HashMap;
 use serde::de::value::{MapDeserializer, StrDeserializer};
 use serde::de::{DeserializeOwned, IntoDeserializer, Visitor};
 use serde::{Deserializer, forward_to_deserialize_any};
 use serde_json::{Map, Number, Value};
 use std::borrow::Cow;
-use std::collections::HashMap;
 use std::fmt;
 use std::sync::LazyLock;
 

@@ -4,6 +4,7 @@ use super::row::Cell;
 use super::settings::{DeviceSettings, GatewaySettings, LinkSettings, PointSettings, RateSettings};
 use super::uplink::{BrokerSettings, JournalSettings, JsonUplink, SparkplugUplink, UplinkSettings};
 use super::{ObjectClass, Protocol};
+use foldhash::HashMap;
 use schemars::{Schema, json_schema};
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
@@ -36,12 +37,27 @@ pub fn schema(kind: ObjectKind) -> &'static Value {
     &of(kind).document
 }
 
+/// What the text of a cell is read as.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum CellKind {
+    /// True or false.
+    Switch,
+    /// A whole number.
+    Whole,
+    /// Any number.
+    Number,
+    /// It is text.
+    Text,
+}
+
 /// A schema and what the checks and the writer need of it.
 #[derive(Debug)]
 pub(super) struct ObjectSchema {
     document: Value,
     /// Of each key; none when there is one that says more than a rule can.
-    rules: Option<BTreeMap<String, KeyRule>>,
+    rules: Option<HashMap<String, KeyRule>>,
+    /// The keys that every object has.
+    required: Vec<String>,
     /// What it is the schema of, where others of its class have other keys.
     kind: Option<ObjectKind>,
 }
@@ -183,6 +199,7 @@ impl ObjectSchema {
         let rules = properties.iter().map(|(key, schema)| Some((key.clone(), KeyRule::new(schema, &definitions)?)));
         let rules: Option<_> = rules.collect();
         debug_assert!(rules.is_some(), "a schema that says more than rules can: {properties:?}");
+        let names: Vec<_> = required.iter().filter_map(Value::as_str).map(str::to_owned).collect();
         let document = json!({
             "$schema": "https://json-schema.org/draft/2020-12/schema",
             "type": "object",
@@ -191,7 +208,7 @@ impl ObjectSchema {
             "additionalProperties": false,
             "$defs": definitions,
         });
-        Self { document, rules, kind: None }
+        Self { document, rules, required: names, kind: None }
     }
 
     pub(super) const fn document(&self) -> &Value {
@@ -224,7 +241,7 @@ impl ObjectSchema {
                 None => faults.push(self.unknown_key(key)),
             }
         }
-        let missing = self.required().filter(|key| !said.contains(key));
+        let missing = self.required.iter().filter(|key| !said.contains(&key.as_str()));
         faults.extend(missing.map(|key| Fault::new("", format!("{key} is missing"), self.purpose(key))));
         faults
     }
@@ -257,10 +274,6 @@ impl ObjectSchema {
         self.properties().filter(|(_, property)| property.get("x-destination").is_some()).map(|(key, _)| key.as_str())
     }
 
-    fn required(&self) -> impl Iterator<Item = &str> {
-        self.document.get("required").and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_str)
-    }
-
     fn properties(&self) -> impl Iterator<Item = (&String, &Value)> {
         self.document.get("properties").and_then(Value::as_object).into_iter().flatten()
     }
@@ -274,9 +287,15 @@ impl ObjectSchema {
         self.property(key).get("default")
     }
 
-    /// Whether a key takes a number, so that the text of a cell has to be read as one.
-    pub(super) fn is_number(&self, key: &str) -> bool {
-        self.is_of_type(key, "number") || self.is_whole(key)
+    /// What the text of a cell is read as; none for what is no key.
+    pub(super) fn cell_kind(&self, key: &str) -> Option<CellKind> {
+        let is_switch = self.property(key).get("type").and_then(Value::as_str) == Some("boolean");
+        Some(match self.keys().find(|known| *known == key)? {
+            _ if is_switch => CellKind::Switch,
+            key if self.is_whole(key) => CellKind::Whole,
+            key if self.is_of_type(key, "number") => CellKind::Number,
+            _ => CellKind::Text,
+        })
     }
 
     /// Whether a key takes a whole number.
@@ -290,11 +309,6 @@ impl ObjectSchema {
             Some(Value::Array(names)) => names.iter().any(|name| name == wanted),
             _ => false,
         }
-    }
-
-    /// Whether a key takes true or false.
-    pub(super) fn is_switch(&self, key: &str) -> bool {
-        self.property(key).get("type").and_then(Value::as_str) == Some("boolean")
     }
 
     /// Whether most objects leave a key out.
