@@ -106,6 +106,8 @@ struct Told {
     birth: u64,
 }
 
+const _: () = assert!(size_of::<Told>() <= 32);
+
 /// So much earlier than what the birth told a value may have arrived and still be an overtaken one, in milliseconds. What is
 /// earlier by more arrived when the clock of this side had been set back, and is current all the same.
 const OVERTAKEN: u64 = 5000;

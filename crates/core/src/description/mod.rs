@@ -162,5 +162,8 @@ pub struct Point {
     pub shaping: Arc<Shaping>,
 }
 
+// There is one of each, beside two counts: 112 bytes.
+const _: () = assert!(size_of::<Point>() <= 96);
+
 #[cfg(test)]
 mod tests;

@@ -54,6 +54,8 @@ struct Shaped {
     queued: Option<Tick>,
 }
 
+const _: () = assert!(size_of::<Shaped>() <= 64);
+
 /// So far a time that the gateway gives may run ahead of its clock, in milliseconds; beyond, the clock was set back.
 const AHEAD: i64 = 1000;
 /// So many points are looked at in one go when their deadlines have come; the others follow at once.

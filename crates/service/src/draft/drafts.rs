@@ -83,6 +83,7 @@ pub(crate) fn forget(app: &App, gateway: &str) {
 
 /// A revision, taken apart. Revisions never change: the one that was looked at last is kept.
 pub(crate) async fn revision(app: &App, gateway: &str, number: u32) -> Result<Base, ApiError> {
+    app.drafts_used.lock().insert(gateway.to_owned(), Instant::now());
     if let Some((_, known)) = app.revisions.lock().get(gateway).filter(|(known, _)| *known == number) {
         return Ok(known.clone());
     }
