@@ -197,3 +197,38 @@ fn column(heading: &str, schema: &ObjectSchema) -> String {
     let known = schema.keys().find(|key| key.eq_ignore_ascii_case(heading));
     known.unwrap_or(heading).to_owned()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::description::schema::{self, ObjectKind};
+
+    /// What a cell of a column is read as.
+    fn read(column: &str, cell: &str, separator: char) -> Option<String> {
+        let text = format!("name{separator}{column}\nx{separator}{cell}\n");
+        let (mut file, _) = PointsFile::parse(&text, schema::of(ObjectKind::Row));
+        file.take_rows().pop()?.get(column).map(|cell| format!("{cell:?}"))
+    }
+
+    #[test]
+    fn cells_are_read_as_what_their_column_takes() {
+        for (column, cell, expected) in [
+            ("clamp", "TRUE", "Bool(true)"),
+            ("clamp", "yes", "Text(\"yes\")"),
+            ("priority", "8", "Uint(8)"),
+            ("priority", "-8", "Int(-8)"),
+            ("priority", "8.5", "Float(8.5)"),
+            ("priority", "eight", "Text(\"eight\")"),
+            ("priority", "18446744073709551616", "Float(1.8446744073709552e19)"),
+            ("scale", "8", "Float(8.0)"),
+            ("scale", "NaN", "Text(\"NaN\")"),
+            ("title", "8", "Text(\"8\")"),
+            ("title", "true", "Text(\"true\")"),
+        ] {
+            assert_eq!(read(column, cell, ',').as_deref(), Some(expected), "{column} {cell}");
+        }
+        assert_eq!(read("scale", "0,5", ';').as_deref(), Some("Float(0.5)"));
+        assert_eq!(read("scale", "1,234,5", ';').as_deref(), Some("Text(\"1,234,5\")"));
+        assert_eq!(read("colour", "red", ','), None, "the check of the heading tells that");
+    }
+}

@@ -106,10 +106,7 @@ impl Row {
     /// The text that it has of a key.
     #[must_use]
     pub fn text(&self, key: &str) -> Option<&str> {
-        match self.get(key)? {
-            Cell::Text(text) => Some(text),
-            _ => None,
-        }
+        self.get(key)?.as_str()
     }
 
     /// Its name; empty when it has none.

@@ -46,7 +46,7 @@ pub(crate) async fn open(app: &App, gateway: &str) -> Result<Arc<OpenDraft>, Api
 
 /// So many points take no room that anybody misses.
 const SMALL: usize = 20_000;
-/// What is larger is kept for so long after it was used last: each of its rows takes a kilobyte or more.
+/// What is larger is kept for so long after it was used last: there may be a million rows.
 const KEPT: Duration = Duration::from_secs(60);
 const LOOK: Duration = Duration::from_secs(5);
 
@@ -77,21 +77,25 @@ pub(crate) async fn let_go(app: &App) {
 
 /// Keeps nothing of a gateway that is gone.
 pub(crate) fn forget(app: &App, gateway: &str) {
+    app.drafts_used.lock().remove(gateway);
     let (draft, revision) = (app.drafts.lock().remove(gateway), app.revisions.lock().remove(gateway));
     aside(|| drop((draft, revision)));
 }
 
 /// A revision, taken apart. Revisions never change: the one that was looked at last is kept.
 pub(crate) async fn revision(app: &App, gateway: &str, number: u32) -> Result<Base, ApiError> {
-    app.drafts_used.lock().insert(gateway.to_owned(), Instant::now());
-    if let Some((_, known)) = app.revisions.lock().get(gateway).filter(|(known, _)| *known == number) {
-        return Ok(known.clone());
+    let known = app.revisions.lock().get(gateway).filter(|(known, _)| *known == number).map(|(_, known)| known.clone());
+    if let Some(known) = known {
+        app.drafts_used.lock().insert(gateway.to_owned(), Instant::now());
+        return Ok(known);
     }
     let found = app.store.revision(gateway, number).await?;
     let revision = found.ok_or_else(|| ApiError::NotFound(format!("revision {number} of gateway {gateway:?}")))?;
     let draft = aside(|| description::parse(&revision.files)).map_err(ApiError::Description)?;
-    let base = (Arc::new(StoredLists::of(&draft, revision.pieces)), Arc::new(draft));
-    let base = (base.1, base.0);
+    let stored = StoredLists::of(&draft, revision.pieces);
+    let base = (Arc::new(draft), Arc::new(stored));
+    // Only now: anybody may ask for what there is not.
+    app.drafts_used.lock().insert(gateway.to_owned(), Instant::now());
     app.revisions.lock().insert(gateway.to_owned(), (number, base.clone()));
     Ok(base)
 }
